@@ -1,0 +1,25 @@
+"""The one entry: the window for ``demo`` and ``open``, the command line for everything else."""
+
+import sys
+
+
+def main() -> int:
+    """Run what the command line asks for; return the exit code."""
+    arguments = sys.argv[1:]
+    if arguments[:1] == ["--version"]:
+        # Answered before anything heavy is imported: scripts ask for it often.
+        from vastgrid import __version__
+
+        print(f"vastgrid {__version__}")  # noqa: T201
+        return 0
+    if arguments[:1] in (["demo"], ["open"]) and "--help" not in arguments and "-h" not in arguments:
+        from vastgrid.qt.app import run
+
+        return run(arguments)
+    from vastgrid.cli.main import run as run_cli
+
+    return run_cli(arguments)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,64 @@
+"""Findings: what an experienced person would want to be told, as values that travel with a dataset."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+
+class Severity(Enum):
+    """How much a finding matters."""
+
+    NOTE = "note"
+    WARNING = "warning"
+    ERROR = "error"
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One thing noticed.
+
+    Attributes
+    ----------
+    code : str
+        Stable short name, such as ``duplicate-heights``.
+    text : str
+        One readable sentence, with its figures.
+    severity : Severity
+        How much it matters.
+    at : tuple of float or None
+        Easting and northing of the place, in the dataset's own unit.
+    """
+
+    code: str
+    text: str
+    severity: Severity = Severity.WARNING
+    at: tuple[float, float] | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        """Return plain values for reports and saved jobs."""
+        return {
+            "code": self.code,
+            "severity": self.severity.value,
+            "text": self.text,
+            "at": None if self.at is None else list(self.at),
+        }
+
+    @staticmethod
+    def from_json(values: dict[str, Any]) -> Finding:
+        """Return the finding that `to_json` gave."""
+        at = values.get("at")
+        place = None if at is None else (float(at[0]), float(at[1]))
+        return Finding(values["code"], values["text"], Severity(values["severity"]), place)
+
+
+def note(code: str, text: str, at: tuple[float, float] | None = None) -> Finding:
+    """Return a finding that only informs."""
+    return Finding(code, text, Severity.NOTE, at)
+
+
+def count(number: int, one: str, many: str | None = None) -> str:
+    """Return “1 point”, “12 345 points”: thousands set apart by a thin no-break space."""
+    word = one if number == 1 else (many or one + "s")
+    return f"{number:,}".replace(",", "\u202f") + " " + word

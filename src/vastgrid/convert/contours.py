@@ -1,0 +1,153 @@
+"""TIN or grid to contours."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Annotated
+
+import numpy as np
+
+from vastgrid.base.errors import DataError, ParamError
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity
+from vastgrid.kernels.isolines import isolines
+from vastgrid.params.declare import Param
+from vastgrid.terrain.compare import contour_tin, difference, grid_tin
+from vastgrid.terrain.conversion import Conversion, Result
+from vastgrid.terrain.dataset import Floats
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours
+from vastgrid.terrain.tin import Tin
+
+MOST_LEVELS = 20_000
+
+
+@dataclass(frozen=True)
+class ContourParams:
+    """Which contours are drawn."""
+
+    interval: Annotated[
+        Length | None,
+        Param(
+            "Interval", "Vertical distance of neighbouring contours.", Quantity.Z_LENGTH, above=0, absent="a fit step"
+        ),
+    ] = None
+    base: Annotated[
+        Length, Param("Base elevation", "An elevation that would have a contour; all others follow.", Quantity.Z_LENGTH)
+    ] = Length(0.0)
+    index: Annotated[
+        int,
+        Param("Index contours", "Every n-th contour counted from the base is an index contour.", least=1, ordinal=True),
+    ] = 5
+
+
+def levels_between(low: float, high: float, base: float, interval: float) -> tuple[Floats, Floats]:
+    """Return the levels inside a range, and each one's number counted from the base.
+
+    A level equal to the lowest height is left out: the ground touches it but does not cross it.
+
+    Raises
+    ------
+    ParamError
+        If there would be more than 20 000.
+    """
+    first, last = math.floor((low - base) / interval) + 1, math.floor((high - base) / interval + 1e-9)
+    if last - first + 1 > MOST_LEVELS:
+        raise ParamError("interval", f"{interval:g} would give {last - first + 1} levels; choose a larger one")
+    number = np.arange(first, last + 1, dtype=np.float64)
+    # Levels are what was asked for in decimals, not sums of binary fractions.
+    return np.round(base + number * interval, 10), number
+
+
+def suggested_interval(low: float, high: float) -> float:
+    """Return the interval 1, 2 or 5 × 10ⁿ that gives about forty levels."""
+    wanted = max(high - low, 1e-6) / 40.0
+    power = 10.0 ** math.floor(math.log10(wanted))
+    step = next(step for step in (1.0, 2.0, 5.0, 10.0) if step * power >= wanted * 0.999)
+    return float(f"{step * power:.6g}")
+
+
+def settle(inputs: Sequence[Tin | Grid], params: ContourParams) -> ContourParams:
+    """Fill in the interval where it was left open."""
+    if params.interval is not None:
+        return params
+    pair = inputs[0].extent().elevation
+    low, high = pair if pair else (0.0, 1.0)
+    return replace(params, interval=Length(suggested_interval(low, high), inputs[0].frame.vertical))
+
+
+def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress) -> Result:
+    """Trace the contours and measure what they lose; see `CONVERSION`.
+
+    Raises
+    ------
+    DataError
+        If the surface has no heights.
+    """
+    surface = inputs[0]
+    tin = grid_tin(surface) if isinstance(surface, Grid) else surface
+    assert params.interval is not None
+    unit = surface.frame.vertical
+    interval, base = params.interval.in_unit(unit, "interval"), params.base.in_unit(unit, "base")
+    pair = tin.extent().elevation
+    if pair is None:
+        raise DataError(f"{surface.name} has no heights to draw contours from")
+    levels, number = levels_between(pair[0], pair[1], base, interval)
+    progress.report(0.05, "tracing contours")
+    plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
+    progress.report(0.3, "tracing contours")
+    findings: list[Finding] = []
+    index = number[which] % params.index == 0
+    made = Contours(
+        name="Contours",
+        frame=surface.frame,
+        plan=plan,
+        offsets=offsets,
+        levels=levels[which],
+        index=index,
+        interval=interval,
+    )
+    if len(made) == 0:
+        findings.append(
+            Finding("no-contours", f"No contour crosses the heights {pair[0]:.3f} … {pair[1]:.3f} at {interval:g}.")
+        )
+        return Result(made, tuple(findings))
+    try:
+        back = contour_tin(made, progress.part(0.3, 0.7))
+        loss = difference(tin, back, progress.part(0.7, 1.0))
+    except DataError as error:
+        findings.append(note("loss-unknown", f"What the contours lose cannot be measured: {error}."))
+        return Result(made, tuple(findings))
+    return Result(made, tuple(findings), loss)
+
+
+def _estimate(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
+    pair = inputs[0].extent().elevation
+    settled = settle(inputs, params)
+    if pair is None or settled.interval is None:
+        return ""
+    return "about " + count(max(int((pair[1] - pair[0]) / settled.interval.value), 1), "level")
+
+
+def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
+    return f"Contours {params.interval}" if params.interval else "Contours"
+
+
+CONVERSION = Conversion(
+    id="contours",
+    version=1,
+    title="Contours",
+    help="Level lines of a TIN or grid, chained, with higher ground on the left.",
+    takes=(Tin, Grid),
+    many=False,
+    gives=Contours,
+    params=ContourParams,
+    template="Contours every {interval} from {inputs}, starting at {base}, every {index} one an index contour.",
+    run=run,
+    settle=settle,
+    estimate=_estimate,
+    name=_name,
+)

@@ -1,0 +1,55 @@
+"""Grid to TIN, every cell kept."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from vastgrid.base.errors import DataError
+from vastgrid.base.findings import count
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.compare import difference, grid_tin
+from vastgrid.terrain.conversion import Conversion, Result
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.tin import Tin
+
+
+@dataclass(frozen=True)
+class FacetParams:
+    """Nothing to choose: every cell becomes a vertex."""
+
+
+def run(inputs: Sequence[Grid], params: FacetParams, progress: Progress) -> Result:
+    """Join the cell centres by triangles; see `CONVERSION`.
+
+    Raises
+    ------
+    DataError
+        If no three neighbouring cells have heights.
+    """
+    grid = inputs[0]
+    tin = grid_tin(grid)
+    if len(tin.triangles) == 0:
+        raise DataError(f"{grid.name} has no three neighbouring cells with heights")
+    progress.report(0.5, "joining cells")
+    return Result(tin, (), difference(grid, tin, progress.part(0.5, 1.0)))
+
+
+def _estimate(inputs: Sequence[Grid], params: FacetParams) -> str:
+    return f"about {count(2 * inputs[0].heights.size, 'triangle')}"
+
+
+CONVERSION = Conversion(
+    id="facets",
+    version=1,
+    title="TIN through every cell",
+    help="A TIN with a vertex at the centre of every cell that has a height.",
+    takes=(Grid,),
+    many=False,
+    gives=Tin,
+    params=FacetParams,
+    template="TIN through every cell of {inputs}.",
+    run=run,
+    estimate=_estimate,
+    name=lambda inputs, params: "Ground",
+)

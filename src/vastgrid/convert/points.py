@@ -1,0 +1,51 @@
+"""Any kind to points: its vertices."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from vastgrid.base.findings import Finding, count
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.conversion import Conversion, Result
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+
+@dataclass(frozen=True)
+class PointParams:
+    """Nothing to choose: every vertex becomes a point."""
+
+
+def run(inputs: Sequence[Dataset], params: PointParams, progress: Progress) -> Result:
+    """Take the vertices; see `CONVERSION`."""
+    source = inputs[0]
+    xyz = source.coordinates()
+    good = np.isfinite(xyz).all(axis=1)
+    findings = []
+    if not good.all():
+        findings.append(
+            Finding("no-height", f"{count(int((~good).sum()), 'vertex', 'vertices')} without a height were left out.")
+        )
+    progress.report(1.0)
+    return Result(PointSet(name="Points", frame=source.frame, xyz=xyz[good]), tuple(findings))
+
+
+CONVERSION = Conversion(
+    id="points",
+    version=1,
+    title="Points",
+    help="The vertices of a TIN, of lines or contours, or the cell centres of a grid.",
+    takes=(Tin, Grid, Linework, Contours),
+    many=False,
+    gives=PointSet,
+    params=PointParams,
+    template="Points at every vertex of {inputs}.",
+    run=run,
+    name=lambda inputs, params: "Points",
+)

@@ -1,0 +1,246 @@
+"""Finding triangles: a lattice of buckets that works on any set of triangles, holes and overlaps included."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+
+@dataclass(frozen=True, slots=True)
+class Buckets:
+    """Triangles listed by the square buckets they touch.
+
+    Attributes
+    ----------
+    west, south, size : float
+        Corner of the lattice and width of a bucket.
+    columns, rows : int
+        Size of the lattice.
+    starts : (columns * rows + 1,) int64
+        Bucket b lists ``members[starts[b]:starts[b + 1]]``.
+    members : (…,) int32
+        Triangle numbers.
+    """
+
+    west: float
+    south: float
+    size: float
+    columns: int
+    rows: int
+    starts: NDArray[np.int64]
+    members: NDArray[np.int32]
+
+
+def buckets(vertices: NDArray[np.float64], triangles: NDArray[np.int32]) -> Buckets:
+    """Sort triangles into buckets, about one triangle wide."""
+    used = vertices if len(vertices) else np.zeros((1, 3))
+    west, south = float(used[:, 0].min()), float(used[:, 1].min())
+    width, height = float(np.ptp(used[:, 0])), float(np.ptp(used[:, 1]))
+    target = max(len(triangles) / 2.0, 1.0)
+    size = max(np.sqrt(width * height / target), max(width, height) / 20000.0, 1e-9)
+    columns, rows = int(width / size) + 1, int(height / size) + 1
+    starts = np.zeros(columns * rows + 1, np.int64)
+    _fill(vertices, triangles, west, south, size, columns, rows, starts, np.zeros(0, np.int32), False)
+    starts = np.concatenate((np.zeros(1, np.int64), np.cumsum(starts[:-1])))
+    members = np.zeros(int(starts[-1]), np.int32)
+    _fill(vertices, triangles, west, south, size, columns, rows, starts.copy(), members, True)
+    return Buckets(west, south, size, columns, rows, starts, members)
+
+
+@numba.njit(cache=True, nogil=True)
+def _fill(vertices, triangles, west, south, size, columns, rows, slots, members, write):
+    for t in range(triangles.shape[0]):
+        x0, y0 = vertices[triangles[t, 0], 0] - west, vertices[triangles[t, 0], 1] - south
+        x1, y1 = vertices[triangles[t, 1], 0] - west, vertices[triangles[t, 1], 1] - south
+        x2, y2 = vertices[triangles[t, 2], 0] - west, vertices[triangles[t, 2], 1] - south
+        first = max(int(min(y0, y1, y2) / size), 0)
+        last = min(int(max(y0, y1, y2) / size), rows - 1)
+        for row in range(first, last + 1):
+            low, high = row * size, (row + 1) * size
+            # The triangle's reach within this row of buckets, so that long thin ones fill no more than they touch.
+            left, right = np.inf, -np.inf
+            for a, b, c, d in ((x0, y0, x1, y1), (x1, y1, x2, y2), (x2, y2, x0, y0)):
+                if low <= b <= high:
+                    left, right = min(left, a), max(right, a)
+                for edge in (low, high):
+                    if (b < edge) != (d < edge):
+                        x = a + (edge - b) / (d - b) * (c - a)
+                        left, right = min(left, x), max(right, x)
+            if right < left:
+                continue
+            for column in range(max(int(left / size), 0), min(int(right / size), columns - 1) + 1):
+                bucket = row * columns + column
+                if write:
+                    members[slots[bucket]] = t
+                slots[bucket] += 1
+
+
+def heights_at(
+    xy: NDArray[np.float64], vertices: NDArray[np.float64], triangles: NDArray[np.int32], index: Buckets
+) -> NDArray[np.float64]:
+    """Return the height of the surface at places in plan, (n,) float64; NaN where there is no triangle.
+
+    Linear within a triangle; where triangles overlap, the one with the smallest number counts.
+    """
+    order = np.arange(len(xy))
+    if len(xy) > 10_000:
+        # Neighbouring queries touch neighbouring memory.
+        row = ((xy[:, 1] - index.south) / index.size).astype(np.int64)
+        order = np.argsort(row * index.columns + ((xy[:, 0] - index.west) / index.size).astype(np.int64))
+    out = np.full(len(xy), np.nan)
+    _heights(
+        np.ascontiguousarray(xy, np.float64), order, vertices, triangles,
+        index.west, index.south, index.size, index.columns, index.rows, index.starts, index.members, out,
+    )  # fmt: skip
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def _heights(xy, order, vertices, triangles, west, south, size, columns, rows, starts, members, out):
+    for q in order:
+        x, y = xy[q, 0], xy[q, 1]
+        if not (np.isfinite(x) and np.isfinite(y)):
+            continue
+        column, row = int(np.floor((x - west) / size)), int(np.floor((y - south) / size))
+        if column < 0 or row < 0 or column >= columns or row >= rows:
+            continue
+        bucket = row * columns + column
+        for m in range(starts[bucket], starts[bucket + 1]):
+            t = members[m]
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            x0, y0 = vertices[a, 0] - x, vertices[a, 1] - y
+            x1, y1 = vertices[b, 0] - x, vertices[b, 1] - y
+            x2, y2 = vertices[c, 0] - x, vertices[c, 1] - y
+            w0, w1, w2 = x1 * y2 - y1 * x2, x2 * y0 - y2 * x0, x0 * y1 - y0 * x1
+            total = w0 + w1 + w2
+            # Rounding must not open a gap along a shared edge.
+            slack = -1e-11 * (abs(w0) + abs(w1) + abs(w2))
+            if total > 0 and w0 >= slack and w1 >= slack and w2 >= slack:
+                out[q] = (w0 * vertices[a, 2] + w1 * vertices[b, 2] + w2 * vertices[c, 2]) / total
+                break
+
+
+@numba.njit(cache=True, nogil=True)
+def _segment_cuts(
+    ax, ay, bx, by, stamp, vertices, triangles, west, south, size, columns, rows, starts, members, seen, out, n
+):
+    # Writes (share along the segment, easting, northing, height) of every triangle edge met; returns the new count,
+    # which may exceed the room in `out`.
+    dx, dy = bx - ax, by - ay
+    first = max(int(np.floor((min(ay, by) - south) / size)), 0)
+    last = min(int(np.floor((max(ay, by) - south) / size)), rows - 1)
+    for row in range(first, last + 1):
+        low, high = south + row * size, south + (row + 1) * size
+        left, right = min(ax, bx), max(ax, bx)
+        if dy != 0:
+            t0, t1 = (low - ay) / dy, (high - ay) / dy
+            t0, t1 = min(max(min(t0, t1), 0.0), 1.0), min(max(max(t0, t1), 0.0), 1.0)
+            left, right = min(ax + t0 * dx, ax + t1 * dx), max(ax + t0 * dx, ax + t1 * dx)
+        # Buckets hold closed ranges, so a place on a bucket's rim is found without looking next door.
+        start = max(int(np.floor((left - west) / size - 1e-9)), 0)
+        stop = min(int(np.floor((right - west) / size + 1e-9)), columns - 1)
+        for column in range(start, stop + 1):
+            bucket = row * columns + column
+            for m in range(starts[bucket], starts[bucket + 1]):
+                t = members[m]
+                if seen[t] == stamp:
+                    continue
+                seen[t] = stamp
+                for k in range(3):
+                    a, b = triangles[t, k], triangles[t, (k + 1) % 3]
+                    ex, ey = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+                    wide = dx * ey - dy * ex
+                    if wide == 0:
+                        continue
+                    px, py = vertices[a, 0] - ax, vertices[a, 1] - ay
+                    along = (px * ey - py * ex) / wide
+                    share = (px * dy - py * dx) / wide
+                    if -1e-12 <= along <= 1 + 1e-12 and -1e-12 <= share <= 1 + 1e-12:
+                        if n < out.shape[0]:
+                            along = min(max(along, 0.0), 1.0)
+                            out[n, 0], out[n, 1], out[n, 2] = along, ax + along * dx, ay + along * dy
+                            out[n, 3] = vertices[a, 2] + share * (vertices[b, 2] - vertices[a, 2])
+                        n += 1
+    return n
+
+
+@numba.njit(cache=True, nogil=True)
+def _cuts(line, vertices, triangles, west, south, size, columns, rows, starts, members, capacity):
+    out = np.zeros((capacity, 4))
+    segment = np.zeros(capacity, np.int64)
+    seen = np.full(triangles.shape[0], -1, np.int64)
+    n = 0
+    for s in range(line.shape[0] - 1):
+        begin = n
+        n = _segment_cuts(
+            line[s, 0], line[s, 1], line[s + 1, 0], line[s + 1, 1], s,
+            vertices, triangles, west, south, size, columns, rows, starts, members, seen, out, n,
+        )  # fmt: skip
+        for i in range(begin, min(n, capacity)):
+            segment[i] = s
+    return segment[: min(n, capacity)], out[: min(n, capacity)], n
+
+
+@numba.njit(cache=True, nogil=True)
+def _edge_gap(lines, own, vertices, triangles, west, south, size, columns, rows, starts, members):
+    seen = np.full(triangles.shape[0], -1, np.int64)
+    out = np.zeros((20000, 4))
+    worst, wx, wy = 0.0, np.nan, np.nan
+    for e in range(lines.shape[0]):
+        a, b = lines[e, 0], lines[e, 1]
+        n = _segment_cuts(
+            own[a, 0], own[a, 1], own[b, 0], own[b, 1], e,
+            vertices, triangles, west, south, size, columns, rows, starts, members, seen, out, 0,
+        )  # fmt: skip
+        for i in range(min(n, out.shape[0])):
+            gap = out[i, 3] - (own[a, 2] + out[i, 0] * (own[b, 2] - own[a, 2]))
+            if abs(gap) > abs(worst):
+                worst, wx, wy = gap, out[i, 1], out[i, 2]
+    return worst, wx, wy
+
+
+def largest_edge_gap(
+    lines: NDArray[np.int32],
+    own: NDArray[np.float64],
+    vertices: NDArray[np.float64],
+    triangles: NDArray[np.int32],
+    index: Buckets,
+) -> tuple[float, float, float]:
+    """Return the largest height difference where edges of one surface cross edges of another, and its place.
+
+    Between two TINs the difference is a plane in every common piece, so its extremes are at vertices of either and
+    at these crossings.
+
+    Parameters
+    ----------
+    lines : (e, 2) int32
+        Edges of the first surface, as indices of `own`.
+    """
+    gap, x, y = _edge_gap(
+        lines, own, vertices, triangles,
+        index.west, index.south, index.size, index.columns, index.rows, index.starts, index.members,
+    )  # fmt: skip
+    return float(gap), float(x), float(y)
+
+
+def cuts_along(
+    line: NDArray[np.float64], vertices: NDArray[np.float64], triangles: NDArray[np.int32], index: Buckets
+) -> NDArray[np.float64]:
+    """Return where a line crosses triangle edges, (n, 5): segment, share along it, easting, northing, height.
+
+    Sorted along the line; a crossing met from both sides of an edge appears twice.
+    """
+    line = np.ascontiguousarray(line[:, :2], np.float64)
+    capacity = 4096
+    while True:
+        segment, found, number = _cuts(
+            line, vertices, triangles,
+            index.west, index.south, index.size, index.columns, index.rows, index.starts, index.members, capacity,
+        )  # fmt: skip
+        if number <= capacity:
+            rows = np.column_stack((segment, found))
+            return np.asarray(rows[np.lexsort((rows[:, 1], rows[:, 0]))])
+        capacity = number

@@ -1,0 +1,133 @@
+"""Heights on a lattice: triangles drawn row by row, and bilinear reading back."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+
+def raster_heights(
+    vertices: NDArray[np.float64],
+    triangles: NDArray[np.int32],
+    corner: tuple[float, float],
+    cell: tuple[float, float],
+    shape: tuple[int, int],
+) -> NDArray[np.float64]:
+    """Return the height of the surface at every cell centre, (rows, columns) float64, NaN outside.
+
+    Parameters
+    ----------
+    corner : (west, north)
+        Outer corner of the first cell; row 0 is the northernmost.
+    cell : (dx, dy)
+        Cell size, both positive.
+    shape : (rows, columns)
+        Size of the result.
+    """
+    out = np.full(shape, np.nan)
+    _raster(vertices, triangles, corner[0], corner[1], cell[0], cell[1], out)
+    return out
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _raster(vertices, triangles, west, north, dx, dy, out):
+    rows, columns = out.shape
+    # Cell units, centres at whole numbers, rows downwards; the slack closes gaps along shared edges.
+    slack = 1e-9
+    ox, oy = west + 0.5 * dx, north - 0.5 * dy
+    ix, iy = 1.0 / dx, -1.0 / dy
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        y0, y1, y2 = (vertices[a, 1] - oy) * iy, (vertices[b, 1] - oy) * iy, (vertices[c, 1] - oy) * iy
+        top, bottom = min(y0, y1, y2), max(y0, y1, y2)
+        first, last = max(int(np.ceil(top - slack)), 0), min(int(np.floor(bottom + slack)), rows - 1)
+        if first > last:
+            continue
+        x0, x1, x2 = (vertices[a, 0] - ox) * ix, (vertices[b, 0] - ox) * ix, (vertices[c, 0] - ox) * ix
+        left, right = min(x0, x1, x2), max(x0, x1, x2)
+        if right < -slack or left > columns - 1 + slack or np.ceil(left - slack) > np.floor(right + slack):
+            continue
+        ux, uy, vx, vy = x1 - x0, y1 - y0, x2 - x0, y2 - y0
+        double = ux * vy - uy * vx
+        if double == 0:
+            continue
+        z0 = vertices[a, 2]
+        uz, vz = vertices[b, 2] - z0, vertices[c, 2] - z0
+        zx, zy = (uz * vy - vz * uy) / double, (vz * ux - uz * vx) / double
+        for row in range(first, last + 1):
+            y = min(max(float(row), top), bottom)
+            lo, hi = np.inf, -np.inf
+            if min(y0, y1) <= y <= max(y0, y1) and y0 != y1:
+                x = x0 + (y - y0) / (y1 - y0) * (x1 - x0)
+                lo, hi = min(lo, x), max(hi, x)
+            if min(y1, y2) <= y <= max(y1, y2) and y1 != y2:
+                x = x1 + (y - y1) / (y2 - y1) * (x2 - x1)
+                lo, hi = min(lo, x), max(hi, x)
+            if min(y2, y0) <= y <= max(y2, y0) and y2 != y0:
+                x = x2 + (y - y2) / (y0 - y2) * (x0 - x2)
+                lo, hi = min(lo, x), max(hi, x)
+            start, stop = max(int(np.ceil(lo - slack)), 0), min(int(np.floor(hi + slack)), columns - 1)
+            for column in range(start, stop + 1):
+                out[row, column] = z0 + (column - x0) * zx + (row - y0) * zy
+
+
+@numba.njit(cache=True, nogil=True)
+def bilinear(heights, column, row):
+    """Return bilinear heights at fractional cell indices (centres at whole numbers); NaN outside or beside a gap."""
+    rows, columns = heights.shape
+    out = np.full(column.shape[0], np.nan)
+    for i in range(column.shape[0]):
+        c, r = column[i], row[i]
+        # A place on the outermost centres may be off by a rounding.
+        if not (c >= -1e-9 and r >= -1e-9 and c <= columns - 1 + 1e-9 and r <= rows - 1 + 1e-9):
+            continue
+        c, r = min(max(c, 0.0), columns - 1.0), min(max(r, 0.0), rows - 1.0)
+        j, k = min(int(c), max(columns - 2, 0)), min(int(r), max(rows - 2, 0))
+        fc, fr = c - j, r - k
+        j1, k1 = min(j + 1, columns - 1), min(k + 1, rows - 1)
+        value = 0.0
+        if (1 - fc) * (1 - fr) > 0:
+            value += (1 - fc) * (1 - fr) * heights[k, j]
+        if fc * (1 - fr) > 0:
+            value += fc * (1 - fr) * heights[k, j1]
+        if (1 - fc) * fr > 0:
+            value += (1 - fc) * fr * heights[k1, j]
+        if fc * fr > 0:
+            value += fc * fr * heights[k1, j1]
+        out[i] = value
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def lattice_triangles(heights):
+    """Return the triangles between a grid's cell centres, (m, 3) int32 numbers of cells (row-major).
+
+    Four neighbouring centres give two triangles, split along the diagonal on which heights differ less; three give
+    one; cells without a height give none. Counter-clockwise with row 0 in the north.
+    """
+    rows, columns = heights.shape
+    out = np.zeros((2 * max(rows - 1, 0) * max(columns - 1, 0), 3), np.int32)
+    n = 0
+    for r in range(rows - 1):
+        for c in range(columns - 1):
+            nw, ne, sw, se = r * columns + c, r * columns + c + 1, (r + 1) * columns + c, (r + 1) * columns + c + 1
+            a, b, d, e = heights[r, c], heights[r, c + 1], heights[r + 1, c], heights[r + 1, c + 1]
+            gaps = int(np.isnan(a)) + int(np.isnan(b)) + int(np.isnan(d)) + int(np.isnan(e))
+            if gaps > 1:
+                continue
+            if np.isnan(a) or np.isnan(e) or (gaps == 0 and abs(b - d) <= abs(a - e)):
+                if not np.isnan(a):
+                    out[n, 0], out[n, 1], out[n, 2] = nw, sw, ne
+                    n += 1
+                if not np.isnan(e):
+                    out[n, 0], out[n, 1], out[n, 2] = ne, sw, se
+                    n += 1
+            else:
+                if not np.isnan(d):
+                    out[n, 0], out[n, 1], out[n, 2] = nw, sw, se
+                    n += 1
+                if not np.isnan(b):
+                    out[n, 0], out[n, 1], out[n, 2] = nw, se, ne
+                    n += 1
+    return out[:n].copy()

@@ -1,0 +1,344 @@
+"""Numbers to text and back at the speed of the disk: rows from a template, and delimited fields to columns."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import DataError
+
+HEX = -1
+_SLOT = re.compile(rb"\{\}")
+
+
+class RowTemplate:
+    """Text rows such as ``<P id="{}">{} {} {}</P>``, rendered from columns of numbers.
+
+    Parameters
+    ----------
+    template : str
+        Text with ``{}`` where a number goes.
+    decimals : sequence of int
+        For each slot, how many decimals its number gets: 0 for whole numbers, `HEX` for capital hexadecimal.
+    """
+
+    def __init__(self, template: str, decimals: Sequence[int]) -> None:
+        parts = _SLOT.split(template.encode())
+        if len(parts) != len(decimals) + 1:
+            raise ValueError("a template needs a number of decimals for each slot")
+        self._text = np.frombuffer(b"".join(parts), np.uint8)
+        self._ends = np.cumsum([len(part) for part in parts]).astype(np.int64)
+        self._decimals = np.array(decimals, np.int64)
+        self._width = len(self._text) + 22 * len(decimals)
+
+    def blocks(self, columns: Sequence[NDArray[np.generic]], size: int = 20_000) -> Iterator[memoryview]:
+        """Yield the rendered rows, `size` rows at a time.
+
+        Raises
+        ------
+        DataError
+            If a number is not finite or too large for its decimals.
+        """
+        count = len(columns[0])
+        for start in range(0, count, size):
+            stop = min(start + size, count)
+            whole = np.zeros((stop - start, len(columns)), np.int64)
+            for k, column in enumerate(columns):
+                whole[:, k] = scaled(column[start:stop], max(int(self._decimals[k]), 0))
+            out = np.zeros((stop - start) * self._width, np.uint8)
+            yield out[: _render(whole, self._decimals, self._text, self._ends, out)].data
+
+
+def scaled(column: NDArray[np.generic], decimals: int) -> NDArray[np.int64]:
+    """Return a column as whole numbers of its last decimal place.
+
+    Raises
+    ------
+    DataError
+        If a number is not finite, or is too large to be told from its neighbour at that many decimals.
+    """
+    if column.dtype.kind in "iu" and decimals == 0:
+        return column.astype(np.int64)
+    values = np.rint(column.astype(np.float64) * 10.0**decimals)
+    if len(values) and not np.abs(values).max() < 2.0**53:
+        bad = column[~(np.abs(values) < 2.0**53)][0]
+        raise DataError(f"the number {bad} cannot be written with {decimals} decimals; choose fewer decimals")
+    return values.astype(np.int64)
+
+
+@numba.njit(cache=True, nogil=True)
+def _render(whole, decimals, text, ends, out):
+    n = 0
+    digits = np.zeros(24, np.uint8)
+    for i in range(whole.shape[0]):
+        place = 0
+        for k in range(whole.shape[1]):
+            while place < ends[k]:
+                out[n] = text[place]
+                n += 1
+                place += 1
+            value, point = whole[i, k], decimals[k]
+            if value < 0:
+                out[n] = 45
+                n += 1
+                value = -value
+            size = 0
+            if point == HEX:
+                while True:
+                    digit = value & 15
+                    digits[size] = digit + 48 if digit < 10 else digit + 55
+                    size += 1
+                    value >>= 4
+                    if value == 0:
+                        break
+            else:
+                while True:
+                    digits[size] = 48 + value % 10
+                    size += 1
+                    value //= 10
+                    if size == point:
+                        digits[size] = 46
+                        size += 1
+                        point = -2
+                        if value == 0:
+                            digits[size] = 48
+                            size += 1
+                    if value == 0 and (point <= 0):
+                        break
+            for d in range(size - 1, -1, -1):
+                out[n] = digits[d]
+                n += 1
+        while place < text.shape[0]:
+            out[n] = text[place]
+            n += 1
+            place += 1
+    return n
+
+
+@numba.njit(cache=True, nogil=True)
+def parse_number(data, start, stop, comma):
+    """Read a decimal number from bytes.
+
+    Returns
+    -------
+    value : float
+        The number; NaN with status 1 or 2.
+    status : int
+        0 read exactly; 1 not a number; 2 a number that needs the slow, exact way.
+    """
+    while start < stop and (data[start] == 32 or data[start] == 9):
+        start += 1
+    while stop > start and (data[stop - 1] == 32 or data[stop - 1] == 9 or data[stop - 1] == 13):
+        stop -= 1
+    if start >= stop:
+        return np.nan, 1
+    negative = False
+    if data[start] == 45 or data[start] == 43:
+        negative = data[start] == 45
+        start += 1
+    mantissa = np.int64(0)
+    digits = 0
+    scale = 0
+    point = False
+    seen = False
+    i = start
+    while i < stop:
+        c = data[i]
+        if 48 <= c <= 57:
+            seen = True
+            if mantissa != 0 or c != 48:
+                digits += 1
+            if digits > 18:
+                return np.nan, 2
+            mantissa = mantissa * 10 + (c - 48)
+            if point:
+                scale -= 1
+        elif (c == 46 and not comma) or (c == 44 and comma):
+            if point:
+                return np.nan, 1
+            point = True
+        elif c == 101 or c == 69 or c == 68 or c == 100:
+            break
+        else:
+            return np.nan, 1
+        i += 1
+    if not seen:
+        return np.nan, 1
+    if i < stop:
+        i += 1
+        minus = False
+        if i < stop and (data[i] == 45 or data[i] == 43):
+            minus = data[i] == 45
+            i += 1
+        if i >= stop:
+            return np.nan, 1
+        power = 0
+        while i < stop:
+            if not 48 <= data[i] <= 57 or power > 10000:
+                return np.nan, 1
+            power = power * 10 + (data[i] - 48)
+            i += 1
+        scale += -power if minus else power
+    # Exact while both the digits and the power of ten are exact doubles (Clinger 1990).
+    if mantissa > 9007199254740992 or scale < -22 or scale > 22:
+        return np.nan, 2
+    value = float(mantissa)
+    if scale < 0:
+        value /= 10.0 ** float(-scale) if -scale > 15 else _power(-scale)
+    elif scale > 0:
+        value *= 10.0 ** float(scale) if scale > 15 else _power(scale)
+    return (-value if negative else value), 0
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _power(n):
+    value = 1.0
+    for _ in range(n):
+        value *= 10.0
+    return value
+
+
+@numba.njit(cache=True, nogil=True)
+def line_starts(data):
+    """Return where each line begins, and one past the end; LF, CRLF and CR all end a line."""
+    n = data.shape[0]
+    count = 1
+    for i in range(n):
+        if data[i] == 10 or (data[i] == 13 and (i + 1 >= n or data[i + 1] != 10)):
+            count += 1
+    out = np.zeros(count + 1, np.int64)
+    line = 1
+    for i in range(n):
+        if data[i] == 10 or (data[i] == 13 and (i + 1 >= n or data[i + 1] != 10)):
+            out[line] = i + 1
+            line += 1
+    if out[count - 1] == n:
+        out[count - 1] = n
+        return out[:count].copy()
+    out[count] = n
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric, comma, merge):
+    """Split lines into fields and read some of them.
+
+    Parameters
+    ----------
+    data : (n,) uint8
+        The text.
+    starts : (lines + 1,) int64
+        From `line_starts`.
+    first : int
+        First line to read.
+    delimiter, quote, comment : int
+        Byte that parts fields (any white space where it is 32), byte that encloses them, byte that begins a comment.
+    wanted : (k,) int64
+        Field number of each column to return, from 0.
+    numeric : (k,) bool
+        Which of them are numbers.
+    comma : bool
+        Whether numbers have a decimal comma.
+    merge : bool
+        Whether the last column takes the rest of the line.
+
+    Returns
+    -------
+    numbers : (lines, k) float64
+        NaN where a field is text or not a number.
+    places : (lines, k, 2) int64
+        Where each field begins and ends.
+    status : (lines,) int8
+        0 good, 1 blank or comment, 2 too few fields, 3 + column where a number cannot be read.
+    slow : (lines,) bool
+        Whether a number has to be read the slow way.
+    """
+    lines = starts.shape[0] - 1
+    rows = max(lines - first, 0)
+    k = wanted.shape[0]
+    numbers = np.full((rows, k), np.nan)
+    places = np.zeros((rows, k, 2), np.int64)
+    status = np.zeros(rows, np.int8)
+    slow = np.zeros(rows, np.bool_)
+    top = 0
+    for j in range(k):
+        top = max(top, wanted[j])
+    for row in range(rows):
+        begin, end = starts[first + row], starts[first + row + 1]
+        while end > begin and (data[end - 1] == 10 or data[end - 1] == 13):
+            end -= 1
+        i = begin
+        while i < end and (data[i] == 32 or data[i] == 9) and data[i] != delimiter:
+            i += 1
+        if delimiter == 32:
+            while i < end and (data[i] == 32 or data[i] == 9):
+                i += 1
+        if i >= end or data[i] == comment:
+            status[row] = 1
+            continue
+        field = 0
+        found = 0
+        while True:
+            if delimiter == 32:
+                while i < end and (data[i] == 32 or data[i] == 9):
+                    i += 1
+                if i >= end:
+                    break
+            a = i
+            b = i
+            if i < end and data[i] == quote:
+                a = i + 1
+                i += 1
+                while i < end and data[i] != quote:
+                    i += 1
+                b = i
+                while i < end and data[i] != delimiter:
+                    i += 1
+            else:
+                while i < end and data[i] != delimiter and not (delimiter == 32 and data[i] == 9):
+                    i += 1
+                b = i
+            for j in range(k):
+                if wanted[j] == field:
+                    places[row, j, 0] = a
+                    places[row, j, 1] = end if merge and field == top else b
+                    found += 1
+                    if numeric[j]:
+                        value, fault = parse_number(data, a, b, comma)
+                        numbers[row, j] = value
+                        if fault == 2:
+                            slow[row] = True
+                        elif fault == 1 and status[row] == 0:
+                            status[row] = 3 + j
+            field += 1
+            if i >= end or field > top:
+                break
+            if delimiter != 32:
+                i += 1
+        if found < k:
+            missing = False
+            for j in range(k):
+                if wanted[j] >= field and numeric[j]:
+                    missing = True
+            if missing:
+                status[row] = 2
+    return numbers, places, status, slow
+
+
+@numba.njit(cache=True, nogil=True)
+def gather_text(data, places, width):
+    """Copy fields into a (rows, width) uint8 table, blanks at both ends cut off."""
+    out = np.zeros((places.shape[0], width), np.uint8)
+    for row in range(places.shape[0]):
+        a, b = places[row, 0], places[row, 1]
+        while a < b and data[a] <= 32:
+            a += 1
+        while b > a and data[b - 1] <= 32:
+            b -= 1
+        for i in range(min(b - a, width)):
+            out[row, i] = data[a + i]
+    return out

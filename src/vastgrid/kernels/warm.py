@@ -1,0 +1,44 @@
+"""Compiles every kernel once, so that the first real use does not wait. Run at set-up and in the background."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from vastgrid.base.progress import Silent
+from vastgrid.kernels import isolines, locate, raster, textrows, topology, triangulate
+
+
+def warm() -> None:
+    """Run each kernel on a handful of points."""
+    rng = np.random.default_rng(1)
+    xyz = rng.random((60, 3)) * 100.0
+    group, first = topology.group_places(xyz[:, 0].copy(), xyz[:, 1].copy(), 0.001)
+    topology.heights_of_places(group, xyz[:, 2].copy(), len(first), 0)
+    made = triangulate.triangulate(xyz[:, :2], np.array([[0, 1]]), Silent())
+    vertices = np.column_stack((made.xy, np.resize(xyz[:, 2], len(made.xy))))
+    for writeable in (True, False):
+        # Datasets hold read-only arrays, which are another type to the compiler.
+        triangles, points = made.triangles.copy(), vertices.copy()
+        neighbours = topology.neighbours_of(triangles)
+        for array in (triangles, points, neighbours):
+            array.flags.writeable = writeable
+        isolines.isolines(points, triangles, neighbours, np.array([40.0, 60.0]))
+        index = locate.buckets(points, triangles)
+        locate.heights_at(xyz[:, :2].copy(), points, triangles, index)
+        locate.cuts_along(xyz[:2, :2], points, triangles, index)
+        locate.largest_edge_gap(triangles[:, :2].copy(), points, points, triangles, index)
+        heights = raster.raster_heights(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20))
+        topology.regions(neighbours, made.constrained)
+    raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
+    raster.lattice_triangles(heights)
+    topology.inside_polygon(xyz[:, 0].copy(), xyz[:, 1].copy(), np.ascontiguousarray(xyz[:4, :2]))
+    list(textrows.RowTemplate("{} {} {}\n", (0, 3, textrows.HEX)).blocks((np.arange(3), xyz[:3, 0], np.arange(3))))
+    data = np.frombuffer(b"1,2\n", np.uint8)
+    _, places, _, _ = textrows.split_fields(
+        data, textrows.line_starts(data), 0, 44, 34, 35, np.array([0]), np.array([True]), False, False
+    )
+    textrows.gather_text(data, places[:, 0], 4)
+
+
+if __name__ == "__main__":
+    warm()

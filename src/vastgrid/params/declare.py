@@ -1,0 +1,249 @@
+"""Typed parameters, declared once: the sentence, form, command line, recipe and report all read these declarations."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+import re
+import types
+import typing
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+from vastgrid.base.errors import CallError, ParamError
+from vastgrid.base.quantities import Length, Quantity, parse_length
+
+
+@dataclass(frozen=True, slots=True)
+class Param:
+    """What is said about one parameter, beside its type and default.
+
+    Attributes
+    ----------
+    label : str
+        Short name for a form.
+    help : str
+        One sentence for tool tips and ``--help``.
+    quantity : Quantity or None
+        What a number measures.
+    above, least, most : float or None
+        Exclusive lower, inclusive lower and inclusive upper bound.
+    absent : str
+        What the sentence says where the value is None or empty.
+    ordinal : bool
+        The sentence writes 5 as “5th”.
+    """
+
+    label: str
+    help: str
+    quantity: Quantity | None = None
+    above: float | None = None
+    least: float | None = None
+    most: float | None = None
+    absent: str = "none"
+    ordinal: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """A parameter as renderers see it: declaration, type and default together."""
+
+    name: str
+    kind: type
+    optional: bool
+    default: Any
+    param: Param
+
+    @property
+    def choices(self) -> tuple[str, ...]:
+        """The words an enumerated parameter can take."""
+        return tuple(member.value for member in self.kind) if issubclass(self.kind, Enum) else ()
+
+
+def fields(params: type) -> tuple[Field, ...]:
+    """Return the declared parameters of a parameter class, in order."""
+    return _fields(params)
+
+
+_cache: dict[type, tuple[Field, ...]] = {}
+
+
+def _fields(params: type) -> tuple[Field, ...]:
+    if params not in _cache:
+        hints = typing.get_type_hints(params, include_extras=True)
+        found = []
+        for each in dataclasses.fields(params):
+            kind, param = typing.get_args(hints[each.name])[:2]
+            optional = isinstance(kind, types.UnionType)
+            if optional:
+                kind = next(k for k in typing.get_args(kind) if k is not type(None))
+            found.append(Field(each.name, kind, optional, each.default, param))
+        _cache[params] = tuple(found)
+    return _cache[params]
+
+
+def field_named(params: type, name: str) -> Field:
+    """Return one declared parameter.
+
+    Raises
+    ------
+    ParamError
+        If there is none of that name; the text lists those there are.
+    """
+    for each in _fields(params):
+        if each.name == name:
+            return each
+    known = ", ".join(each.name for each in _fields(params)) or "none at all"
+    raise ParamError(name, f"there is no such parameter here; there are {known}")
+
+
+def parse_value(field: Field, text: str) -> Any:
+    """Read one parameter as a person types it, and check it.
+
+    Raises
+    ------
+    ParamError
+        If it cannot be read or is out of range.
+    """
+    word = text.strip()
+    if field.optional and word.lower() in ("", "none", "off"):
+        return None
+    try:
+        value = _parse(field, word)
+    except CallError as error:
+        raise ParamError(field.name, str(error)) from error
+    check_value(field, value)
+    return value
+
+
+def _parse(field: Field, word: str) -> Any:
+    if field.kind is Length:
+        return parse_length(word)
+    if issubclass(field.kind, Enum):
+        for member in field.kind:
+            if str(member.value).lower() == word.lower():
+                return member
+        raise CallError(f"“{word}” is not one of {', '.join(field.choices)}")
+    if field.kind is bool:
+        if word.lower() in ("yes", "true", "on", "1"):
+            return True
+        if word.lower() in ("no", "false", "off", "0"):
+            return False
+        raise CallError(f"“{word}” is neither yes nor no")
+    if field.kind is int:
+        number = re.fullmatch(r"([+-]?\d{1,15})(st|nd|rd|th)?", word)
+        if not number:
+            raise CallError(f"“{word}” is not a whole number")
+        return int(number[1])
+    if field.kind is float:
+        try:
+            return float(word)
+        except ValueError:
+            raise CallError(f"“{word}” is not a number") from None
+    return word
+
+
+def check_value(field: Field, value: Any) -> None:
+    """Check one value against its declaration.
+
+    Raises
+    ------
+    ParamError
+        If it is missing, not finite, or out of range.
+    """
+    if value is None:
+        if not field.optional:
+            raise ParamError(field.name, "a value is needed")
+        return
+    number = value.value if isinstance(value, Length) else value
+    if isinstance(number, bool) or not isinstance(number, int | float):
+        return
+    if not math.isfinite(number):
+        raise ParamError(field.name, "it has to be a finite number")
+    param = field.param
+    if param.above is not None and number <= param.above:
+        raise ParamError(field.name, f"it has to be more than {param.above:g}, not {number:g}")
+    if param.least is not None and number < param.least:
+        raise ParamError(field.name, f"it has to be at least {param.least:g}, not {number:g}")
+    if param.most is not None and number > param.most:
+        raise ParamError(field.name, f"it has to be at most {param.most:g}, not {number:g}")
+
+
+def build(params: type, words: dict[str, str]) -> Any:
+    """Make a parameter object from ``name=value`` words, unnamed ones at their defaults.
+
+    Raises
+    ------
+    ParamError
+        For an unknown name or a bad value.
+    """
+    return params(**{name: parse_value(field_named(params, name), text) for name, text in words.items()})
+
+
+def to_words(params: Any) -> dict[str, str]:
+    """Return a parameter object as words that `build` reads back: for saved jobs, recipes and logs."""
+    return {each.name: value_text(getattr(params, each.name)) for each in _fields(type(params))}
+
+
+def value_text(value: Any) -> str:
+    """Return one value as `parse_value` reads it."""
+    if value is None:
+        return "none"
+    if isinstance(value, Enum):
+        return str(value.value)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return repr(value)
+    if isinstance(value, Length):
+        number = repr(value.value)
+        return number if value.unit is None else number + value.unit.value
+    return str(value)
+
+
+def spoken(field: Field, value: Any) -> str:
+    """Return one value as the sentence says it."""
+    if value is None or value == "":
+        return field.param.absent
+    if field.param.ordinal and isinstance(value, int):
+        ending = "th" if 10 <= value % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(value % 10, "th")
+        return f"{value}{ending}"
+    if isinstance(value, Length):
+        return str(value)
+    return value_text(value)
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A piece of a sentence: plain words, or the value of a field that can be changed."""
+
+    text: str
+    field: str | None = None
+
+
+_SLOT = re.compile(r"\{(\w+)\}")
+
+
+def sentence(template: str, params: Any, others: dict[str, str]) -> tuple[Piece, ...]:
+    """Fill a sentence's slots from parameters, and from `others` for what is not a parameter (the inputs' names)."""
+    pieces: list[Piece] = []
+    place = 0
+    for slot in _SLOT.finditer(template):
+        if slot.start() > place:
+            pieces.append(Piece(template[place : slot.start()]))
+        name = slot[1]
+        if name in others:
+            pieces.append(Piece(others[name]))
+        else:
+            field = field_named(type(params), name)
+            pieces.append(Piece(spoken(field, getattr(params, name)), name))
+        place = slot.end()
+    if place < len(template):
+        pieces.append(Piece(template[place:]))
+    return tuple(pieces)
+
+
+def plain(pieces: tuple[Piece, ...]) -> str:
+    """Return a sentence as one string."""
+    return "".join(piece.text for piece in pieces)

@@ -1,0 +1,132 @@
+"""What all data kinds share: a name, a frame, read-only arrays, and a digest of their content."""
+
+from __future__ import annotations
+
+import dataclasses
+import hashlib
+import json
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.terrain.frame import UNKNOWN, Frame
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int32]
+Flags = NDArray[np.bool_]
+
+
+def frozen(values: Any, dtype: Any, shape: tuple[int, ...], what: str) -> NDArray[Any]:
+    """Return values as a read-only, contiguous array of a type and shape (-1 stands for any length).
+
+    Raises
+    ------
+    ValueError
+        If the shape differs.
+    """
+    array = np.ascontiguousarray(values, dtype=dtype)
+    if array.ndim != len(shape) or any(want not in (-1, have) for want, have in zip(shape, array.shape, strict=True)):
+        raise ValueError(f"{what} has shape {array.shape}, not {shape}")
+    if array.flags.writeable:
+        array = array.view()
+        array.flags.writeable = False
+    return array
+
+
+@dataclass(frozen=True, slots=True)
+class Extent:
+    """Smallest and largest easting, northing and elevation, each pair None where there is nothing finite."""
+
+    east: tuple[float, float] | None
+    north: tuple[float, float] | None
+    elevation: tuple[float, float] | None
+
+    def to_json(self) -> dict[str, list[float] | None]:
+        """Return plain lists."""
+        return {
+            name: None if pair is None else [pair[0], pair[1]]
+            for name, pair in (("east", self.east), ("north", self.north), ("elevation", self.elevation))
+        }
+
+
+def span(values: Floats) -> tuple[float, float] | None:
+    """Return the smallest and largest finite value, or None."""
+    if values.size == 0:
+        return None
+    low, high = float(np.min(values)), float(np.max(values))
+    if not (np.isfinite(low) and np.isfinite(high)):
+        finite = values[np.isfinite(values)]
+        if finite.size == 0:
+            return None
+        low, high = float(finite.min()), float(finite.max())
+    return low, high
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Dataset:
+    """Base of the data kinds. Immutable; compared by identity, told apart by `digest`."""
+
+    kind: ClassVar[str] = ""
+    title: ClassVar[str] = ""
+    name: str = ""
+    frame: Frame = UNKNOWN
+    _digest: list[str] = field(default_factory=list, repr=False)
+
+    def count(self) -> dict[str, int]:
+        """Return how many of what there are, by the names the command line uses."""
+        raise NotImplementedError
+
+    def coordinates(self) -> Floats:
+        """Return every coordinate triple, (n, 3) float64."""
+        raise NotImplementedError
+
+    def extent(self) -> Extent:
+        """Return the extent of the coordinates."""
+        xyz = self.coordinates()
+        return Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2]))
+
+    def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
+        """Return the dataset with plan coordinates and heights multiplied, in another frame."""
+        raise NotImplementedError
+
+    def renamed(self, name: str) -> Self:
+        """Return the same data under another name."""
+        return dataclasses.replace(self, name=name, _digest=[])
+
+    def in_frame(self, frame: Frame) -> Self:
+        """Return the same numbers declared to be in another frame."""
+        return dataclasses.replace(self, frame=frame, _digest=[])
+
+    def arrays(self) -> dict[str, NDArray[Any]]:
+        """Return every array by its path: ``triangles``, ``attributes/intensity``."""
+        found: dict[str, NDArray[Any]] = {}
+        for each in dataclasses.fields(self):
+            value = getattr(self, each.name)
+            if isinstance(value, np.ndarray):
+                found[each.name] = value
+            elif isinstance(value, dict):
+                found |= {f"{each.name}/{key}": array for key, array in value.items()}
+        return found
+
+    def scalars(self) -> dict[str, Any]:
+        """Return what is neither array nor frame, as plain values."""
+        return {
+            each.name: getattr(self, each.name)
+            for each in dataclasses.fields(self)
+            if not isinstance(getattr(self, each.name), np.ndarray | dict | Frame) and each.name != "_digest"
+        }
+
+    @property
+    def digest(self) -> str:
+        """Digest of the content, computed once."""
+        if not self._digest:
+            state = hashlib.blake2b(self.kind.encode(), digest_size=16)
+            state.update(json.dumps(self.scalars(), sort_keys=True, default=str).encode())
+            state.update(repr(self.frame).encode())
+            for name, array in sorted(self.arrays().items()):
+                state.update(f"{name}{array.dtype.str}{array.shape}".encode())
+                state.update(np.ascontiguousarray(array).view(np.uint8).data if array.size else b"")
+            self._digest.append(state.hexdigest())
+        return self._digest[0]

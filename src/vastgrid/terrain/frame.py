@@ -1,0 +1,155 @@
+"""The frame of a dataset: coordinate reference system and units, each of which may be unknown."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+from vastgrid.base.quantities import Unit
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """Where coordinates are and what they are measured in.
+
+    Attributes
+    ----------
+    crs : str or None
+        Coordinate reference system as WKT; None where unknown or a plain local grid.
+    horizontal, vertical : Unit or None
+        Units of easting and northing, and of elevation; None where unknown.
+    """
+
+    crs: str | None = None
+    horizontal: Unit | None = None
+    vertical: Unit | None = None
+
+    def describe(self) -> str:
+        """Return “metre / metre · NAD83 / Oregon Lambert”, with “unknown” where it is."""
+        units = " / ".join("unknown" if unit is None else unit.title for unit in (self.horizontal, self.vertical))
+        return f"{units} · {crs_name(self.crs) or 'no CRS'}"
+
+    def filled(self, horizontal: Unit | None, vertical: Unit | None) -> Frame:
+        """Return the frame with its unknown units set; known ones stay."""
+        return replace(self, horizontal=self.horizontal or horizontal, vertical=self.vertical or vertical)
+
+
+UNKNOWN = Frame()
+
+
+@lru_cache(maxsize=64)
+def crs_name(crs: str | None) -> str | None:
+    """Return the name a CRS has, and None for none."""
+    if not crs:
+        return None
+    try:
+        import pyproj
+
+        return str(pyproj.CRS.from_user_input(crs).name)
+    except Exception:  # noqa: BLE001 - a CRS that PROJ cannot read still has to be shown
+        return crs[:60]
+
+
+def _unit_of(name: str, metres: float) -> Unit | None:
+    if "degree" in name.lower():
+        return Unit.DEGREE
+    for unit in (Unit.METRE, Unit.FOOT, Unit.US_FOOT, Unit.MILLIMETRE, Unit.INCH):
+        # The two feet differ by 2e-6: the tolerance has to be far below that.
+        if abs(metres / float(unit.metres) - 1.0) < 2e-8:
+            return unit
+    return None
+
+
+@lru_cache(maxsize=64)
+def frame_of_crs(crs: str) -> Frame:
+    """Return the frame that a CRS declares; a vertical unit only where it has a vertical axis.
+
+    Raises
+    ------
+    ValueError
+        If PROJ cannot read the CRS.
+    """
+    import pyproj
+
+    try:
+        parsed = pyproj.CRS.from_user_input(crs)
+    except pyproj.exceptions.CRSError as error:
+        raise ValueError(f"the coordinate reference system cannot be read: {error}") from error
+    axes = parsed.axis_info
+    plan = next((axis for axis in axes if axis.direction not in ("up", "down")), None)
+    height = next((axis for axis in axes if axis.direction in ("up", "down")), None)
+    return Frame(
+        parsed.to_wkt(),
+        _unit_of(plan.unit_name, plan.unit_conversion_factor) if plan else None,
+        _unit_of(height.unit_name, height.unit_conversion_factor) if height else None,
+    )
+
+
+def is_geographic(frame: Frame) -> bool:
+    """Say whether the coordinates are degrees."""
+    return frame.horizontal is Unit.DEGREE
+
+
+@lru_cache(maxsize=64)
+def crs_in_units(crs: str | None, horizontal: Unit, vertical: Unit | None) -> str | None:
+    """Return the same CRS with its axes in other units, or None where that cannot be said.
+
+    The projection's own parameters keep their units (they carry them), so only the axes change; the authority's
+    code no longer applies and is dropped.
+    """
+    if crs is None:
+        return None
+    import pyproj
+
+    try:
+        parsed = pyproj.CRS.from_user_input(crs)
+        described = parsed.to_json_dict()
+        changed = _with_axis_units(described, horizontal, vertical)
+        return str(pyproj.CRS.from_json_dict(described).to_wkt()) if changed else str(parsed.to_wkt())
+    except pyproj.exceptions.CRSError:
+        return None
+
+
+def _with_axis_units(node: dict[str, Any], horizontal: Unit, vertical: Unit | None) -> bool:
+    changed = False
+    for part in node.get("components", []):
+        changed |= _with_axis_units(part, horizontal, vertical)
+    if "source_crs" in node:
+        changed |= _with_axis_units(node["source_crs"], horizontal, vertical)
+    for axis in node.get("coordinate_system", {}).get("axis", []):
+        unit = vertical if axis["direction"] in ("up", "down") else horizontal
+        if unit is None or axis.get("unit") == "degree":
+            continue
+        wanted = "metre" if unit is Unit.METRE else _proj_unit(unit)
+        if axis.get("unit") != wanted:
+            axis["unit"] = wanted
+            changed = True
+    if changed:
+        node.pop("id", None)
+        if "(" not in node.get("name", "") or "axes in" not in node["name"]:
+            node["name"] = f"{node.get('name', 'CRS')} (axes in {horizontal.title})"
+    return changed
+
+
+def _proj_unit(unit: Unit) -> dict[str, Any]:
+    name = {Unit.FOOT: "foot", Unit.US_FOOT: "US survey foot"}.get(unit, unit.title)
+    return {"type": "LinearUnit", "name": name, "conversion_factor": float(unit.metres)}
+
+
+@lru_cache(maxsize=16)
+def local_crs(horizontal: Unit) -> str:
+    """Return an engineering CRS (a local grid) in WKT1, which rasters can carry to keep their unit."""
+    return (
+        f'LOCAL_CS["Local grid",LOCAL_DATUM["Local datum",0],UNIT["{_LOCAL_UNIT[horizontal]}",'
+        f'{float(horizontal.metres)!r}],AXIS["Easting",EAST],AXIS["Northing",NORTH]]'
+    )
+
+
+_LOCAL_UNIT = {
+    Unit.METRE: "metre",
+    Unit.MILLIMETRE: "millimetre",
+    Unit.INCH: "inch",
+    Unit.FOOT: "foot",
+    Unit.US_FOOT: "US survey foot",
+}
