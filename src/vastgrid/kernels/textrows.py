@@ -50,7 +50,25 @@ class RowTemplate:
             for k, column in enumerate(columns):
                 whole[:, k] = scaled(column[start:stop], max(int(self._decimals[k]), 0))
             out = np.zeros((stop - start) * self._width, np.uint8)
-            yield out[: _render(whole, self._decimals, self._text, self._ends, out)].data
+            ends = np.zeros(stop - start, np.int64)
+            yield out[: _render(whole, self._decimals, self._text, self._ends, out, ends)].data
+
+    def rows(self, columns: Sequence[NDArray[np.generic]]) -> tuple[memoryview, list[int]]:
+        """Return all rows at once, and where each ends: for interleaving with others.
+
+        Raises
+        ------
+        DataError
+            As `blocks`.
+        """
+        count = len(columns[0])
+        whole = np.zeros((count, len(columns)), np.int64)
+        for k, column in enumerate(columns):
+            whole[:, k] = scaled(column, max(int(self._decimals[k]), 0))
+        out = np.zeros(count * self._width, np.uint8)
+        ends = np.zeros(count, np.int64)
+        size = _render(whole, self._decimals, self._text, self._ends, out, ends)
+        return out[:size].data, ends.tolist()
 
 
 def scaled(column: NDArray[np.generic], decimals: int) -> NDArray[np.int64]:
@@ -71,7 +89,7 @@ def scaled(column: NDArray[np.generic], decimals: int) -> NDArray[np.int64]:
 
 
 @numba.njit(cache=True, nogil=True)
-def _render(whole, decimals, text, ends, out):
+def _render(whole, decimals, text, ends, out, row_ends):
     n = 0
     digits = np.zeros(24, np.uint8)
     for i in range(whole.shape[0]):
@@ -116,6 +134,7 @@ def _render(whole, decimals, text, ends, out):
             out[n] = text[place]
             n += 1
             place += 1
+        row_ends[i] = n
     return n
 
 

@@ -153,3 +153,15 @@ _LOCAL_UNIT = {
     Unit.FOOT: "foot",
     Unit.US_FOOT: "US survey foot",
 }
+
+
+@lru_cache(maxsize=64)
+def epsg_code(crs: str) -> int | None:
+    """Return the CRS's EPSG code where it has one and nothing about it was changed."""
+    import pyproj
+
+    try:
+        authority = pyproj.CRS.from_user_input(crs).to_authority("EPSG", min_confidence=100)
+    except pyproj.exceptions.CRSError:
+        return None
+    return int(authority[1]) if authority else None

@@ -1,0 +1,148 @@
+"""Every conversion and every format, and how to get from one kind of data to another."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from vastgrid.base.errors import CallError, FormatError
+from vastgrid.convert import contours, facets, grid, points, tin
+from vastgrid.formats import asciigrid, dxf, geotiff, landxml, las, text
+from vastgrid.terrain.conversion import Conversion
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.fileformat import Format
+from vastgrid.terrain.linework import Linework
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+CONVERSIONS: tuple[Conversion, ...] = (
+    contours.CONVERSION,
+    facets.CONVERSION,
+    grid.CONVERSION,
+    points.CONVERSION,
+    tin.CONVERSION,
+)
+FORMATS: tuple[Format, ...] = (
+    asciigrid.FORMAT,
+    dxf.FORMAT,
+    geotiff.FORMAT,
+    landxml.FORMAT,
+    las.FORMAT,
+    text.FORMAT,
+)
+
+
+def conversion_named(name: str) -> Conversion:
+    """Return a conversion by its id.
+
+    Raises
+    ------
+    CallError
+        If there is none; the text lists those there are.
+    """
+    for each in CONVERSIONS:
+        if each.id == name:
+            return each
+    raise CallError(f"there is no conversion “{name}”; there are {', '.join(each.id for each in CONVERSIONS)}")
+
+
+def format_named(name: str) -> Format:
+    """Return a format by its id.
+
+    Raises
+    ------
+    CallError
+        If there is none.
+    """
+    for each in FORMATS:
+        if each.id == name:
+            return each
+    raise CallError(f"there is no format “{name}”; there are {', '.join(each.id for each in FORMATS)}")
+
+
+def format_of_target(path: Path) -> Format:
+    """Return the format that a file's ending asks for.
+
+    Raises
+    ------
+    CallError
+        If no format that can be written has that ending.
+    """
+    ending = path.suffix.lower()
+    found = [each for each in FORMATS if each.write and ending in each.suffixes]
+    if not found:
+        known = ", ".join(each.suffixes[0] for each in FORMATS if each.write)
+        raise CallError(f"“{path.name}”: no format that can be written ends in “{ending}”; endings are {known}")
+    # Where two share an ending, the one that has it as its first means it.
+    return min(found, key=lambda each: each.suffixes.index(ending))
+
+
+def recognise(path: Path) -> Format:
+    """Return the format a file is of, by its content.
+
+    Raises
+    ------
+    FormatError
+        If it is not there, empty, or of no known format.
+    """
+    if not path.exists():
+        raise FormatError(path, f"there is no such file in {path.parent.resolve()}")
+    if path.is_dir():
+        raise FormatError(path, "this is a folder; name the files in it")
+    try:
+        with path.open("rb") as file:
+            head = file.read(65536)
+    except OSError as error:
+        raise FormatError(path, f"it cannot be opened: {error.strerror}") from error
+    if not head:
+        raise FormatError(path, "the file is empty")
+    best = max((each for each in FORMATS if each.read), key=lambda each: each.sniff(head, path))
+    if best.sniff(head, path) == 0:
+        raise FormatError(
+            path, f"its content is of no known format; readable are {', '.join(e.title for e in FORMATS if e.read)}"
+        )
+    return best
+
+
+def targets(kinds: Sequence[type[Dataset]]) -> tuple[Conversion, ...]:
+    """Return the conversions that can use datasets of these kinds together."""
+    return tuple(
+        each
+        for each in CONVERSIONS
+        if kinds and all(issubclass(kind, each.takes) for kind in kinds) and (each.many or len(kinds) == 1)
+    )
+
+
+def chain(kinds: Sequence[type[Dataset]], target: Format, source: Format | None) -> tuple[Conversion, ...]:
+    """Return the conversions that lead from some kinds of data to a file format.
+
+    Points and lines become ground wherever the target can hold ground; what already is a surface or contours goes as
+    it is where it can. A file of the same format as its source is only rewritten.
+
+    Raises
+    ------
+    CallError
+        If no chain leads there.
+    """
+    wanted = target.carries.kinds
+    loose = any(issubclass(kind, PointSet | Linework) for kind in kinds) and not any(
+        issubclass(kind, Tin) for kind in kinds
+    )
+    direct = any(issubclass(kind, wanted) for kind in kinds)
+    if direct and (source is target or not loose or Tin not in wanted):
+        return ()
+    goal = (Tin,) if loose and Tin in wanted else wanted
+    frontier: list[tuple[tuple[type[Dataset], ...], tuple[Conversion, ...]]] = [(tuple(set(kinds)), ())]
+    for _ in range(len(CONVERSIONS)):
+        following = []
+        for have, path in frontier:
+            # A TIN first: it loses nothing. Points of a surface come last.
+            for each in sorted(CONVERSIONS, key=lambda c: ("tin", "facets", "grid", "contours", "points").index(c.id)):
+                if any(issubclass(kind, each.takes) for kind in have):
+                    reached = (*path, each)
+                    if issubclass(each.gives, goal):
+                        return reached
+                    following.append(((each.gives,), reached))
+        frontier = following
+    names = ", ".join(kind.title for kind in set(kinds))
+    raise CallError(f"no chain of conversions leads from {names} to {target.title}")

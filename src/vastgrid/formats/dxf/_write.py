@@ -1,0 +1,294 @@
+"""Writing drawings of two editions, entities streamed as text."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+from typing import Annotated, Any, BinaryIO
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.kernels.textrows import HEX, RowTemplate
+from vastgrid.params.declare import Param
+from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+# $INSUNITS by the DXF reference.
+_CODE_OF = {Unit.INCH: 1, Unit.FOOT: 2, Unit.MILLIMETRE: 4, Unit.METRE: 6, Unit.US_FOOT: 21}
+
+
+class Version(Enum):
+    """Edition of the DXF reference."""
+
+    R2018 = "R2018"
+    R12 = "R12"
+
+
+class ContourForm(Enum):
+    """How a contour is drawn."""
+
+    FLAT = "2d"
+    SPATIAL = "3d"
+
+
+@dataclass(frozen=True)
+class DxfWriteParams:
+    """How a drawing is written."""
+
+    version: Annotated[Version, Param("Edition", "R2018, or R12 for old readers (which keeps no units).")] = (
+        Version.R2018
+    )
+    contours_as: Annotated[
+        ContourForm, Param("Contours as", "2d: polylines with an elevation; 3d: polylines in space.")
+    ] = ContourForm.FLAT
+    decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
+
+
+# Colour numbers of the drawing standard: brown for index contours, sand for the others, green faces, grey points.
+_LAYERS = {"TIN": 94, "CONTOUR": 44, "CONTOUR_INDEX": 36, "POINT": 8}
+_LINE_COLOUR = 30
+
+
+@dataclass(slots=True)
+class _Pen:
+    """Writes entities of one edition, numbering handles."""
+
+    file: BinaryIO
+    params: DxfWriteParams
+    owner: str
+    handle: int
+
+    @property
+    def old(self) -> bool:
+        return self.params.version is Version.R12
+
+    def head(self, kind: str, layer: str, sub: str) -> tuple[str, tuple[int, ...]]:
+        """Return the beginning of an entity's template, and the decimals of its slots."""
+        if self.old:
+            return f"0\n{kind}\n8\n{layer}\n", ()
+        return f"0\n{kind}\n5\n{{}}\n330\n{self.owner}\n100\nAcDbEntity\n8\n{layer}\n100\n{sub}\n", (HEX,)
+
+    def handles(self, number: int) -> list[NDArray[Any]]:
+        """Return the column of handles, where the edition has them."""
+        if self.old:
+            return []
+        own = np.arange(self.handle, self.handle + number)
+        self.handle += number
+        return [own]
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progress: Progress) -> None:
+    """Write a drawing; see `FORMAT`."""
+    import ezdxf  # here, not above: half a second that only drawings should cost
+
+    document = ezdxf.new(params.version.value, setup=False)
+    unit = next((each.frame.horizontal for each in datasets if each.frame.horizontal), None)
+    if params.version is not Version.R12:
+        document.header["$INSUNITS"] = _CODE_OF.get(unit, 0) if unit else 0
+        document.header["$MEASUREMENT"] = 0 if unit in (Unit.FOOT, Unit.US_FOOT, Unit.INCH) else 1
+    names = {name: _LAYERS.get(name, _LINE_COLOUR) for each in datasets for name in _layer_names(each, params.version)}
+    for name, colour in names.items():
+        if not document.layers.has_entry(name):
+            document.layers.add(name, color=colour)
+    _set_extents(document, datasets)
+    first = int(str(document.entitydb.handles), 16)
+    used = _handle_count(datasets)
+    document.entitydb.handles.reset(f"{first + used + 16:X}")
+    text = io.StringIO()
+    document.write(text)
+    code = "utf-8" if params.version is not Version.R12 else "cp1252"
+    before, after = _around_entities(text.getvalue())
+    with path.open("wb") as file:
+        file.write(before.encode(code, "replace"))
+        pen = _Pen(file, params, document.modelspace().block_record_handle or "0", first)
+        for k, each in enumerate(datasets):
+            _write_dataset(pen, each, progress.part(k / len(datasets), (k + 1) / len(datasets)))
+        file.write(after.encode(code, "replace"))
+
+
+def _around_entities(text: str) -> tuple[str, str]:
+    start = text.index("\nENTITIES\n") + len("\nENTITIES\n")
+    end = re.compile(r" *0\nENDSEC\n").search(text, start)
+    assert end is not None
+    return text[: end.start()], text[end.start() :]
+
+
+def _set_extents(document: Any, datasets: Sequence[Dataset]) -> None:
+    extents = [each.extent() for each in datasets]
+    for name, pick in (("$EXTMIN", 0), ("$EXTMAX", 1)):
+        choose = min if pick == 0 else max
+        values = [
+            choose((getattr(e, axis)[pick] for e in extents if getattr(e, axis)), default=0.0)
+            for axis in ("east", "north", "elevation")
+        ]
+        document.header[name] = tuple(values)
+
+
+def _handle_count(datasets: Sequence[Dataset]) -> int:
+    number = 0
+    for each in datasets:
+        counts = each.count()
+        number += counts.get("triangles", 0) + counts.get("points", 0)
+        if not isinstance(each, Tin):
+            number += 2 * counts.get("lines", 0) + counts.get("vertices", 0)
+    return number
+
+
+def layer_name(name: str, version: Version) -> str:
+    """Return a layer name that the edition allows."""
+    if version is Version.R12:
+        name = re.sub(r"[^A-Z0-9$_-]", "_", name.upper().encode("ascii", "replace").decode())[:31]
+    else:
+        name = re.sub(r'[<>/\\":;?*|=`,\x00-\x1f]', "_", name)[:255]
+    return name or "0"
+
+
+def _layer_names(dataset: Dataset, version: Version) -> list[str]:
+    if isinstance(dataset, Tin):
+        return ["TIN"]
+    if isinstance(dataset, Contours):
+        return ["CONTOUR", "CONTOUR_INDEX"]
+    if isinstance(dataset, Linework):
+        return [layer_name(name, version) for name in dataset.layers]
+    return ["POINT"]
+
+
+def _write_dataset(pen: _Pen, dataset: Dataset, progress: Progress) -> None:
+    if isinstance(dataset, Tin):
+        _write_faces(pen, dataset, progress)
+    elif isinstance(dataset, Contours) and pen.params.contours_as is ContourForm.FLAT:
+        _write_flat(pen, dataset, progress)
+    elif isinstance(dataset, Contours):
+        layers = [("CONTOUR", ~dataset.index), ("CONTOUR_INDEX", dataset.index)]
+        _write_spatial(pen, dataset.coordinates(), dataset.offsets, dataset.closed(), layers, progress)
+    elif isinstance(dataset, Linework):
+        layers = [(layer_name(name, pen.params.version), dataset.layer == k) for k, name in enumerate(dataset.layers)]
+        _write_spatial(pen, dataset.vertices, dataset.offsets, dataset.closed(), layers, progress)
+    elif isinstance(dataset, PointSet):
+        head, slots = pen.head("POINT", "POINT", "AcDbPoint")
+        template = RowTemplate(head + "10\n{}\n20\n{}\n30\n{}\n", (*slots, *(pen.params.decimals,) * 3))
+        columns = [*pen.handles(len(dataset.xyz)), *dataset.xyz.T]
+        for block in template.blocks(columns):
+            pen.file.write(block)
+
+
+def _write_faces(pen: _Pen, tin: Tin, progress: Progress) -> None:
+    head, slots = pen.head("3DFACE", "TIN", "AcDbFace")
+    body = "".join(f"{10 * axis + corner}\n{{}}\n" for corner in range(4) for axis in (1, 2, 3))
+    template = RowTemplate(head + body, (*slots, *(pen.params.decimals,) * 12))
+    count_ = len(tin.triangles)
+    handles = pen.handles(count_)
+    step = 100_000
+    for start in range(0, count_, step):
+        corner = tin.vertices[tin.triangles[start : start + step]][:, [0, 1, 2, 2]].reshape(-1, 12)
+        for block in template.blocks([*(each[start : start + step] for each in handles), *corner.T]):
+            pen.file.write(block)
+        progress.report(min((start + step) / count_, 1.0), "writing faces")
+
+
+def _interleave(
+    file: BinaryIO,
+    heads: tuple[memoryview, list[int]],
+    rows: tuple[memoryview, list[int]],
+    sizes: list[int],
+    tail: list[bytes],
+) -> None:
+    """Write each line's head, its vertices and its tail."""
+    head_text, head_ends = heads
+    row_text, row_ends = rows
+    at = head_from = row_from = 0
+    out = bytearray()
+    for k, size in enumerate(sizes):
+        out += head_text[head_from : head_ends[k]]
+        head_from = head_ends[k]
+        at += size
+        stop = row_ends[at - 1] if at else 0
+        out += row_text[row_from:stop]
+        row_from = stop
+        out += tail[k] if len(tail) > 1 else tail[0]
+        if len(out) > 1 << 22:
+            file.write(out)
+            out.clear()
+    file.write(out)
+
+
+def _write_flat(pen: _Pen, contours: Contours, progress: Progress) -> None:
+    decimals = pen.params.decimals
+    if pen.old:
+        layers = [("CONTOUR", ~contours.index), ("CONTOUR_INDEX", contours.index)]
+        _write_spatial(
+            pen, contours.coordinates(), contours.offsets, contours.closed(), layers, progress, contours.levels
+        )
+        return
+    closed = contours.closed()
+    for layer, mine in (("CONTOUR", ~contours.index), ("CONTOUR_INDEX", contours.index)):
+        lines = np.flatnonzero(mine)
+        if len(lines) == 0:
+            continue
+        rows, sizes = _rows_of(contours.offsets, closed, lines)
+        head, slots = pen.head("LWPOLYLINE", layer, "AcDbPolyline")
+        template = RowTemplate(head + "90\n{}\n70\n{}\n38\n{}\n", (*slots, 0, 0, decimals))
+        shut = closed[lines].astype(np.int64)
+        heads = template.rows([*pen.handles(len(lines)), sizes, shut, contours.levels[lines]])
+        vertices = RowTemplate("10\n{}\n20\n{}\n", (decimals, decimals)).rows(list(contours.plan[rows].T))
+        _interleave(pen.file, heads, vertices, sizes.tolist(), [b""])
+        progress.report(0.5, "writing contours")
+
+
+def _rows_of(
+    offsets: NDArray[np.int64], closed: NDArray[np.bool_], lines: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    sizes = (np.diff(offsets) - closed)[lines]
+    ends = np.cumsum(sizes)
+    rows = (
+        np.arange(ends[-1] if len(ends) else 0) - np.repeat(ends - sizes, sizes) + np.repeat(offsets[:-1][lines], sizes)
+    )
+    return rows, sizes
+
+
+def _write_spatial(
+    pen: _Pen,
+    xyz: Floats,
+    offsets: NDArray[np.int64],
+    closed: NDArray[np.bool_],
+    layers: list[tuple[str, NDArray[np.bool_]]],
+    progress: Progress,
+    levels: Floats | None = None,
+) -> None:
+    """Write polylines in space; or, with `levels`, polylines in plan with an elevation, the R12 way."""
+    decimals = pen.params.decimals
+    flag = 0 if levels is not None else 8
+    mark = 0 if levels is not None else 32
+    xyz = np.where(np.isnan(xyz), 0.0, xyz)
+    for layer, mine in layers:
+        lines = np.flatnonzero(mine)
+        if len(lines) == 0:
+            continue
+        rows, sizes = _rows_of(offsets, closed, lines)
+        head, slots = pen.head("POLYLINE", layer, "AcDb3dPolyline")
+        template = RowTemplate(head + "66\n1\n10\n0.0\n20\n0.0\n30\n{}\n70\n{}\n", (*slots, decimals, 0))
+        flags = closed[lines] * 1 + flag
+        heights = levels[lines] if levels is not None else np.zeros(len(lines))
+        heads = template.rows([*pen.handles(len(lines)), heights, flags])
+        head, slots = pen.head("VERTEX", layer, "AcDbVertex\n100\nAcDb3dPolylineVertex")
+        template = RowTemplate(f"{head}10\n{{}}\n20\n{{}}\n30\n{{}}\n70\n{mark}\n", (*slots, *(decimals,) * 3))
+        vertices = template.rows([*pen.handles(len(rows)), *xyz[rows].T])
+        head, slots = pen.head("SEQEND", layer, "")
+        if pen.old:
+            tail = [head.encode()]
+        else:
+            head = head.removesuffix("100\n\n")
+            text, ends = RowTemplate(head, slots).rows(pen.handles(len(lines)))
+            tail = [bytes(text[a:b]) for a, b in zip([0, *ends[:-1]], ends, strict=True)]
+            tail = [*tail, b""] if len(tail) == 1 else tail
+        _interleave(pen.file, heads, vertices, sizes.tolist(), tail)
+        progress.report(0.5, "writing lines")

@@ -1,0 +1,225 @@
+"""Writing LandXML 1.2."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+from typing import Annotated, BinaryIO
+from xml.sax.saxutils import quoteattr
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid import __version__
+from vastgrid.base.errors import CallError
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.params.declare import Param
+from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.frame import Frame, epsg_code
+from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin, areas
+
+
+class Hold(Enum):
+    """Which definitions of a surface are written."""
+
+    FACES = "faces"
+    SOURCE = "source"
+    BOTH = "both"
+
+
+@dataclass(frozen=True)
+class LandXmlWriteParams:
+    """How the file is written."""
+
+    hold: Annotated[Hold, Param("Definition", "faces: the triangles; source: what they were built from; or both.")] = (
+        Hold.BOTH
+    )
+    decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
+
+
+_UNITS = {
+    Unit.METRE: ("Metric", "meter"),
+    Unit.MILLIMETRE: ("Metric", "millimeter"),
+    Unit.FOOT: ("Imperial", "foot"),
+    Unit.US_FOOT: ("Imperial", "USSurveyFoot"),
+    Unit.INCH: ("Imperial", "inch"),
+}
+_REST = {
+    "Metric": 'areaUnit="squareMeter" volumeUnit="cubicMeter" temperatureUnit="celsius" pressureUnit="HPA"',
+    "Imperial": 'areaUnit="squareFoot" volumeUnit="cubicFeet" temperatureUnit="fahrenheit" pressureUnit="inHG"',
+}
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: LandXmlWriteParams, progress: Progress) -> None:
+    """Write datasets to one file.
+
+    Raises
+    ------
+    CallError
+        If there is no unit, since the standard needs one.
+    """
+    frame = datasets[0].frame
+    if frame.horizontal is None or frame.horizontal not in _UNITS:
+        raise CallError(
+            f"LandXML has to say its unit, and that of {datasets[0].name} is unknown; say it with --from-units (m, ft, us-ft)"
+        )
+    now = datetime.datetime.now()
+    with path.open("wb") as file:
+        file.write(
+            '<?xml version="1.0" encoding="UTF-8"?>\n'
+            '<LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2" '
+            'xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" '
+            'xsi:schemaLocation="http://www.landxml.org/schema/LandXML-1.2 '
+            'http://www.landxml.org/schema/LandXML-1.2/LandXML-1.2.xsd" '
+            f'version="1.2" date="{now:%Y-%m-%d}" time="{now:%H:%M:%S}" language="English" readOnly="false">\n'.encode()
+        )
+        file.write(_units(frame).encode())
+        file.write(f'<Application name="Vast Grid" version="{__version__}"/>\n'.encode())
+        for points in datasets:
+            if isinstance(points, PointSet):
+                _write_points(file, points, params)
+        surfaces = [each for each in datasets if not isinstance(each, PointSet)]
+        if surfaces:
+            file.write(b"<Surfaces>\n")
+            for k, each in enumerate(surfaces):
+                _write_surface(file, each, params, progress.part(k / len(surfaces), (k + 1) / len(surfaces)))
+            file.write(b"</Surfaces>\n")
+        file.write(b"</LandXML>\n")
+
+
+def _units(frame: Frame) -> str:
+    assert frame.horizontal is not None
+    system, word = _UNITS[frame.horizontal]
+    text = f'<Units><{system} linearUnit="{word}" {_REST[system]}/></Units>\n'
+    if frame.crs:
+        code = epsg_code(frame.crs)
+        described = f'epsgCode="{code}"' if code else f"ogcWktCode={quoteattr(' '.join(frame.crs.split()))}"
+        text += f"<CoordinateSystem {described}/>\n"
+    return text
+
+
+def _write_points(file: BinaryIO, points: PointSet, params: LandXmlWriteParams) -> None:
+    file.write(f"<CgPoints name={quoteattr(points.name)}>\n".encode())
+    names = points.attributes.get("point")
+    codes = points.attributes.get("code")
+    rows = RowTemplate("{} {} {}", (params.decimals,) * 3).rows(list(_nez(points.xyz)))
+    text, ends = rows
+    start = 0
+    for k, end in enumerate(ends):
+        own = f" name={quoteattr(_word(names[k]) if names is not None else str(k + 1))}"
+        if codes is not None and _word(codes[k]):
+            own += f" code={quoteattr(_word(codes[k]))}"
+        file.write(f"<CgPoint{own}>".encode() + text[start:end] + b"</CgPoint>\n")
+        start = end
+    file.write(b"</CgPoints>\n")
+
+
+def _word(value: object) -> str:
+    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    # Control characters cannot stand in XML 1.0.
+    return "".join(letter for letter in text if letter >= " ")
+
+
+def _nez(xyz: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return columns in the standard's order: northing, easting, elevation."""
+    return xyz[:, 1], xyz[:, 0], xyz[:, 2]
+
+
+def _write_surface(file: BinaryIO, dataset: Dataset, params: LandXmlWriteParams, progress: Progress) -> None:
+    file.write(f"<Surface name={quoteattr(_word(dataset.name))}>\n".encode())
+    if isinstance(dataset, Tin):
+        source = len(dataset.source_points) + len(dataset.break_vertices) > 0
+        if source and params.hold is not Hold.FACES:
+            _write_source(file, dataset, params)
+        if params.hold is not Hold.SOURCE or not source:
+            _write_faces(file, dataset, params, progress)
+    elif isinstance(dataset, Contours):
+        file.write(b"<SourceData>\n<Contours>\n")
+        heads = [f'<Contour elev="{level:.{params.decimals}f}"><PntList2D>' for level in dataset.levels.tolist()]
+        _write_lines(file, dataset.plan[:, ::-1], dataset.offsets, heads, "</PntList2D></Contour>\n", params.decimals)
+        file.write(b"</Contours>\n</SourceData>\n")
+    elif isinstance(dataset, Linework):
+        file.write(b"<SourceData>\n<Breaklines>\n")
+        names = [_word(dataset.layers[k]) for k in dataset.layer.tolist()]
+        _write_breaklines(file, dataset.vertices, dataset.offsets, names, params.decimals)
+        file.write(b"</Breaklines>\n</SourceData>\n")
+    file.write(b"</Surface>\n")
+    progress.report(1.0)
+
+
+def _write_source(file: BinaryIO, tin: Tin, params: LandXmlWriteParams) -> None:
+    file.write(b"<SourceData>\n")
+    if len(tin.source_points):
+        file.write(b"<DataPoints><PntList3D>\n")
+        for block in RowTemplate("{} {} {}\n", (params.decimals,) * 3).blocks(_nez(tin.source_points)):
+            file.write(block)
+        file.write(b"</PntList3D></DataPoints>\n")
+    if len(tin.break_vertices):
+        file.write(b"<Breaklines>\n")
+        _write_breaklines(file, tin.break_vertices, tin.break_offsets, None, params.decimals)
+        file.write(b"</Breaklines>\n")
+    if len(tin.limit):
+        file.write(b'<Boundaries>\n<Boundary bndType="outer" edgeTrim="true">')
+        flat = tin.limit[:, [1, 0]]
+        _write_lines(file, flat, np.array([0, len(flat)]), ["<PntList2D>"], "</PntList2D>", params.decimals)
+        file.write(b"</Boundary>\n</Boundaries>\n")
+    file.write(b"</SourceData>\n")
+
+
+def _write_breaklines(
+    file: BinaryIO, vertices: Floats, offsets: NDArray[np.int64], names: list[str] | None, decimals: int
+) -> None:
+    for k in range(len(offsets) - 1):
+        line = vertices[offsets[k] : offsets[k + 1]]
+        name = f" name={quoteattr(names[k])}" if names and names[k] else ""
+        space = bool(np.isfinite(line[:, 2]).all())
+        tag = "PntList3D" if space else "PntList2D"
+        columns = line[:, [1, 0, 2]] if space else line[:, [1, 0]]
+        head = f'<Breakline brkType="standard"{name}><{tag}>'
+        _write_lines(file, columns, np.array([0, len(line)]), [head], f"</{tag}></Breakline>\n", decimals)
+
+
+def _write_lines(
+    file: BinaryIO, columns: Floats, offsets: NDArray[np.int64], heads: list[str], tail: str, decimals: int
+) -> None:
+    width = columns.shape[1]
+    template = RowTemplate(" ".join(["{}"] * width) + " ", (decimals,) * width)
+    text, ends = template.rows(list(columns.T))
+    for k, head in enumerate(heads):
+        first, last = int(offsets[k]), int(offsets[k + 1])
+        start = ends[first - 1] if first else 0
+        body = bytes(text[start : ends[last - 1]]) if last > first else b""
+        file.write(head.encode() + body.rstrip() + tail.encode())
+
+
+def _write_faces(file: BinaryIO, tin: Tin, params: LandXmlWriteParams, progress: Progress) -> None:
+    corner = tin.corners()
+    cross = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    low, high = tin.extent().elevation or (0.0, 0.0)
+    file.write(
+        f'<Definition surfType="TIN" area2DSurf="{areas(tin).sum():.3f}" '
+        f'area3DSurf="{np.linalg.norm(cross, axis=1).sum() / 2.0:.3f}" '
+        f'elevMin="{low:.{params.decimals}f}" elevMax="{high:.{params.decimals}f}">\n<Pnts>\n'.encode()
+    )
+    ids = np.arange(1, len(tin.vertices) + 1)
+    done = 0
+    for block in RowTemplate('<P id="{}">{} {} {}</P>\n', (0, *(params.decimals,) * 3)).blocks(
+        [ids, *_nez(tin.vertices)]
+    ):
+        file.write(block)
+        done += 20_000
+        progress.report(0.4 * min(done / len(ids), 1.0), "writing points")
+    file.write(b"</Pnts>\n<Faces>\n")
+    done = 0
+    for block in RowTemplate("<F>{} {} {}</F>\n", (0, 0, 0)).blocks(list((tin.triangles + 1).T)):
+        file.write(block)
+        done += 20_000
+        progress.report(0.4 + 0.6 * min(done / max(len(tin.triangles), 1), 1.0), "writing faces")
+    file.write(b"</Faces>\n</Definition>\n")

@@ -1,0 +1,164 @@
+"""LAS and LAZ point clouds."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError, ParamError, library_faults
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.params.declare import Param
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.frame import Frame, frame_of_crs
+from vastgrid.terrain.pointset import PointSet
+
+CHUNK = 500_000
+# Flags and bit fields that laspy splits out of shared bytes; small and seldom set, so kept only where they are.
+_SELDOM = {"synthetic", "key_point", "withheld", "overlap", "scan_direction_flag", "edge_of_flight_line", "user_data"}
+
+
+@dataclass(frozen=True)
+class LasReadParams:
+    """What is taken from the cloud; everything unless asked otherwise."""
+
+    classes: Annotated[
+        str,
+        Param("Classes", "Classes to keep, such as 2 or 2,9 (2 is ground, by the LAS standard).", absent="all"),
+    ] = ""
+
+
+def parse_classes(text: str) -> list[int]:
+    """Read “2,9”.
+
+    Raises
+    ------
+    ParamError
+        If it is not whole numbers from 0 to 255 parted by commas.
+    """
+    words = [word.strip() for word in text.split(",") if word.strip()]
+    if not all(re.fullmatch(r"\d{1,3}", word) and int(word) < 256 for word in words):
+        raise ParamError("classes", f"“{text}” is not a list of classes such as 2 or 2,9")
+    return [int(word) for word in words]
+
+
+def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
+    """Read a cloud with all its attributes; see `FORMAT`.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged or cut off.
+    """
+    import laspy  # here, not above: it takes a third of the time that the command line has to start
+
+    wanted = parse_classes(params.classes)
+    findings: list[Finding] = []
+    with library_faults(path, "reading the cloud"), laspy.open(path) as file:
+        header = file.header
+        total = int(header.point_count)
+        _check_room(path, header, total)
+        frame = _frame(header, findings)
+        names = [name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")]
+        xyz = np.full((total, 3), np.nan)
+        columns: dict[str, NDArray[Any]] = {}
+        done = 0
+        for points in file.chunk_iterator(CHUNK):
+            stop = done + len(points)
+            for k, axis in enumerate("XYZ"):
+                # Dividing by 100 gives the decimal that was stored; multiplying by 0.01 does not.
+                whole = np.rint(1.0 / header.scales[k])
+                if abs(whole * header.scales[k] - 1.0) < 1e-12:
+                    np.divide(points.array[axis], whole, out=xyz[done:stop, k])
+                else:
+                    np.multiply(points.array[axis], header.scales[k], out=xyz[done:stop, k])
+            for name in names:
+                part = np.asarray(points[name])
+                if name not in columns:
+                    columns[name] = np.zeros((total, *part.shape[1:]), part.dtype)
+                columns[name][done:stop] = part
+            done = stop
+            progress.report(done / max(total, 1), f"reading {path.name}")
+        # One sum for all: offset plus scaled integer, as the LAS standard says.
+        xyz += np.asarray(header.offsets)
+    if done < total:
+        raise FormatError(path, f"the file is cut off: its header speaks of {total} points, {done} are there")
+    if total == 0:
+        raise FormatError(path, "there are no points in the file")
+    columns = {name: values for name, values in columns.items() if name not in _SELDOM or values.any()}
+    cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
+    _check_extent(header, cloud, findings)
+    return ReadResult((_by_class(path, cloud, wanted, findings),), tuple(findings))
+
+
+def _check_room(path: Path, header: Any, total: int) -> None:
+    """Refuse a header whose point count cannot fit the file, before memory is asked for."""
+    size = path.stat().st_size
+    # LAZ seldom packs a point into less than a byte; a bomb would claim far more.
+    least = total * header.point_format.size if not header.are_points_compressed else total // 16
+    if total < 0 or least > size:
+        why = f"the file is cut off: its header speaks of {total} points, which do not fit in {size} bytes"
+        raise FormatError(path, why)
+
+
+def _frame(header: Any, findings: list[Finding]) -> Frame:
+    try:
+        crs = header.parse_crs()
+    except Exception as error:  # noqa: BLE001 - whatever PROJ and laspy raise on foreign records
+        crs = None
+        findings.append(Finding("crs-unreadable", f"The coordinate reference system cannot be read: {error}."))
+    if crs is None:
+        return Frame()
+    return frame_of_crs(crs.to_wkt())
+
+
+def _check_extent(header: Any, cloud: PointSet, findings: list[Finding]) -> None:
+    low, high = cloud.xyz.min(axis=0), cloud.xyz.max(axis=0)
+    slack = np.maximum(np.abs(np.asarray(header.scales)) * 2.0, 1e-9 * np.abs(high))
+    off = np.abs(low - header.mins) > slack
+    off |= np.abs(high - header.maxs) > slack
+    if off.any():
+        axes = ", ".join(np.array(["easting", "northing", "elevation"])[off])
+        text = f"The extent in the file's header does not fit its points ({axes}); the points count."
+        findings.append(Finding("header-extent", text))
+
+
+def _by_class(path: Path, cloud: PointSet, wanted: list[int], findings: list[Finding]) -> PointSet:
+    classes = np.asarray(cloud.attributes["classification"])
+    present = np.flatnonzero(np.bincount(classes, minlength=256))
+    if not wanted:
+        if 2 in present and len(present) > 1:
+            ground = int((classes == 2).sum())
+            text = f"All classes are used; {count(ground, 'point')} of {len(classes)} are ground (classes=2)."
+            findings.append(note("all-classes", text))
+        return cloud
+    keep = np.isin(classes, wanted)
+    left = int(keep.sum())
+    if left == 0:
+        there = ", ".join(map(str, present))
+        raise FormatError(path, f"no point is of class {', '.join(map(str, wanted))}; the file has {there}")
+    dropped = len(keep) - left
+    share, named = f"{dropped / len(keep):.1%}", ", ".join(map(str, wanted))
+    text = f"{dropped} of {len(keep)} points dropped ({share}): not of class {named}."
+    findings.append(note("classes-kept", text))
+    return cloud.chosen(keep)
+
+
+def sniff(head: bytes, path: Path) -> int:  # noqa: D103
+    return 100 if head.startswith(b"LASF") else 0
+
+
+FORMAT = Format(
+    id="las",
+    title="LAS or LAZ point cloud",
+    suffixes=(".laz", ".las"),
+    sniff=sniff,
+    carries=Carries(kinds=(PointSet,), units="both", crs=True, attributes=True),
+    read=read,
+    read_params=LasReadParams,
+)

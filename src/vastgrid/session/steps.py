@@ -1,0 +1,200 @@
+"""The steps that the window and the command line share: read, bring into one frame, convert."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, DataError, FormatError
+from vastgrid.base.findings import Finding, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity, Unit
+from vastgrid.params import declare
+from vastgrid.terrain.conversion import Conversion, Result
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.fileformat import Format
+from vastgrid.terrain.frame import Frame, crs_name, is_geographic
+from vastgrid.terrain.units import in_units
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A file that was read: its format, its datasets, and what was noticed."""
+
+    path: Path
+    format: Format
+    datasets: tuple[Dataset, ...]
+    findings: tuple[Finding, ...]
+
+
+def read_file(
+    path: Path,
+    words: dict[str, str],
+    progress: Progress,
+    units: tuple[Unit | None, Unit | None] = (None, None),
+    *,
+    only_known: bool = False,
+) -> Source:
+    """Read a file of any known format.
+
+    Parameters
+    ----------
+    words : dict
+        Reader options as words.
+    units : pair of Unit or None
+        Plan and height unit, for what the file leaves unknown.
+    only_known : bool
+        Pass over options that the file's format does not have (they may be meant for another file).
+
+    Raises
+    ------
+    FormatError, CallError
+        If the file or an option is at fault.
+    """
+    kind = catalog.recognise(path)
+    names = {field.name for field in declare.fields(kind.read_params)}
+    params = declare.build(kind.read_params, {k: v for k, v in words.items() if k in names or not only_known})
+    if kind.read is None:
+        raise FormatError(path, f"{kind.title} can be written but not read")
+    try:
+        result = kind.read(path, params, progress)
+    except OSError as error:
+        raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error
+    datasets, findings = [], list(result.findings)
+    for each in result.datasets:
+        datasets.append(_declared(each, units, findings))
+    return Source(path, kind, tuple(datasets), tuple(findings))
+
+
+def _declared(dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding]) -> Dataset:
+    frame = dataset.frame
+    for said, have, what in ((units[0], frame.horizontal, "plan"), (units[1], frame.vertical, "height")):
+        if said and have and said is not have:
+            text = f"{dataset.name} says its own {what} unit ({have.title}); {said.title} was given and does not apply."
+            findings.append(Finding("unit-already-known", text))
+    filled = frame.filled(*units)
+    return dataset if filled == frame else dataset.in_frame(filled)
+
+
+def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[Dataset]:
+    """Bring datasets into the units of the first that knows them; units that are still unknown follow, and it is said.
+
+    Raises
+    ------
+    DataError
+        If they are in different coordinate reference systems and places.
+    """
+    if len(datasets) < 2:
+        return list(datasets)
+    plan = next((each.frame.horizontal for each in datasets if each.frame.horizontal), None)
+    height = next((each.frame.vertical for each in datasets if each.frame.vertical), None)
+    crs = next((each.frame.crs for each in datasets if each.frame.crs), None)
+    out = []
+    for each in datasets:
+        frame = each.frame
+        _same_reference(each, crs, datasets)
+        for unit, have, what, option in (
+            (plan, frame.horizontal, "plan", "--from-units"),
+            (height, frame.vertical, "height", "--from-vertical-units"),
+        ):
+            if unit and not have:
+                text = f"The {what} unit of {each.name} is unknown; it was taken to be {unit.title}, as in the other data. If that is wrong, say so ({option})."
+                findings.append(Finding("unit-taken", text))
+            elif unit and have is not unit and have:
+                findings.append(note("unit-brought", f"{each.name}: {what} brought from {have.title} to {unit.title}."))
+        moved = in_units(each.in_frame(frame.filled(plan, height)), plan, height)
+        out.append(moved.in_frame(Frame(crs, plan, height)))
+    return out
+
+
+def _same_reference(dataset: Dataset, crs: str | None, others: Sequence[Dataset]) -> None:
+    own = dataset.frame.crs
+    if not own or not crs or own == crs or _equal_crs(own, crs):
+        return
+    raise DataError(
+        f"{dataset.name} is in {crs_name(own)}, {others[0].name} in {crs_name(crs)}; bring them into one system first"
+    )
+
+
+def _equal_crs(one: str, other: str) -> bool:
+    import pyproj
+
+    first, second = pyproj.CRS.from_user_input(one), pyproj.CRS.from_user_input(other)
+    if first.equals(second, ignore_axis_order=True):
+        return True
+    # The same projection under a vertical axis, or with axes in another unit, is the same place.
+    return bool(_core(first) == _core(second))
+
+
+def _core(crs: Any) -> Any:
+    flat = crs.sub_crs_list[0] if crs.is_compound else crs
+    operation = flat.coordinate_operation
+    return (flat.geodetic_crs.to_json_dict().get("datum"), operation.to_json_dict() if operation else None)
+
+
+def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Finding]) -> tuple[list[Dataset], Any]:
+    """Let a length with a unit say the unit of data that has none; a contradiction is refused.
+
+    Raises
+    ------
+    CallError
+        If that would make plan and height differ in unit without anyone having said so.
+    """
+    out = list(inputs)
+    for field in declare.fields(type(params)):
+        value = getattr(params, field.name)
+        if not isinstance(value, Length) or value.unit is None or not out:
+            continue
+        frame = out[0].frame
+        height = field.param.quantity is Quantity.Z_LENGTH
+        if (frame.vertical if height else frame.horizontal) is not None:
+            continue
+        other = frame.horizontal if height else frame.vertical
+        what, option = ("height", "--from-vertical-units") if height else ("plan", "--from-units")
+        if other is not None and other is not value.unit:
+            raise CallError(
+                f"{field.name} is given in {value.unit.title}, but the {what} unit of {out[0].name} is unknown and the other unit is {other.title}; say it with {option}"
+            )
+        text = f"The {what} unit of {out[0].name} is unknown; since {field.name} is given in {value.unit.title}, it was taken to be that. If that is wrong, say so ({option})."
+        findings.append(Finding("unit-taken", text))
+        filled = frame.filled(None, value.unit) if height else frame.filled(value.unit, None)
+        out = [each.in_frame(filled) for each in out]
+    return out, params
+
+
+def convert(
+    conversion: Conversion, inputs: Sequence[Dataset], params: Any, progress: Progress, name: str = ""
+) -> tuple[Result, Any]:
+    """Run a conversion on datasets of any frame; return its result and the parameters with nothing left open.
+
+    Raises
+    ------
+    CallError
+        If it cannot use these kinds or this many datasets.
+    """
+    wrong = next((each for each in inputs if not isinstance(each, conversion.takes)), None)
+    if wrong is not None or not inputs:
+        kinds = ", ".join(kind.title for kind in conversion.takes)
+        what = f"{wrong.name} ({wrong.title})" if wrong is not None else "nothing"
+        raise CallError(f"{conversion.id} can use {kinds}, not {what}")
+    if len(inputs) > 1 and not conversion.many:
+        raise CallError(f"{conversion.id} uses one dataset, not {len(inputs)}")
+    findings: list[Finding] = []
+    inputs = in_one_frame(inputs, findings)
+    inputs, params = with_known_units(inputs, params, findings)
+    if is_geographic(inputs[0].frame):
+        findings.append(
+            Finding(
+                "degrees",
+                "Coordinates are degrees: distances and triangles are distorted; reproject to a grid for real work.",
+            )
+        )
+    params = conversion.settle(inputs, params)
+    result = conversion.run(inputs, params, progress)
+    named = name or conversion.name(inputs, params) or conversion.title
+    dataset = result.dataset.renamed(named)
+    return dataclasses.replace(result, dataset=dataset, findings=(*findings, *result.findings)), params

@@ -1,0 +1,121 @@
+"""What a file format declares: how it is recognised, what it can carry, and how it is read and written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from vastgrid.base.findings import Finding, Severity, note
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.frame import crs_name
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+
+@dataclass(frozen=True, slots=True)
+class NoParams:
+    """A format without options."""
+
+
+@dataclass(frozen=True, slots=True)
+class Carries:
+    """What survives in a file of this format.
+
+    Attributes
+    ----------
+    kinds : tuple of type
+        Kinds of dataset it can hold.
+    several : bool
+        Whether one file can hold several datasets.
+    units : {"none", "one", "plan", "both"}
+        Whether it says its units: not at all, one for plan and height alike, of the plan only, or of each.
+    unit_needed : bool
+        Whether it cannot be written without a unit.
+    crs, attributes, breaklines : bool
+        Whether it holds a CRS, points' attributes, and the breaklines a TIN was built from.
+    """
+
+    kinds: tuple[type[Dataset], ...]
+    several: bool = False
+    units: Literal["none", "one", "plan", "both"] = "none"
+    unit_needed: bool = False
+    crs: bool = False
+    attributes: bool = False
+    breaklines: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ReadResult:
+    """What a reader found: datasets, and what the user should know of the file."""
+
+    datasets: tuple[Dataset, ...]
+    findings: tuple[Finding, ...] = ()
+
+
+Read = Callable[[Path, Any, Progress], ReadResult]
+Write = Callable[[Sequence[Dataset], Path, Any, Progress], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Format:
+    """One file format.
+
+    Attributes
+    ----------
+    id, title : str
+        Word for the command line; name for people.
+    suffixes : tuple of str
+        File name endings, the usual one first.
+    sniff : callable
+        First bytes and path → how sure it is that the file is of this format, 0 to 100.
+    carries : Carries
+        What survives in it.
+    read, write : callable or None
+        The work; None where the format is only written, or only read.
+    read_params, write_params : type
+        Frozen dataclasses of declared parameters.
+    carries_as : callable or None
+        Write options → what survives, where that depends on them.
+    """
+
+    id: str
+    title: str
+    suffixes: tuple[str, ...]
+    sniff: Callable[[bytes, Path], int]
+    carries: Carries
+    read: Read | None = None
+    write: Write | None = None
+    read_params: type = NoParams
+    write_params: type = NoParams
+    carries_as: Callable[[Any], Carries] | None = None
+
+    def carries_with(self, params: Any) -> Carries:
+        """Return what survives with these write options (an older version may hold less)."""
+        return self.carries if self.carries_as is None else self.carries_as(params)
+
+
+def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
+    """Return what a file of this format will not hold of a dataset: said before writing, and in the report."""
+    found = []
+    frame = dataset.frame
+    if frame.crs and not carries.crs:
+        found.append(note("crs-not-carried", f"The file cannot say the CRS ({crs_name(frame.crs)})."))
+    if carries.units == "none" and (frame.horizontal or frame.vertical):
+        found.append(note("units-not-carried", "The file cannot say its units; tell the receiver: " + frame.describe()))
+    if carries.units == "plan" and frame.vertical:
+        found.append(note("units-not-carried", f"The file cannot say that heights are in {frame.vertical.title}."))
+    if isinstance(dataset, PointSet) and dataset.attributes and not carries.attributes:
+        names = ", ".join(dataset.attributes)
+        found.append(Finding("attributes-not-carried", f"The file holds coordinates only; left out: {names}."))
+    if isinstance(dataset, Tin) and len(dataset.break_vertices) and not carries.breaklines:
+        found.append(note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."))
+    if carries.units == "one" and frame.horizontal and frame.vertical is None:
+        text = (
+            f"The unit of the heights of {dataset.name} is unknown. The file has one unit for everything, so a "
+            f"receiver will read them as {frame.horizontal.title}; if they are not, say so with --from-vertical-units."
+        )
+        found.append(Finding("vertical-unit-unknown", text, Severity.WARNING))
+    return tuple(found)
