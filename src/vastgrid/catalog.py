@@ -134,7 +134,7 @@ def chain(kinds: Sequence[type[Dataset]], target: Format, source: Format | None)
     goal = (Tin,) if loose and Tin in wanted else wanted
     frontier: list[tuple[tuple[type[Dataset], ...], tuple[Conversion, ...]]] = [(tuple(set(kinds)), ())]
     for _ in range(len(CONVERSIONS)):
-        following = []
+        following: list[tuple[tuple[type[Dataset], ...], tuple[Conversion, ...]]] = []
         for have, path in frontier:
             # A TIN first: it loses nothing. Points of a surface come last.
             for each in sorted(CONVERSIONS, key=lambda c: ("tin", "facets", "grid", "contours", "points").index(c.id)):

@@ -305,7 +305,7 @@ def _gaps(
     if isinstance(sent, Contours | Linework) and isinstance(read, Linework | Contours):
         first = sent.as_lines() if isinstance(sent, Contours) else sent
         second = read.as_lines() if isinstance(read, Contours) else read
-        return _line_gaps(first, second)
+        return _line_gaps(first, second, sent.index if isinstance(sent, Contours) else sent.layer)
     assert isinstance(sent, PointSet)
     assert isinstance(read, PointSet)
     return _largest(sent.xyz, read.xyz)
@@ -319,24 +319,14 @@ def _turned(tin: Tin) -> np.ndarray[Any, np.dtype[np.float64]]:
     return np.take_along_axis(corner, turn[:, :, None], axis=1)
 
 
-def _line_gaps(sent: Linework, read: Linework) -> tuple[float, float] | None:
-    if not np.array_equal(np.sort(np.diff(sent.offsets)), np.sort(np.diff(read.offsets))):
-        return None
-    if not np.array_equal(sent.offsets, read.offsets):
-        # A file may group lines by layer; sorting by size and start pairs them again.
-        sent, read = _sorted(sent), _sorted(read)
-        if not np.array_equal(sent.offsets, read.offsets):
-            return None
-    gap = _largest(sent.vertices, read.vertices)
-    if gap[0] > 1.0:
-        gap = _largest(_sorted(sent).vertices, _sorted(read).vertices)
-    return gap
-
-
-def _sorted(lines: Linework) -> Linework:
-    start = np.round(lines.vertices[lines.offsets[:-1]], 3)
-    order = np.lexsort((start[:, 2], start[:, 1], start[:, 0], np.diff(lines.offsets)))
-    return lines.chosen(order)
+def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float] | None:
+    """Pair lines in their order, or grouped by layer as drawings are written; the pairing that fits best counts."""
+    found = []
+    for order in (np.arange(len(sent)), np.argsort(layer, kind="stable")):
+        moved = sent.chosen(order)
+        if np.array_equal(moved.offsets, read.offsets):
+            found.append(_largest(moved.vertices, read.vertices))
+    return min(found, default=None)
 
 
 def _largest(sent: Any, read: Any) -> tuple[float, float]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import logging
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -90,6 +91,8 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
     """Write a drawing; see `FORMAT`."""
     import ezdxf  # here, not above: half a second that only drawings should cost
 
+    # The library remarks on standard error what the report says already.
+    logging.getLogger("ezdxf").setLevel(logging.ERROR)
     document = ezdxf.new(params.version.value, setup=False)
     unit = next((each.frame.horizontal for each in datasets if each.frame.horizontal), None)
     if params.version is not Version.R12:

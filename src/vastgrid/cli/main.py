@@ -1,0 +1,359 @@
+"""The command line. Conversions, formats and their options come from the declarations; nothing is listed twice."""
+
+from __future__ import annotations
+
+import argparse
+import re
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, NoReturn
+
+from vastgrid import __version__
+from vastgrid.base.errors import CallError, Cancelled, VastGridError
+from vastgrid.base.files import write_text
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress, Reporting, Silent
+from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit
+
+DONE, DATA_AT_FAULT, CALL_AT_FAULT, STOPPED = 0, 1, 2, 130
+_GROUPS = ("--via", "--read", "--write")
+_WORD = re.compile(r"(\w+)=(.*)", re.DOTALL)
+
+
+class Parser(argparse.ArgumentParser):
+    """An argument parser that raises our own error."""
+
+    def error(self, message: str) -> NoReturn:
+        """Raise instead of printing usage and leaving."""
+        raise CallError(f"{message}; see {self.prog} --help")
+
+
+def run(arguments: Sequence[str]) -> int:
+    """Run one command; return the exit code (0 done, 1 the data is at fault, 2 the call is)."""
+    try:
+        return _run(list(arguments))
+    except CallError as error:
+        return _failed(error, CALL_AT_FAULT)
+    except VastGridError as error:
+        return _failed(error, DATA_AT_FAULT)
+    except (Cancelled, KeyboardInterrupt):
+        return _failed("stopped; nothing was written", STOPPED)
+    except BrokenPipeError:
+        sys.stderr.close()
+        return DONE
+
+
+def _failed(error: object, code: int) -> int:
+    _end_progress()
+    print(f"vastgrid: {error}", file=sys.stderr)
+    return code
+
+
+def _run(arguments: list[str]) -> int:
+    parser = _parser()
+    if not arguments:
+        parser.print_help()
+        return CALL_AT_FAULT
+    # What belongs to --via, --read and --write ends at the first word that is no key=value: argparse cannot say that.
+    rest, groups = _groups(arguments)
+    options = parser.parse_args(rest)
+    if groups and options.command not in ("convert", "info", "compare"):
+        raise CallError(f"{groups[0][0]} does not belong to {options.command}")
+    command: Callable[[argparse.Namespace, list[tuple[str, list[str]]]], int] = options.run
+    return command(options, groups)
+
+
+def _groups(arguments: list[str]) -> tuple[list[str], list[tuple[str, list[str]]]]:
+    rest: list[str] = []
+    groups: list[tuple[str, list[str]]] = []
+    i = 0
+    while i < len(arguments):
+        word = arguments[i]
+        if word not in _GROUPS:
+            rest.append(word)
+            i += 1
+            continue
+        own: list[str] = []
+        i += 1
+        if word == "--via" and i < len(arguments) and not arguments[i].startswith("-"):
+            own.append(arguments[i])
+            i += 1
+        while i < len(arguments) and _WORD.fullmatch(arguments[i]) and not Path(arguments[i]).exists():
+            own.append(arguments[i])
+            i += 1
+        if not own:
+            raise CallError(f"{word} needs {'a conversion' if word == '--via' else 'key=value'} after it")
+        groups.append((word, own))
+    return rest, groups
+
+
+def _words(groups: list[tuple[str, list[str]]], name: str) -> dict[str, str]:
+    words = [word for group, own in groups if group == name for word in own]
+    found = {}
+    for word in words:
+        key, value = word.split("=", 1)
+        if key in found:
+            raise CallError(f"{key} is given twice")
+        found[key] = value
+    return found
+
+
+def _unit(text: str) -> Unit:
+    unit = parse_unit(text)
+    if unit is Unit.DEGREE:
+        raise CallError("degrees are no unit of length")
+    return unit
+
+
+def _parser() -> Parser:
+    units = ", ".join(f"{unit.value} ({unit.title})" for unit in LENGTH_UNITS)
+    parser = Parser(prog="vastgrid", description="Terrain conversion, with the proof of what each conversion did.")
+    parser.add_argument("--version", action="version", version=f"vastgrid {__version__}")
+    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND", parser_class=Parser)
+
+    def command(name: str, text: str, run: Callable[..., int], more: str = "") -> argparse.ArgumentParser:
+        own = commands.add_parser(
+            name, help=text, description=text, epilog=more, formatter_class=argparse.RawDescriptionHelpFormatter
+        )
+        own.set_defaults(run=run)
+        return own
+
+    def common(own: argparse.ArgumentParser) -> None:
+        own.add_argument("--json", action="store_true", help="print figures as JSON")
+        own.add_argument(
+            "--from-units", type=_unit, metavar="U", help=f"plan unit of inputs that do not say theirs: {units}"
+        )
+        own.add_argument(
+            "--from-vertical-units", type=_unit, metavar="U", help="height unit of inputs that do not say theirs"
+        )
+
+    own = command("convert", "Read files, convert, write one file, read it back and compare.", _convert, _CONVERT_MORE)
+    own.add_argument("paths", nargs="+", metavar="IN… OUT", type=Path)
+    common(own)
+    own.add_argument("--units", type=_unit, metavar="U", help="plan unit to write in")
+    own.add_argument("--vertical-units", type=_unit, metavar="U", help="height unit to write in")
+    own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.json, or Markdown text)")
+    own = command("info", "Say what a file holds.", _info, "Reading options: --read key=value …")
+    own.add_argument("path", metavar="FILE", type=Path)
+    common(own)
+    own = command("compare", "Vertical difference of two surfaces over their common ground (B minus A).", _compare)
+    own.add_argument("first", metavar="A", type=Path)
+    own.add_argument("second", metavar="B", type=Path)
+    common(own)
+    own = command("formats", "List the file formats, with their reading and writing options.", _formats)
+    own.add_argument("--json", action="store_true", help="print as JSON")
+    own = command("conversions", "List the conversions, with their parameters.", _conversions)
+    own.add_argument("--json", action="store_true", help="print as JSON")
+    commands.add_parser("demo", help="Open the window with the demo job.")
+    own = commands.add_parser("open", help="Open the window, with a job folder or files.")
+    own.add_argument("paths", nargs="*")
+    return parser
+
+
+_CONVERT_MORE = """\
+  --via CONVERSION key=value …   a conversion on the way, as often as wanted; see: vastgrid conversions
+  --read key=value …             reading options, for the inputs whose format has them; see: vastgrid formats
+  --write key=value …            writing options of the output's format
+
+example:
+  vastgrid convert day1.csv edges.dxf ground.dxf --via tin max_edge=60m --via contours interval=0.5m index=5
+"""
+
+
+# ---------------------------------------------------------------------------------------------------- commands
+
+
+def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid import catalog
+    from vastgrid.reports.account import as_json, as_text
+    from vastgrid.session.chains import Account, Via, run_convert
+
+    if len(options.paths) < 2:
+        raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
+    vias = []
+    for name, own in groups:
+        if name == "--via":
+            if _WORD.fullmatch(own[0]):
+                raise CallError(f"--via needs the name of a conversion before “{own[0]}”")
+            vias.append(Via(catalog.conversion_named(own[0]), _words([(name, own[1:])], name)))
+    *inputs, target = options.paths
+    account = Account()
+    try:
+        run_convert(
+            inputs,
+            target,
+            vias,
+            read_words=_words(groups, "--read"),
+            write_words=_words(groups, "--write"),
+            from_units=(options.from_units, options.from_vertical_units),
+            units=(options.units, options.vertical_units),
+            progress=_progress(),
+            account=account,
+        )
+    finally:
+        _end_progress()
+        _tell(account.findings())
+    assert account.delivery is not None
+    values = {"steps": [step.to_json() for step in account.steps], "delivery": account.delivery.to_json()}
+    if options.report is not None:
+        is_json = options.report.suffix.lower() == ".json"
+        write_text(options.report, as_json(values) if is_json else as_text(account.steps, account.delivery))
+    if options.json:
+        print(as_json(values))
+    else:
+        for step in account.steps:
+            print(step.sentence)
+            if step.loss is not None:
+                print(f"  costs {step.loss.sentence()}")
+        print(account.delivery.sentence())
+    return DONE if account.delivery.good else DATA_AT_FAULT
+
+
+def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.chains import described, source_sentence
+    from vastgrid.session.steps import read_file
+
+    units = (options.from_units, options.from_vertical_units)
+    source = read_file(options.path, _words(groups, "--read"), _progress(), units)
+    _end_progress()
+    findings = [finding.to_json() for finding in source.findings]
+    values = {
+        "format": source.format.id,
+        "datasets": [{**described(each), "findings": findings} for each in source.datasets],
+    }
+    if options.json:
+        print(as_json(values))
+        return DONE
+    print(source_sentence(source))
+    for each in source.datasets:
+        extent = each.extent()
+        print(f"{each.name} ({each.title})")
+        for name in ("east", "north", "elevation"):
+            pair = getattr(extent, name)
+            print(f"  {name:10} {'unknown' if pair is None else f'{pair[0]:.3f} … {pair[1]:.3f}'}")
+    _tell(list(source.findings))
+    return DONE
+
+
+def _compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.chains import run_compare
+
+    units = (options.from_units, options.from_vertical_units)
+    loss, findings = run_compare(options.first, options.second, _words(groups, "--read"), units, _progress())
+    _end_progress()
+    if options.json:
+        print(as_json({**loss.to_json(), "findings": [finding.to_json() for finding in findings]}))
+        return DONE
+    unit = f" {loss.unit.value}" if loss.unit else ""
+    square = f" {loss.plan_unit.value}²" if loss.plan_unit else ""
+    print(f"{options.second.name} against {options.first.name}: {loss.sentence()}.")
+    print(f"Mean {loss.mean:+.3f}{unit} (positive: the second is higher), over {loss.area:.1f}{square}.")
+    _tell(findings)
+    return DONE
+
+
+def _formats(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid import catalog
+    from vastgrid.reports.account import as_json
+
+    if options.json:
+        print(as_json({"formats": [_format_values(each) for each in catalog.FORMATS]}))
+        return DONE
+    for each in catalog.FORMATS:
+        does = " and ".join(word for word, able in (("read", each.read), ("written", each.write)) if able)
+        print(f"{each.id:10} {each.title} ({', '.join(each.suffixes)}): {does}")
+        _print_fields(each.read_params, "--read ")
+        if each.write:
+            _print_fields(each.write_params, "--write ")
+    return DONE
+
+
+def _conversions(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid import catalog
+    from vastgrid.reports.account import as_json
+
+    if options.json:
+        print(as_json({"conversions": [_conversion_values(each) for each in catalog.CONVERSIONS]}))
+        return DONE
+    for each in catalog.CONVERSIONS:
+        kinds = ", ".join(kind.title for kind in each.takes)
+        print(f"{each.id:10} {kinds} → {each.gives.title}: {each.help}")
+        _print_fields(each.params, "")
+    return DONE
+
+
+def _field_values(params: type) -> list[dict[str, Any]]:
+    from vastgrid.params.declare import fields, value_text
+
+    return [
+        {
+            "name": each.name,
+            "label": each.param.label,
+            "help": each.param.help,
+            "quantity": each.param.quantity.value if each.param.quantity else None,
+            "choices": list(each.choices),
+            "default": value_text(each.default),
+        }
+        for each in fields(params)
+    ]
+
+
+def _format_values(each: Any) -> dict[str, Any]:
+    return {
+        "id": each.id,
+        "title": each.title,
+        "suffixes": list(each.suffixes),
+        "reads": each.read is not None,
+        "writes": [kind.kind for kind in each.carries.kinds] if each.write else [],
+        "read_options": _field_values(each.read_params),
+        "write_options": _field_values(each.write_params) if each.write else [],
+    }
+
+
+def _conversion_values(each: Any) -> dict[str, Any]:
+    return {
+        "id": each.id,
+        "title": each.title,
+        "help": each.help,
+        "takes": [kind.kind for kind in each.takes],
+        "gives": each.gives.kind,
+        "parameters": _field_values(each.params),
+    }
+
+
+def _print_fields(params: type, prefix: str) -> None:
+    for each in _field_values(params):
+        choices = f" One of {', '.join(each['choices'])}." if each["choices"] else ""
+        default = f" Default {each['default']}." if each["default"] else ""
+        print(f"{'':11}{prefix}{each['name']}=…  {each['help']}{choices}{default}")
+
+
+# -------------------------------------------------------------------------------------------------- what is said
+
+
+def _tell(findings: list[Finding]) -> None:
+    for finding in findings:
+        print(f"{finding.severity.value}: {finding.text}", file=sys.stderr)
+
+
+_shown = False
+
+
+def _progress() -> Progress:
+    if not sys.stderr.isatty():
+        return Silent()
+    return Reporting(_show, lambda: False)
+
+
+def _show(fraction: float, text: str) -> None:
+    global _shown
+    _shown = True
+    print(f"\r\x1b[K{fraction:4.0%} {text}", end="", file=sys.stderr, flush=True)
+
+
+def _end_progress() -> None:
+    if _shown:
+        print("\r\x1b[K", end="", file=sys.stderr, flush=True)

@@ -1,0 +1,78 @@
+"""The report of a run: what was done, what it cost, what was written and how reading it back went."""
+
+from __future__ import annotations
+
+import datetime
+import json
+from collections.abc import Sequence
+from typing import Any, Protocol
+
+from vastgrid import __version__
+from vastgrid.base.findings import Finding
+from vastgrid.terrain.compare import Loss
+
+
+class StepLike(Protocol):
+    """What the report needs to know of a step."""
+
+    @property
+    def sentence(self) -> str:
+        """What was done."""
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What was noticed."""
+
+    @property
+    def loss(self) -> Loss | None:
+        """What it cost."""
+
+
+class DeliveryLike(Protocol):
+    """What the report needs to know of a delivery."""
+
+    @property
+    def checks(self) -> Sequence[Any]:
+        """What was compared."""
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What was noticed."""
+
+    def sentence(self) -> str:
+        """The outcome."""
+
+
+def as_text(steps: Sequence[StepLike], delivery: DeliveryLike | None) -> str:
+    """Return the report as plain text (Markdown)."""
+    lines = [f"# Vast Grid {__version__}, {datetime.datetime.now():%Y-%m-%d %H:%M}", "", "## What was done", ""]
+    for number, step in enumerate(steps, 1):
+        lines.append(f"{number}. {step.sentence}")
+        if step.loss is not None:
+            lines.append(f"   Cost against its source: {step.loss.sentence()}.")
+        lines += [f"   {_marked(finding)}" for finding in step.findings]
+    if delivery is not None:
+        lines += ["", "## What was written", "", delivery.sentence(), ""]
+        lines += ["| compared | sent | read back | |", "|---|---|---|---|"]
+        lines += [f"| {c.what} | {c.sent} | {c.read} | {'✓' if c.good else 'differs'} |" for c in delivery.checks]
+        lines += ["", *(_marked(finding) for finding in delivery.findings)]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _marked(finding: Finding) -> str:
+    return f"{finding.severity.value}: {finding.text}"
+
+
+def as_json(values: dict[str, Any]) -> str:
+    """Return values as JSON; not-a-number, which JSON does not know, as null."""
+    return json.dumps(_finite(values), indent=2, ensure_ascii=False)
+
+
+def _finite(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _finite(each) for key, each in value.items()}
+    if isinstance(value, list | tuple):
+        return [_finite(each) for each in value]
+    if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):
+        return None
+    return value
