@@ -70,6 +70,7 @@ class TinParams:
             "Breaklines",
             "Layers whose lines become edges of the TIN: names or patterns (EDGE*), parted by commas; or none.",
             absent="no layer",
+            said=(("*", "all layers"), ("none", "no layer")),
         ),
     ] = "*"
     heights: Annotated[
@@ -218,7 +219,7 @@ def _places(xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding
         worst = int(spread.argmax())
         east, north = (float(value) for value in xyz[first[worst], :2])
         text = (
-            f"{count(int(differ.sum()), 'place')} have more than one height, at most {spread[worst]:.3f} apart "
+            f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {spread[worst]:.3f} "
             f"(E {east:.3f}, N {north:.3f}); the {rule.value} counts."
         )
         findings.append(Finding("two-heights", text, at=(east, north)))
@@ -394,7 +395,7 @@ CONVERSION = Conversion(
     many=True,
     gives=Tin,
     params=TinParams,
-    template="TIN from {inputs}, inside {boundary}, with edges of {max_edge} at most and breaklines from layers "
+    template="TIN from {inputs}, inside {boundary}, with edges of {max_edge} at most and breaklines from "
     "{breaklines}; where heights meet, the {heights} counts, and places closer than {same_place} are one.",
     run=run,
     estimate=_estimate,

@@ -33,6 +33,8 @@ class Param:
         What the sentence says where the value is None or empty.
     ordinal : bool
         The sentence writes 5 as “5th”.
+    said : tuple of (value, words)
+        What the sentence says for certain values instead of the value.
     """
 
     label: str
@@ -43,6 +45,7 @@ class Param:
     most: float | None = None
     absent: str = "none"
     ordinal: bool = False
+    said: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,7 +214,8 @@ def spoken(field: Field, value: Any) -> str:
         return f"{value}{ending}"
     if isinstance(value, Length):
         return str(value)
-    return value_text(value)
+    text = value_text(value)
+    return dict(field.param.said).get(text, text)
 
 
 @dataclass(frozen=True, slots=True)

@@ -77,10 +77,12 @@ def frame_of_crs(crs: str) -> Frame:
     except pyproj.exceptions.CRSError as error:
         raise ValueError(f"the coordinate reference system cannot be read: {error}") from error
     axes = parsed.axis_info
+    local = parsed.sub_crs_list[0] if parsed.is_compound else parsed
     plan = next((axis for axis in axes if axis.direction not in ("up", "down")), None)
     height = next((axis for axis in axes if axis.direction in ("up", "down")), None)
     return Frame(
-        parsed.to_wkt(),
+        # A local (engineering) grid says nothing but its units.
+        None if local.is_engineering else parsed.to_wkt(),
         _unit_of(plan.unit_name, plan.unit_conversion_factor) if plan else None,
         _unit_of(height.unit_name, height.unit_conversion_factor) if height else None,
     )
@@ -138,11 +140,17 @@ def _proj_unit(unit: Unit) -> dict[str, Any]:
 
 
 @lru_cache(maxsize=16)
-def local_crs(horizontal: Unit) -> str:
-    """Return an engineering CRS (a local grid) in WKT1, which rasters can carry to keep their unit."""
-    return (
+def local_crs(horizontal: Unit, vertical: Unit | None = None) -> str:
+    """Return an engineering CRS (a local grid) in WKT1, which rasters and clouds can carry to keep their units."""
+    plan = (
         f'LOCAL_CS["Local grid",LOCAL_DATUM["Local datum",0],UNIT["{_LOCAL_UNIT[horizontal]}",'
         f'{float(horizontal.metres)!r}],AXIS["Easting",EAST],AXIS["Northing",NORTH]]'
+    )
+    if vertical is None:
+        return plan
+    return (
+        f'COMPD_CS["Local grid and height",{plan},VERT_CS["Local height",VERT_DATUM["Local level",2005],'
+        f'UNIT["{_LOCAL_UNIT[vertical]}",{float(vertical.metres)!r}],AXIS["Up",UP]]]'
     )
 
 

@@ -97,6 +97,4 @@ def _frame(source: Any, band: int, findings: list[Finding]) -> Frame:
     if frame.vertical and vertical and frame.vertical is not vertical:
         text = f"The CRS says heights are in {frame.vertical.title}, the band says {vertical.title}; the band counts."
         findings.append(Finding("unit-contradiction", text))
-    # A local grid says nothing but its unit.
-    crs = None if frame.crs and frame.crs.startswith(("LOCAL_CS", "ENGCRS")) else frame.crs
-    return Frame(crs, frame.horizontal, vertical or frame.vertical)
+    return Frame(frame.crs, frame.horizontal, vertical or frame.vertical)

@@ -1,0 +1,205 @@
+"""Pictures from numbers: hillshade, lines and points drawn into an image."""
+
+from __future__ import annotations
+
+import math
+
+import numba
+import numpy as np
+
+
+@numba.njit(cache=True, nogil=True)
+def hillshade(heights, dx, dy, azimuth, altitude):
+    """Return the light on each cell, (rows, columns) float64 from 0 to 1; NaN where there is no height.
+
+    Slopes by Horn (1981) from the eight neighbours; a missing neighbour counts as the cell itself.
+
+    Parameters
+    ----------
+    dx, dy : float
+        Cell size in the unit of the heights.
+    azimuth, altitude : float
+        Where the light comes from, in degrees: clockwise from north, and above the horizon.
+    """
+    rows, columns = heights.shape
+    out = np.full((rows, columns), np.nan)
+    zenith = math.radians(90.0 - altitude)
+    turn = math.radians(360.0 - azimuth + 90.0)
+    cos_zenith, sin_zenith = math.cos(zenith), math.sin(zenith)
+    lx, ly = math.cos(turn), math.sin(turn)
+    for r in range(rows):
+        for c in range(columns):
+            z = heights[r, c]
+            if np.isnan(z):
+                continue
+            n = r - 1 if r > 0 else r
+            s = r + 1 if r < rows - 1 else r
+            w = c - 1 if c > 0 else c
+            e = c + 1 if c < columns - 1 else c
+            nw, nn, ne = heights[n, w], heights[n, c], heights[n, e]
+            ww, ee = heights[r, w], heights[r, e]
+            sw, ss, se = heights[s, w], heights[s, c], heights[s, e]
+            nw = z if np.isnan(nw) else nw
+            nn = z if np.isnan(nn) else nn
+            ne = z if np.isnan(ne) else ne
+            ww = z if np.isnan(ww) else ww
+            ee = z if np.isnan(ee) else ee
+            sw = z if np.isnan(sw) else sw
+            ss = z if np.isnan(ss) else ss
+            se = z if np.isnan(se) else se
+            p = ((ne + 2.0 * ee + se) - (nw + 2.0 * ww + sw)) / (8.0 * dx)
+            q = ((nw + 2.0 * nn + ne) - (sw + 2.0 * ss + se)) / (8.0 * dy)
+            light = (cos_zenith - sin_zenith * (p * lx + q * ly)) / math.sqrt(1.0 + p * p + q * q)
+            out[r, c] = max(light, 0.0)
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def tint(heights, light, colours, low, high, image):
+    """Paint heights by colour, darkened by shadow, over an image (rows, columns, 4) uint8 in B, G, R, A order."""
+    rows, columns = heights.shape
+    last = colours.shape[0] - 1
+    scale = last / (high - low) if high > low else 0.0
+    for r in range(rows):
+        for c in range(columns):
+            z = heights[r, c]
+            if np.isnan(z):
+                continue
+            k = min(max(int((z - low) * scale), 0), last)
+            # Flat ground keeps its colour; light at 45° on flat ground is 0.707.
+            f = min(0.42 + 0.82 * light[r, c], 1.12)
+            image[r, c, 0] = min(int(colours[k, 2] * f), 255)
+            image[r, c, 1] = min(int(colours[k, 1] * f), 255)
+            image[r, c, 2] = min(int(colours[k, 0] * f), 255)
+            image[r, c, 3] = 255
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _blend(image, x, y, b, g, r, cover):
+    if 0 <= x < image.shape[1] and 0 <= y < image.shape[0] and cover > 0.0:
+        old = image[y, x, 3] / 255.0
+        alpha = cover + old * (1.0 - cover)
+        keep = old * (1.0 - cover)
+        image[y, x, 0] = int((b * cover + image[y, x, 0] * keep) / alpha)
+        image[y, x, 1] = int((g * cover + image[y, x, 1] * keep) / alpha)
+        image[y, x, 2] = int((r * cover + image[y, x, 2] * keep) / alpha)
+        image[y, x, 3] = int(alpha * 255.0)
+
+
+@numba.njit(cache=True, nogil=True)
+def _segment(image, x0, y0, x1, y1, b, g, r, strength, width):
+    rows, columns = image.shape[0], image.shape[1]
+    # Cut to the picture (Liang–Barsky 1984), so that a line far outside costs nothing.
+    t0, t1 = 0.0, 1.0
+    dx, dy = x1 - x0, y1 - y0
+    margin = width + 1.0
+    for p, q in (
+        (-dx, x0 + margin),
+        (dx, columns - 1 + margin - x0),
+        (-dy, y0 + margin),
+        (dy, rows - 1 + margin - y0),
+    ):
+        if p == 0.0:
+            if q < 0.0:
+                return
+        else:
+            t = q / p
+            if p < 0.0:
+                t0 = max(t0, t)
+            else:
+                t1 = min(t1, t)
+    if t0 > t1:
+        return
+    x0, y0, x1, y1 = x0 + t0 * dx, y0 + t0 * dy, x0 + t1 * dx, y0 + t1 * dy
+    dx, dy = x1 - x0, y1 - y0
+    half = width / 2.0
+    if abs(dx) >= abs(dy):
+        if x1 < x0:
+            x0, y0, x1, y1 = x1, y1, x0, y0
+        slope = (y1 - y0) / (x1 - x0) if x1 != x0 else 0.0
+        reach = half * math.sqrt(1.0 + slope * slope)
+        for x in range(int(math.floor(x0 + 0.5)), int(math.floor(x1 + 0.5)) + 1):
+            y = y0 + slope * (x - x0)
+            low, high = y - reach, y + reach
+            for k in range(int(math.floor(low + 0.5)), int(math.floor(high + 0.5)) + 1):
+                cover = min(high, k + 0.5) - max(low, k - 0.5)
+                _blend(image, x, k, b, g, r, min(cover, 1.0) * strength)
+    else:
+        if y1 < y0:
+            x0, y0, x1, y1 = x1, y1, x0, y0
+        slope = (x1 - x0) / (y1 - y0)
+        reach = half * math.sqrt(1.0 + slope * slope)
+        for y in range(int(math.floor(y0 + 0.5)), int(math.floor(y1 + 0.5)) + 1):
+            x = x0 + slope * (y - y0)
+            low, high = x - reach, x + reach
+            for k in range(int(math.floor(low + 0.5)), int(math.floor(high + 0.5)) + 1):
+                cover = min(high, k + 0.5) - max(low, k - 0.5)
+                _blend(image, k, y, b, g, r, min(cover, 1.0) * strength)
+
+
+@numba.njit(cache=True, nogil=True)
+def draw_lines(image, xy, offsets, west, north, size, colour, strength, width):
+    """Draw polylines, smoothed, into an image.
+
+    Parameters
+    ----------
+    xy : (n, ≥ 2) float64
+        World coordinates; line i is ``xy[offsets[i]:offsets[i + 1]]``.
+    west, north, size : float
+        World place of the image's outer corner, and world size of a pixel.
+    colour : (3,) uint8
+        Red, green, blue.
+    strength, width : float
+        Opacity from 0 to 1; width in pixels.
+    """
+    r, g, b = float(colour[0]), float(colour[1]), float(colour[2])
+    scale = 1.0 / size
+    for line in range(offsets.shape[0] - 1):
+        start, stop = offsets[line], offsets[line + 1]
+        if stop - start < 2:
+            continue
+        x0, y0 = (xy[start, 0] - west) * scale - 0.5, (north - xy[start, 1]) * scale - 0.5
+        for i in range(start + 1, stop):
+            x1, y1 = (xy[i, 0] - west) * scale - 0.5, (north - xy[i, 1]) * scale - 0.5
+            # Steps far below a pixel are gathered, or their ends would be painted many times over.
+            if i < stop - 1 and abs(x1 - x0) + abs(y1 - y0) < 0.7:
+                continue
+            _segment(image, x0, y0, x1, y1, b, g, r, strength, width)
+            x0, y0 = x1, y1
+
+
+@numba.njit(cache=True, nogil=True)
+def draw_edges(image, vertices, triangles, west, north, size, colour, strength):
+    """Draw triangles' edges as thin lines (each inner edge is met twice and drawn once)."""
+    r, g, b = float(colour[0]), float(colour[1]), float(colour[2])
+    scale = 1.0 / size
+    rows, columns = image.shape[0], image.shape[1]
+    for t in range(triangles.shape[0]):
+        for k in range(3):
+            a, c = triangles[t, k], triangles[t, (k + 1) % 3]
+            if a > c:
+                continue
+            x0, y0 = (vertices[a, 0] - west) * scale - 0.5, (north - vertices[a, 1]) * scale - 0.5
+            x1, y1 = (vertices[c, 0] - west) * scale - 0.5, (north - vertices[c, 1]) * scale - 0.5
+            if max(x0, x1) < 0 or min(x0, x1) > columns or max(y0, y1) < 0 or min(y0, y1) > rows:
+                continue
+            _segment(image, x0, y0, x1, y1, b, g, r, strength, 1.0)
+
+
+@numba.njit(cache=True, nogil=True)
+def draw_points(image, xyz, west, north, size, colours, low, high, strength, reach):
+    """Draw points as small squares, coloured by height."""
+    scale = 1.0 / size
+    last = colours.shape[0] - 1
+    ratio = last / (high - low) if high > low else 0.0
+    rows, columns = image.shape[0], image.shape[1]
+    for i in range(xyz.shape[0]):
+        x, y = (xyz[i, 0] - west) * scale, (north - xyz[i, 1]) * scale
+        if not (-reach <= x < columns + reach and -reach <= y < rows + reach):
+            continue
+        k = min(max(int((xyz[i, 2] - low) * ratio), 0), last) if not np.isnan(xyz[i, 2]) else 0
+        r, g, b = float(colours[k, 0]), float(colours[k, 1]), float(colours[k, 2])
+        cx, cy = int(math.floor(x)), int(math.floor(y))
+        for py in range(cy - reach, cy + reach + 1):
+            for px in range(cx - reach, cx + reach + 1):
+                _blend(image, px, py, b, g, r, strength)

@@ -1,0 +1,249 @@
+"""Pictures of datasets: what the plan view and the cards show, drawn by compiled code off the interface thread."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QColor, QImage, QPainter
+
+from vastgrid.kernels import shade
+from vastgrid.qt import theme
+from vastgrid.terrain.compare import lattice
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+Colours = NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class View:
+    """What part of the world a picture shows: its middle, world units per pixel, and size in pixels."""
+
+    east: float
+    north: float
+    size: float
+    width: int
+    height: int
+
+    @property
+    def west(self) -> float:
+        """Easting of the left rim."""
+        return self.east - self.width * self.size / 2.0
+
+    @property
+    def top(self) -> float:
+        """Northing of the upper rim."""
+        return self.north + self.height * self.size / 2.0
+
+    def world(self, x: float, y: float) -> tuple[float, float]:
+        """Return the place under a pixel."""
+        return self.west + x * self.size, self.top - y * self.size
+
+    def pixel(self, east: float, north: float) -> tuple[float, float]:
+        """Return where a place is drawn."""
+        return (east - self.west) / self.size, (self.top - north) / self.size
+
+    def grown(self, share: float) -> View:
+        """Return a view of the same middle and scale with a margin all around."""
+        return View(self.east, self.north, self.size, int(self.width * share), int(self.height * share))
+
+
+@lru_cache(maxsize=2)
+def ramp(count: int = 256) -> Colours:
+    """Return the elevation colours, (n, 3): low green to high pale, even in lightness and safe for colour-blind eyes."""
+    from cmap import Colormap
+
+    # The dark end would swallow contours and shadow, so it is left out and the rest is lightened towards paper.
+    rgba = Colormap("crameri:bamako")(np.linspace(0.30, 1.0, count))
+    rgb = np.asarray(rgba)[:, :3]
+    return np.ascontiguousarray((255 * (0.72 * rgb + 0.28)).astype(np.uint8))
+
+
+def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
+    """Return the heights that the ends of the ramp stand for: those of the surfaces, or else of whatever there is."""
+    surfaces = [each for each in datasets if isinstance(each, Tin | Grid)] or list(datasets)
+    pairs = [pair for each in surfaces if (pair := each.extent().elevation)]
+    if not pairs:
+        return 0.0, 1.0
+    low, high = min(pair[0] for pair in pairs), max(pair[1] for pair in pairs)
+    return (low, high) if high > low else (low - 0.5, high + 0.5)
+
+
+def bounds(datasets: Sequence[Dataset]) -> tuple[float, float, float, float] | None:
+    """Return west, south, east, north of all datasets together."""
+    extents = [each.extent() for each in datasets]
+    east = [e.east for e in extents if e.east]
+    north = [e.north for e in extents if e.north]
+    if not east or not north:
+        return None
+    return min(e[0] for e in east), min(n[0] for n in north), max(e[1] for e in east), max(n[1] for n in north)
+
+
+def fitted(box: tuple[float, float, float, float], width: int, height: int, margin: float = 0.06) -> View:
+    """Return the view that shows a box whole."""
+    west, south, east, north = box
+    across, up = max(east - west, 1e-3), max(north - south, 1e-3)
+    size = max(across / max(width, 1), up / max(height, 1)) * (1.0 + 2.0 * margin)
+    return View((west + east) / 2.0, (south + north) / 2.0, size, width, height)
+
+
+def _rgb(colour: str) -> Colours:
+    made = QColor(colour)
+    return np.array([made.red(), made.green(), made.blue()], np.uint8)
+
+
+def draw(
+    datasets: Sequence[Dataset],
+    view: View,
+    palette: theme.Palette,
+    *,
+    labels: bool = True,
+    emphasis: float = 1.0,
+    wires: bool = False,
+) -> QImage:
+    """Draw datasets, first ones lowest, surfaces below lines below points; transparent where there is nothing."""
+    image = np.zeros((view.height, view.width, 4), np.uint8)
+    low, high = height_range(datasets)
+    for each in datasets:
+        if isinstance(each, Tin | Grid):
+            _draw_surface(image, each, view, low, high, palette, wires=wires)
+    for each in datasets:
+        if isinstance(each, PointSet):
+            _draw_points(image, each, view, low, high, len(datasets) > 1)
+    for each in datasets:
+        if isinstance(each, Contours):
+            for mine, width, strength, colour in (
+                (~each.index, 1.0, 0.62, palette.contour),
+                (each.index, 1.7, 0.95, palette.index),
+            ):
+                xy, offsets = _chosen(each, mine)
+                shade.draw_lines(
+                    image, xy, offsets, view.west, view.top, view.size, _rgb(colour), strength, width * emphasis
+                )
+        elif isinstance(each, Linework):
+            colour = _rgb(palette.breakline)
+            shade.draw_lines(
+                image, each.vertices, each.offsets, view.west, view.top, view.size, colour, 0.95, 1.5 * emphasis
+            )
+    picture = QImage(image.data, view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
+    if labels:
+        _label(picture, [each for each in datasets if isinstance(each, Contours)], view, palette)
+    return picture
+
+
+def _chosen(contours: Contours, mine: NDArray[np.bool_]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    from vastgrid.terrain.linework import take_lines
+
+    return take_lines(contours.plan, contours.offsets, np.flatnonzero(mine))
+
+
+def _draw_surface(
+    image: Colours,
+    surface: Tin | Grid,
+    view: View,
+    low: float,
+    high: float,
+    palette: theme.Palette,
+    *,
+    wires: bool,
+) -> None:
+    heights = lattice(surface, (view.west, view.top), (view.size, view.size), (view.height, view.width))
+    frame = surface.frame
+    # Slopes want plan and height in one unit.
+    ratio = 1.0
+    if (
+        frame.horizontal
+        and frame.vertical
+        and frame.horizontal is not frame.vertical
+        and frame.horizontal.value != "deg"
+    ):
+        ratio = float(frame.horizontal.metres / frame.vertical.metres)
+    cell = view.size * ratio
+    light = shade.hillshade(heights, cell, cell, 315.0, 45.0)
+    shade.tint(heights, light, ramp(), low, high, image)
+    if wires and isinstance(surface, Tin) and _spacing(surface) / view.size > 7.0:
+        colour = _rgb(palette.ink if palette.name == "light" else palette.band)
+        strength = min(0.35, 0.02 * _spacing(surface) / view.size)
+        shade.draw_edges(image, surface.vertices, surface.triangles, view.west, view.top, view.size, colour, strength)
+
+
+def _spacing(tin: Tin) -> float:
+    extent = tin.extent()
+    if extent.east is None or extent.north is None:
+        return 0.0
+    area = (extent.east[1] - extent.east[0]) * (extent.north[1] - extent.north[0])
+    return float(np.sqrt(area / max(len(tin.vertices), 1)))
+
+
+def _draw_points(image: Colours, points: PointSet, view: View, low: float, high: float, over: bool) -> None:
+    # Over a surface of the same colours points have to stand out.
+    colours = np.clip(ramp().astype(np.int16) - (105 if over else 60), 0, 255).astype(np.uint8)
+    east, north = points.extent().east, points.extent().north
+    if east is None or north is None:
+        return
+    spacing = np.sqrt(max((east[1] - east[0]) * (north[1] - north[0]), 1e-9) / len(points.xyz)) / view.size
+    reach = 2 if spacing > 40 else (1 if spacing > 4 else 0)
+    shade.draw_points(image, points.xyz, view.west, view.top, view.size, colours, low, high, 0.9, reach)
+
+
+def _label(picture: QImage, sets: list[Contours], view: View, palette: theme.Palette) -> None:
+    """Write levels along index contours where there is room, upright, the first come first."""
+    painter = QPainter(picture)
+    painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
+    painter.setFont(theme.font(7.5, bold=True))
+    taken: list[QRectF] = []
+    for contours in sets:
+        decimals = max(0, -int(np.floor(np.log10(contours.interval) + 1e-9))) if contours.interval > 0 else 2
+        for k in np.flatnonzero(contours.index).tolist():
+            line = contours.plan[contours.offsets[k] : contours.offsets[k + 1]]
+            for place in _label_places(line, view):
+                _write_level(painter, f"{contours.levels[k]:.{decimals}f}", place, palette, taken)
+    painter.end()
+
+
+def _label_places(line: NDArray[np.float64], view: View) -> list[tuple[float, float, float]]:
+    """Return where labels go on one line, as pixel place and angle: every 420 pixels, where it is fairly straight."""
+    x = (line[:, 0] - view.west) / view.size
+    y = (view.top - line[:, 1]) / view.size
+    length = np.concatenate(([0.0], np.cumsum(np.hypot(np.diff(x), np.diff(y)))))
+    if length[-1] < 90.0:
+        return []
+    places = []
+    for at in np.arange(min(length[-1] / 2.0, 120.0), length[-1], 420.0)[:40]:
+        a, b = np.interp((at - 14.0, at + 14.0), length, x), np.interp((at - 14.0, at + 14.0), length, y)
+        if not (0 <= a[0] < view.width and 0 <= b[0] < view.height) or np.hypot(a[1] - a[0], b[1] - b[0]) < 24.0:
+            continue
+        angle = float(np.degrees(np.arctan2(b[1] - b[0], a[1] - a[0])))
+        places.append(
+            (float(a.mean()), float(b.mean()), angle - 180.0 * np.sign(angle) if abs(angle) > 90.0 else angle)
+        )
+    return places
+
+
+def _write_level(
+    painter: QPainter, text: str, place: tuple[float, float, float], palette: theme.Palette, taken: list[QRectF]
+) -> None:
+    x, y, angle = place
+    width = 6.2 * len(text) + 4.0
+    reach = QRectF(x - width, y - width, 2.0 * width, 2.0 * width)
+    if any(reach.intersects(other) for other in taken):
+        return
+    taken.append(reach)
+    painter.save()
+    painter.translate(QPointF(x, y))
+    painter.rotate(angle)
+    box = QRectF(-width / 2.0, -6.5, width, 13.0)
+    halo = QColor("#F3EFE4")
+    halo.setAlpha(205)
+    painter.fillRect(box, halo)
+    painter.setPen(QColor(palette.index))
+    painter.drawText(box, 0x84, text)
+    painter.restore()

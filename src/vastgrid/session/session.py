@@ -1,0 +1,341 @@
+"""One open job and everything that can be done with it; the window holds nothing else that is worth saving."""
+
+from __future__ import annotations
+
+import dataclasses
+import datetime
+import secrets
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, FormatError
+from vastgrid.base.files import fingerprint
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.job import store as storage
+from vastgrid.job.lineage import Graph, History, Node, Outcome, Role, State
+from vastgrid.params import declare
+from vastgrid.params.declare import Piece
+from vastgrid.session.chains import described
+from vastgrid.session.deliver import Delivery, deliver
+from vastgrid.session.steps import Source, convert, read_file
+from vastgrid.terrain.conversion import Result, listed
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.units import in_units
+
+Units = tuple[Unit | None, Unit | None]
+
+
+def _words_of(units: Units) -> tuple[str, str]:
+    return (units[0].value if units[0] else "", units[1].value if units[1] else "")
+
+
+def _units_of(words: tuple[str, str]) -> Units:
+    return (Unit(words[0]) if words[0] else None, Unit(words[1]) if words[1] else None)
+
+
+class Session:
+    """An open job.
+
+    Methods that take a `progress` may be slow and belong on a worker thread; they change nothing but the store, and
+    return what `accept` then puts into the lineage. All others are quick.
+
+    Parameters
+    ----------
+    folder : Path
+        The job's folder; made if need be.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.name = folder.name
+        self.history = History()
+        self.settings: dict[str, Any] = {}
+        self.store = storage.Store(folder)
+        if (folder / storage.JOB_FILE).exists():
+            self.name, self.history, self.settings = storage.load(folder)
+
+    # -- the job
+
+    @property
+    def graph(self) -> Graph:
+        """The lineage as it is now."""
+        return self.history.graph
+
+    def save(self) -> None:
+        """Write the job; every change does it, so nothing waits to be saved."""
+        storage.save(self.folder, self.name, self.history, self.settings)
+
+    def save_copy(self, target: Path) -> None:
+        """Copy the job to a new folder."""
+        self.save()
+        storage.copy(self.folder, target)
+
+    def change(self, graph: Graph, label: str) -> None:
+        """Make a new graph the present one; the one before can be had back by `undo`."""
+        self.history = self.history.then(graph, label)
+        self.save()
+
+    def undo(self) -> str:
+        """Go one graph back; return what was undone."""
+        label = self.history.labels[self.history.at]
+        self.history = self.history.undone()
+        self.save()
+        return label
+
+    def redo(self) -> str:
+        """Go one graph on; return what was done again."""
+        self.history = self.history.redone()
+        self.save()
+        return self.history.labels[self.history.at]
+
+    def units(self) -> Units:
+        """Return the job's units: those of the first source that knows them."""
+        plan = height = ""
+        for node in self.graph.nodes.values():
+            if node.role is Role.SOURCE and node.outcome:
+                plan = plan or node.outcome.figures.get("horizontal_unit") or ""
+                height = height or node.outcome.figures.get("vertical_unit") or ""
+        return _units_of((plan, height))
+
+    def dataset(self, node: str) -> Dataset | None:
+        """Return a node's latest result, also one that is out of date; None for deliveries and what was never made."""
+        outcome = self.graph[node].outcome
+        if outcome is None or not outcome.digest:
+            return None
+        return self.store.get(outcome.digest)
+
+    def rename(self, node: str, name: str) -> None:
+        """Give a node another name; a clash gets a number."""
+        wanted = " ".join(name.split())
+        if wanted and wanted != self.graph[node].name:
+            free = self.graph.free_name(wanted, node)
+            self.change(self.graph.changed(node, name=free), f"rename to {free}")
+
+    def show(self, node: str, shown: bool) -> None:
+        """Show or hide a node in the views; no step of the history."""
+        self.history = self.history.amended(self.graph.changed(node, shown=shown))
+        self.save()
+
+    def remove(self, nodes: Sequence[str]) -> None:
+        """Take nodes out of the job, with all that was made from them."""
+        names = listed([self.graph[node].name for node in nodes])
+        self.change(self.graph.without(nodes), f"remove {names}")
+
+    # -- sentences
+
+    def sentence(self, node: str) -> tuple[Piece, ...]:
+        """Return a node's step as a sentence with fields."""
+        own = self.graph[node]
+        names = [self.graph[i].name for i in own.inputs]
+        if own.role is Role.MADE:
+            conversion = catalog.conversion_named(own.operation)
+            return conversion.sentence(declare.build(conversion.params, own.words), names)
+        kind = catalog.format_named(own.operation)
+        file = Path(own.path).name
+        if own.role is Role.SOURCE:
+            units = [f"; plan in {Unit(own.units[0]).title}" if own.units[0] else ""]
+            units.append(f"; heights in {Unit(own.units[1]).title}" if own.units[1] else "")
+            return (Piece(f"Read from {file} as {kind.title}{''.join(units)}."),)
+        pieces = [Piece(f"{listed(names)} written to {file} as {kind.title}")]
+        fields = declare.fields(kind.write_params)
+        params = declare.build(kind.write_params, own.words)
+        for k, each in enumerate(fields):
+            pieces.append(Piece((": " if k == 0 else ", ") + each.param.label.lower() + " "))
+            pieces.append(Piece(declare.spoken(each, getattr(params, each.name)), each.name))
+        return (*pieces, Piece("."))
+
+    def params_of(self, node: str) -> type:
+        """Return the parameter class of a node's step."""
+        own = self.graph[node]
+        if own.role is Role.MADE:
+            return catalog.conversion_named(own.operation).params
+        kind = catalog.format_named(own.operation)
+        return kind.read_params if own.role is Role.SOURCE else kind.write_params
+
+    # -- bringing in
+
+    def read(self, path: Path, words: dict[str, str], units: Units, progress: Progress) -> Source:
+        """Read a file, without yet taking it into the job."""
+        return read_file(path, words, progress, units)
+
+    def take_in(self, source: Source, words: dict[str, str], units: Units, progress: Progress) -> list[Node]:
+        """Keep what was read, brought into the job's units; return the new nodes for `accept`."""
+        mark = fingerprint(source.path)
+        job = self.units()
+        nodes = []
+        graph = self.graph
+        for item, dataset in enumerate(source.datasets):
+            began = time.perf_counter()
+            brought, into = self._into_job(dataset, job)
+            name = graph.free_name(dataset.name or source.path.stem)
+            node = Node(
+                id=secrets.token_hex(4),
+                role=Role.SOURCE,
+                operation=source.format.id,
+                name=name,
+                words=words,
+                path=str(source.path.resolve()),
+                item=item,
+                fingerprint=mark,
+                units=_words_of(units),
+                into=into,
+            )
+            graph = graph.with_node(node)
+            outcome = self._outcome(graph, node, Result(brought, source.findings), began)
+            nodes.append(dataclasses.replace(node, outcome=outcome))
+            progress.report((item + 1) / len(source.datasets), "keeping what was read")
+        return nodes
+
+    def _into_job(self, dataset: Dataset, job: Units) -> tuple[Dataset, tuple[str, str]]:
+        plan = job[0] if dataset.frame.horizontal and job[0] else None
+        height = job[1] if dataset.frame.vertical and job[1] else None
+        if dataset.frame.horizontal is Unit.DEGREE or job[0] is Unit.DEGREE:
+            return dataset, ("", "")
+        brought = in_units(dataset, plan, height)
+        changed = brought is not dataset
+        return brought, _words_of((plan, height)) if changed else ("", "")
+
+    def accept(self, nodes: Sequence[Node], label: str) -> None:
+        """Put new or newly made nodes into the lineage as one step of the history."""
+        graph = self.graph
+        for node in nodes:
+            graph = graph.with_node(node)
+        self.change(graph, label)
+
+    # -- making
+
+    def plan(self, operation: str, inputs: Sequence[str], words: dict[str, str]) -> Node:
+        """Return a node that is yet to be made, its open parameters settled.
+
+        Raises
+        ------
+        CallError
+            If the conversion cannot use these inputs, or a parameter is wrong.
+        """
+        conversion = catalog.conversion_named(operation)
+        datasets = [self._needed(i) for i in inputs]
+        params = conversion.settle(datasets, declare.build(conversion.params, words))
+        name = conversion.name(datasets, params) or conversion.title
+        return Node(
+            id=secrets.token_hex(4),
+            role=Role.MADE,
+            operation=operation,
+            version=conversion.version,
+            name=self.graph.free_name(name),
+            words=declare.to_words(params),
+            inputs=tuple(inputs),
+        )
+
+    def plan_delivery(
+        self, operation: str, inputs: Sequence[str], words: dict[str, str], path: Path, units: Units
+    ) -> Node:
+        """Return a delivery that is yet to be written."""
+        kind = catalog.format_named(operation)
+        params = declare.build(kind.write_params, words)
+        return Node(
+            id=secrets.token_hex(4),
+            role=Role.DELIVERY,
+            operation=operation,
+            name=self.graph.free_name(path.name),
+            words=declare.to_words(params),
+            inputs=tuple(inputs),
+            path=str(path.resolve()),
+            into=_words_of(units),
+        )
+
+    def _needed(self, node: str) -> Dataset:
+        dataset = self.dataset(node)
+        if dataset is None:
+            raise CallError(f"{self.graph[node].name} has not been made yet")
+        return dataset.renamed(self.graph[node].name)
+
+    def with_word(self, node: str, field: str, text: str) -> Node:
+        """Return a node with one parameter changed, checked.
+
+        Raises
+        ------
+        ParamError
+            If the value cannot be.
+        """
+        own = self.graph[node]
+        declared = declare.field_named(self.params_of(node), field)
+        value = declare.parse_value(declared, text)
+        return dataclasses.replace(own, words={**own.words, field: declare.value_text(value)})
+
+    def remake(self, graph: Graph, nodes: Sequence[str], progress: Progress) -> Graph:
+        """Make nodes of a graph again, in order; return the graph with their outcomes.
+
+        Raises
+        ------
+        VastGridError
+            As soon as one fails; what was made before stays in the store.
+        """
+        for k, node in enumerate(nodes):
+            part = progress.part(k / len(nodes), (k + 1) / len(nodes))
+            outcome, words = self._make(graph, graph[node], part)
+            graph = graph.changed(node, words=words)
+            graph = graph.changed(node, outcome=dataclasses.replace(outcome, key=graph.key(node)))
+        return graph
+
+    def stale(self, graph: Graph, only: Sequence[str] | None = None) -> list[str]:
+        """Return what is out of date or was never made, inputs first."""
+        return [node for node in graph.nodes if graph.state(node) is not State.MADE and (only is None or node in only)]
+
+    def _make(self, graph: Graph, node: Node, progress: Progress) -> tuple[Outcome, dict[str, str]]:
+        began = time.perf_counter()
+        if node.role is Role.SOURCE:
+            source = read_file(Path(node.path), node.words, progress, _units_of(node.units))
+            if node.item >= len(source.datasets):
+                raise FormatError(node.path, f"it no longer holds what {node.name} was read from")
+            dataset = in_units(source.datasets[node.item], *_units_of(node.into))
+            return self._outcome(graph, node, Result(dataset, source.findings), began), node.words
+        inputs = []
+        for i in node.inputs:
+            outcome = graph[i].outcome
+            if outcome is None:
+                raise CallError(f"{graph[i].name} has not been made yet")
+            inputs.append(self.store.get(outcome.digest).renamed(graph[i].name))
+        if node.role is Role.DELIVERY:
+            kind = catalog.format_named(node.operation)
+            params = declare.build(kind.write_params, node.words)
+            delivery = deliver(inputs, Path(node.path), kind, params, progress, _units_of(node.into))
+            return self._delivered(graph, node, delivery), node.words
+        conversion = catalog.conversion_named(node.operation)
+        result, settled = convert(conversion, inputs, declare.build(conversion.params, node.words), progress, node.name)
+        return self._outcome(graph, node, result, began), declare.to_words(settled)
+
+    def _outcome(self, graph: Graph, node: Node, result: Result, began: float) -> Outcome:
+        return Outcome(
+            key=graph.key(node.id),
+            digest=self.store.put(result.dataset),
+            figures=described(result.dataset),
+            loss=result.loss.to_json() if result.loss else None,
+            findings=tuple(finding.to_json() for finding in result.findings),
+            when=_now(),
+            seconds=time.perf_counter() - began,
+        )
+
+    def _delivered(self, graph: Graph, node: Node, delivery: Delivery) -> Outcome:
+        return Outcome(
+            key=graph.key(node.id),
+            digest="",
+            figures={"size": delivery.size},
+            findings=tuple(finding.to_json() for finding in delivery.findings),
+            delivery=delivery.to_json(),
+            when=_now(),
+            seconds=delivery.seconds,
+        )
+
+    def findings(self, node: str) -> list[Finding]:
+        """Return what was noticed when a node was made."""
+        outcome = self.graph[node].outcome
+        return [Finding.from_json(dict(values)) for values in outcome.findings] if outcome else []
+
+
+def _now() -> str:
+    return datetime.datetime.now().isoformat(timespec="seconds")
