@@ -19,12 +19,13 @@ from vastgrid.kernels import topology
 from vastgrid.kernels.locate import cuts_along
 from vastgrid.kernels.triangulate import Triangulation, triangulate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.compare import bucket_index, heights
+from vastgrid.terrain.compare import Loss, bucket_index, heights
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Dataset, Flags, Floats
+from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
+from vastgrid.terrain.tin import Tin, areas
 
 
 class Meeting(Enum):
@@ -122,6 +123,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     breaks = np.concatenate([np.zeros((0, 3)), *(line.vertices for line in lines)])
     counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in lines)])
     progress.report(1.0)
+    loss = _loss(xyz[: len(points)], places[group[: len(points)], 2], tin, frame)
     return Result(
         Tin(
             name="TIN",
@@ -136,6 +138,26 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
             limit=np.zeros((0, 3)) if ring is None else ring,
         ),
         tuple(findings),
+        loss,
+    )
+
+
+def _loss(points: Floats, height: Floats, tin: Tin, frame: Frame) -> Loss | None:
+    """Return how far the ground lies from the points it was built from: nothing, but where heights met."""
+    if len(points) == 0:
+        return None
+    gap = height - points[:, 2]
+    worst = int(np.abs(gap).argmax())
+    return Loss(
+        largest=float(abs(gap[worst])),
+        rmse=float(np.sqrt(np.mean(gap**2))),
+        mean=float(gap.mean()),
+        p95=float(np.quantile(np.abs(gap), 0.95)),
+        at=(float(points[worst, 0]), float(points[worst, 1])),
+        area=float(areas(tin).sum()),
+        share=1.0,
+        unit=frame.vertical,
+        plan_unit=frame.horizontal,
     )
 
 

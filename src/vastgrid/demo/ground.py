@@ -12,7 +12,7 @@ Floats = NDArray[np.float64]
 ORIGIN = (431_000.0, 887_000.0)
 SIZE = (640.0, 440.0)
 CENTRE = (330.0, 215.0)
-FLOOR, STEP, BENCH, FACE = 200.0, 12.0, 13.0, 3.2
+FLOOR, STEP, BENCH, FACE = 200.6, 11.7, 13.0, 3.2
 LEVELS = 4
 POND = (352.0, 205.0, 34.0, 196.4)
 ROAD_WIDTH = 11.0
@@ -36,7 +36,10 @@ def _profile(distance: Floats) -> Floats:
     step = np.floor(np.maximum(distance, 0.0) / whole)
     within = np.maximum(distance, 0.0) - step * whole
     rise = np.minimum(within / FACE, 1.0)
-    return np.where(distance <= 0.0, FLOOR, FLOOR + STEP * (step + rise) + 0.02 * np.maximum(within - FACE, 0.0))
+    # The floor drains towards the pond, as a quarry's does.
+    return np.where(
+        distance <= 0.0, FLOOR + 0.012 * distance, FLOOR + STEP * (step + rise) + 0.02 * np.maximum(within - FACE, 0.0)
+    )
 
 
 def _polar(x: Floats, y: Floats) -> tuple[Floats, Floats]:

@@ -19,7 +19,7 @@ from vastgrid.session.session import Session
 from vastgrid.terrain.frame import Frame, local_crs
 from vastgrid.terrain.linework import from_lines
 
-EDITION = 1
+EDITION = 3
 CLOUD_POINTS = 420_000
 
 
@@ -34,11 +34,18 @@ def demo_folder() -> Path:
     return data_folder() / f"tollgarth-{EDITION}"
 
 
+def ready_job(folder: Path) -> Path | None:
+    """Return the demo job's folder if it was made before."""
+    job = folder / "Tollgarth restoration"
+    return job if (job / "ready").exists() else None
+
+
 def prepare(folder: Path, progress: Progress) -> Path:
     """Return the demo job's folder, making files and job if they are not there yet."""
+    made = ready_job(folder)
+    if made is not None:
+        return made
     job = folder / "Tollgarth restoration"
-    if (job / "ready").exists():
-        return job
     shutil.rmtree(folder, ignore_errors=True)
     write_files(folder / "received", progress.part(0.0, 0.3))
     make_job(folder, job, progress.part(0.3, 1.0))

@@ -162,7 +162,8 @@ def load(path: Path) -> bytes:
     return data
 
 
-def _split(line: bytes, delimiter: bytes) -> list[str]:
+def split_line(line: bytes, delimiter: bytes) -> list[str]:
+    """Return the fields of one line, quotes and blanks taken off."""
     text = line.decode("utf-8", "replace")
     if '"' in text:
         parts = next(csv.reader([text], delimiter=delimiter.decode(), skipinitialspace=True), [])
@@ -199,7 +200,7 @@ def detect(path: Path, data: bytes, params: TextReadParams) -> Layout:
     if not lines:
         raise FormatError(path, "there are only blank lines and comments")
     delimiter, comma = _delimiter(path, lines, params)
-    rows = [(k, _split(line, delimiter)) for k, line in lines]
+    rows = [(k, split_line(line, delimiter)) for k, line in lines]
     numeric = [[_is_number(cell, comma) for cell in cells] for _, cells in rows]
     width = _mode([len(cells) for (_, cells), flags in zip(rows, numeric, strict=True) if sum(flags) >= 2])
     body = [k for k in range(len(rows)) if len(rows[k][1]) == width and sum(numeric[k]) >= 2]
@@ -242,7 +243,7 @@ def _delimiter(path: Path, lines: list[tuple[int, bytes]], params: TextReadParam
                 continue
             counts = Counter[int]()
             for _, line in lines:
-                cells = _split(line, delimiter)
+                cells = split_line(line, delimiter)
                 numbers = sum(_is_number(cell, comma) for cell in cells)
                 if numbers >= 3:
                     counts[len(cells)] += 1
@@ -268,7 +269,7 @@ def _comment_header(data: bytes, begin: int, delimiter: bytes, width: int, comme
     before = re.split(rb"\r\n|\n|\r", data[: 1 << 18])[:begin]
     for line in reversed(before):
         if line.lstrip().startswith(comment.encode()):
-            cells = _split(line.lstrip().lstrip(comment.encode()).strip(), delimiter)
+            cells = split_line(line.lstrip().lstrip(comment.encode()).strip(), delimiter)
             if len(cells) == width and _roles_from_header(tuple(cells)):
                 return tuple(cells)
     return ()

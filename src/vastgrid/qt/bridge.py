@@ -14,7 +14,7 @@ class Bridge(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._posted.connect(self._run, Qt.ConnectionType.QueuedConnection)
+        self._posted.connect(self._run, type=Qt.ConnectionType.QueuedConnection)  # type: ignore[call-arg]
 
     def post(self, function: Callable[[], None]) -> None:
         """Run a function on the interface thread soon; may be called from any thread."""

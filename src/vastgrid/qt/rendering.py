@@ -69,8 +69,8 @@ def ramp(count: int = 256) -> Colours:
 
 def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
     """Return the heights that the ends of the ramp stand for: those of the surfaces, or else of whatever there is."""
-    surfaces = [each for each in datasets if isinstance(each, Tin | Grid)] or list(datasets)
-    pairs = [pair for each in surfaces if (pair := each.extent().elevation)]
+    surfaces: list[Dataset] = [each for each in datasets if isinstance(each, Tin | Grid)]
+    pairs = [pair for each in surfaces or datasets if (pair := each.extent().elevation)]
     if not pairs:
         return 0.0, 1.0
     low, high = min(pair[0] for pair in pairs), max(pair[1] for pair in pairs)
@@ -129,11 +129,18 @@ def draw(
                     image, xy, offsets, view.west, view.top, view.size, _rgb(colour), strength, width * emphasis
                 )
         elif isinstance(each, Linework):
-            colour = _rgb(palette.breakline)
             shade.draw_lines(
-                image, each.vertices, each.offsets, view.west, view.top, view.size, colour, 0.95, 1.5 * emphasis
+                image,
+                each.vertices,
+                each.offsets,
+                view.west,
+                view.top,
+                view.size,
+                _rgb(palette.breakline),
+                0.95,
+                1.5 * emphasis,
             )
-    picture = QImage(image.data, view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
+    picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
     if labels:
         _label(picture, [each for each in datasets if isinstance(each, Contours)], view, palette)
     return picture

@@ -1,0 +1,119 @@
+"""Forms made from parameter declarations: one row for each, checked as it is typed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QWidget
+
+from vastgrid.base.errors import CallError
+from vastgrid.params import declare
+from vastgrid.params.declare import Field
+
+
+def editor(field: Field, text: str, suggestions: list[str] | None = None) -> QWidget:
+    """Return the widget that edits one parameter, holding `text`."""
+    if field.choices:
+        box = QComboBox()
+        box.addItems(list(field.choices))
+        box.setCurrentText(text)
+        made: QWidget = box
+    elif field.kind is bool:
+        check = QCheckBox("yes")
+        check.setChecked(text == "yes")
+        made = check
+    elif suggestions:
+        box = QComboBox()
+        box.setEditable(True)
+        box.addItems(suggestions)
+        box.setCurrentText(text)
+        made = box
+    else:
+        line = QLineEdit("" if text == "none" and field.optional else text)
+        line.setPlaceholderText(field.param.absent if field.optional or text == "" else "")
+        made = line
+    made.setToolTip(field.param.help)
+    made.setAccessibleName(field.param.label)
+    made.setAccessibleDescription(field.param.help)
+    return made
+
+
+def text_of(widget: QWidget) -> str:
+    """Return what an editor holds, as words."""
+    if isinstance(widget, QComboBox):
+        return widget.currentText()
+    if isinstance(widget, QCheckBox):
+        return "yes" if widget.isChecked() else "no"
+    assert isinstance(widget, QLineEdit)
+    return widget.text()
+
+
+def when_changed(widget: QWidget, call: Callable[[], None]) -> None:
+    """Call something whenever an editor's content changes."""
+    if isinstance(widget, QComboBox):
+        widget.currentTextChanged.connect(lambda _: call())
+    elif isinstance(widget, QCheckBox):
+        widget.toggled.connect(lambda _: call())
+    elif isinstance(widget, QLineEdit):
+        widget.textChanged.connect(lambda _: call())
+
+
+class ParamForm(QWidget):
+    """A form for a parameter class.
+
+    Signals
+    -------
+    changed : ()
+        A value changed, good or not.
+    """
+
+    changed = pyqtSignal()
+
+    def __init__(
+        self, params: type, words: dict[str, str] | None = None, suggestions: dict[str, list[str]] | None = None
+    ) -> None:
+        super().__init__()
+        self.params = params
+        self.editors: dict[str, QWidget] = {}
+        self.error = QLabel()
+        self.error.setObjectName("error")
+        self.error.setWordWrap(True)
+        self.error.hide()
+        layout = QFormLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        given = words or {}
+        for field in declare.fields(params):
+            text = given.get(field.name, declare.value_text(field.default))
+            own = editor(field, text, (suggestions or {}).get(field.name))
+            self.editors[field.name] = own
+            when_changed(own, self._check)
+            label = QLabel(field.param.label)
+            label.setToolTip(field.param.help)
+            label.setBuddy(own)
+            layout.addRow(label, own)
+        layout.addRow(self.error)
+
+    def words(self) -> dict[str, str]:
+        """Return what the form holds, as words."""
+        return {name: text_of(own) for name, own in self.editors.items()}
+
+    def value(self) -> Any:
+        """Return the parameter object.
+
+        Raises
+        ------
+        ParamError
+            If a value cannot be.
+        """
+        return declare.build(self.params, self.words())
+
+    def _check(self) -> None:
+        try:
+            self.value()
+            self.error.hide()
+        except CallError as error:
+            self.error.setText(str(error))
+            self.error.show()
+        self.changed.emit()

@@ -1,0 +1,839 @@
+"""The window: lineage below, plan above, the chosen card's panel beside; everything else is reached from there."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Sequence
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QPointF, Qt, QUrl
+from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent, QKeySequence
+from PyQt6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QProgressBar,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.findings import Severity
+from vastgrid.base.progress import Progress
+from vastgrid.job.lineage import Graph, Node, Role
+from vastgrid.kernels.isolines import isolines
+from vastgrid.params import declare
+from vastgrid.qt import glyphs, theme
+from vastgrid.qt.bridge import Bridge
+from vastgrid.qt.deliver_dialog import DeliverDialog
+from vastgrid.qt.finder import Finder, Hit, understood
+from vastgrid.qt.import_dialog import ImportDialog
+from vastgrid.qt.lineage_view import LineageView, number_text
+from vastgrid.qt.panel import Panel
+from vastgrid.qt.plan_view import PlanView
+from vastgrid.session.session import Session
+from vastgrid.session.steps import in_one_frame
+from vastgrid.tasks.runner import Runner, Task
+from vastgrid.terrain.compare import difference
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours
+from vastgrid.terrain.tin import Tin
+
+# What follows a change is made again at once if it took no longer than this the last time.
+QUICK_SECONDS = 15.0
+
+
+class MainWindow(QMainWindow):
+    """One window, one job.
+
+    Parameters
+    ----------
+    session : Session
+        The open job.
+    palette : Palette
+        Light or dark.
+    """
+
+    def __init__(self, session: Session, palette: theme.Palette = theme.LIGHT) -> None:
+        super().__init__()
+        self.session = session
+        self.palette_ = palette
+        self.failures: dict[str, str] = {}
+        self.message = ""
+        self._names: dict[tuple[str, str], Dataset] = {}
+        self._after: list[Callable[[], None]] = []
+        self.bridge = Bridge(self)
+        self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
+        self._previews = Runner(lambda task: None)
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.plan = PlanView(palette)
+        self.lineage = LineageView(palette)
+        self.panel = Panel(palette)
+        self.finder = Finder(self._search)
+        self.actions_: dict[str, QAction] = {}
+        self._make_actions()
+        self._lay_out()
+        self._connect()
+        self.apply_theme(palette)
+        self.refresh()
+
+    # -- building the window
+
+    def _action(self, key: str, text: str, run: Callable[[], Any], shortcut: str = "") -> QAction:
+        action = QAction(text, self)
+        action.triggered.connect(lambda _=False: self.guarded(run))
+        if shortcut:
+            action.setShortcut(QKeySequence(shortcut))
+        self.addAction(action)
+        self.actions_[key] = action
+        return action
+
+    def _make_actions(self) -> None:
+        self._action("import", "Import files …", self.choose_files, "Ctrl+I")
+        self._action("deliver", "Deliver …", lambda: self.deliver(""), "Ctrl+D")
+        self._action("undo", "Undo", self.undo, "Ctrl+Z")
+        self._action("redo", "Redo", self.redo, "Ctrl+Shift+Z")
+        self._action("remove", "Remove the chosen cards", self.remove_chosen)
+        self._action("remake", "Make everything again that is out of date", self.remake_all, "F5")
+        self._action("compare", "Compare the two chosen surfaces", self.compare_chosen)
+        self._action("findings", "Read all findings", self.show_findings)
+        self._action("fit", "Show everything in the plan", self.plan.fit, "Ctrl+0")
+        self._action("only", "Show only the chosen cards", self.isolate)
+        self._action("new", "New job …", self.new_job, "Ctrl+N")
+        self._action("open", "Open a job …", self.open_job, "Ctrl+O")
+        self._action("copy", "Save a copy of the job …", self.save_copy, "Ctrl+Shift+S")
+        self._action("theme", "Change between light and dark", self.toggle_theme, "Ctrl+T")
+        self._action("find", "Find an action or write a sentence", self._find, "Ctrl+K")
+        self._action("quit", "Quit", self.close, "Ctrl+Q")
+        for key, text, widget in (
+            ("plan", "Go to the plan", self.plan),
+            ("lineage", "Go to the lineage", self.lineage),
+        ):
+            self._action(key, text, widget.setFocus, "F6" if key == "plan" else "F7")
+
+    def _menu_button(self, text: str, fill: Callable[[QMenu], None]) -> QToolButton:
+        button = QToolButton()
+        button.setText(text)
+        button.setProperty("flat", "true")
+        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        menu = QMenu(button)
+        menu.aboutToShow.connect(lambda: (menu.clear(), fill(menu)))
+        button.setMenu(menu)
+        return button
+
+    def _lay_out(self) -> None:
+        page = QWidget()
+        page.setObjectName("page")
+        self.setCentralWidget(page)
+        outer = QVBoxLayout(page)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(self._header())
+        self.upper = QSplitter(Qt.Orientation.Horizontal)
+        self.upper.addWidget(self.plan)
+        self.upper.addWidget(self.panel)
+        self.upper.setSizes([945, 335])
+        self.upper.setStretchFactor(0, 1)
+        self.scroll = QScrollArea()
+        self.scroll.setWidgetResizable(True)
+        self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.scroll.setWidget(self.lineage)
+        self.halves = QSplitter(Qt.Orientation.Vertical)
+        self.halves.addWidget(self.upper)
+        self.halves.addWidget(self.scroll)
+        self.halves.setSizes([480, 245])
+        self.halves.setStretchFactor(0, 1)
+        outer.addWidget(self.halves, 1)
+        outer.addWidget(self._status())
+
+    def _header(self) -> QWidget:
+        header = QWidget()
+        header.setObjectName("header")
+        header.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(header)
+        row.setContentsMargins(10, 6, 14, 6)
+        self.job_button = self._menu_button("", self._fill_job_menu)
+        self.job_button.setStyleSheet("font-size: 12pt; font-weight: 600;")
+        row.addWidget(self.job_button)
+        row.addSpacing(12)
+        importing = QToolButton()
+        importing.setProperty("flat", "true")
+        importing.setText("Import")
+        importing.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        importing.clicked.connect(lambda: self.guarded(self.choose_files))
+        row.addWidget(importing)
+        self.menus = {
+            "make": self._menu_button("Make", lambda menu: self._fill_make_menu(menu, self.lineage.selection)),
+            "check": self._menu_button("Check", self._fill_check_menu),
+            "deliver": self._menu_button("Deliver", self._fill_deliver_menu),
+        }
+        for button in self.menus.values():
+            row.addWidget(button)
+        row.addStretch()
+        for key, text in (("undo", "↶"), ("redo", "↷")):
+            button = QToolButton()
+            button.setDefaultAction(self.actions_[key])
+            button.setText(text)
+            button.setProperty("flat", "true")
+            button.setAccessibleName(key)
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            self.actions_[key].setIconText(text)
+            row.addWidget(button)
+        row.addWidget(self.finder)
+        row.addSpacing(8)
+        self.units_label = QLabel()
+        self.units_label.setObjectName("quiet")
+        row.addWidget(self.units_label)
+        return header
+
+    def _status(self) -> QWidget:
+        status = QWidget()
+        status.setObjectName("status")
+        status.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(status)
+        row.setContentsMargins(14, 3, 14, 3)
+        self.readout = QLabel("E –   N –   Z –")
+        self.readout.setFont(theme.font(9, mono=True))
+        self.readout.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 9pt;')
+        self.readout.setMinimumWidth(430)
+        row.addWidget(self.readout)
+        self.scale = QLabel("")
+        row.addWidget(self.scale)
+        row.addStretch()
+        self.said = QLabel("")
+        row.addWidget(self.said)
+        self.task_text = QLabel("")
+        row.addWidget(self.task_text)
+        self.bar = QProgressBar()
+        self.bar.setRange(0, 1000)
+        self.bar.setTextVisible(False)
+        self.bar.setFixedWidth(130)
+        row.addWidget(self.bar)
+        self.cancel = QPushButton("Cancel")
+        self.cancel.clicked.connect(self.runner.cancel_all)
+        row.addWidget(self.cancel)
+        self.findings_button = QToolButton()
+        self.findings_button.setProperty("flat", "true")
+        self.findings_button.clicked.connect(lambda: self.guarded(self.show_findings))
+        row.addWidget(self.findings_button)
+        for widget in (self.bar, self.cancel):
+            widget.hide()
+        return status
+
+    def _connect(self) -> None:
+        self.plan.cursor_moved.connect(self.readout.setText)
+        self.plan.scale_changed.connect(self.scale.setText)
+        self.lineage.chosen.connect(lambda nodes: self._show_panel())
+        self.lineage.wanted_targets.connect(self._targets_menu)
+        self.lineage.switched.connect(self.toggle_shown)
+        self.lineage.removed.connect(lambda: self.guarded(self.remove_chosen))
+        self.panel.field_changed.connect(lambda *a: self.guarded(partial(self.change_field, *a)))
+        self.panel.field_edited.connect(self._preview_field)
+        self.panel.editing_ended.connect(self._end_preview)
+        self.panel.remake.connect(lambda nodes: self.guarded(partial(self.remake, nodes)))
+        self.panel.place.connect(lambda e, n: self.plan.go_to(e, n))
+        self.panel.renamed.connect(self._rename)
+        self.panel.compare.connect(lambda a, b: self.guarded(partial(self.compare, a, b)))
+        self.panel.open_folder.connect(
+            lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent)))
+        )
+
+    def apply_theme(self, palette: theme.Palette) -> None:
+        """Use another theme everywhere."""
+        self.palette_ = palette
+        app = QApplication.instance()
+        if isinstance(app, QApplication):
+            app.setStyleSheet(theme.style(palette))
+        for view in (self.plan, self.lineage, self.panel):
+            view.palette_ = palette
+        self.plan.set_palette(palette)
+        self.lineage.update()
+        self._show_panel()
+
+    def toggle_theme(self) -> None:
+        """Change between light and dark."""
+        self.apply_theme(theme.DARK if self.palette_ is theme.LIGHT else theme.LIGHT)
+        self.session.settings["theme"] = self.palette_.name
+        self.session.save()
+
+    # -- showing the job
+
+    def refresh(self) -> None:
+        """Show the job as it is now."""
+        graph = self.session.graph
+        self.job_button.setText(self.session.name + "  ▾")
+        self.setWindowTitle(f"{self.session.name} – Vast Grid")
+        self.lineage.show_graph(graph, self._dataset)
+        plan, height = self.session.units()
+        words = [unit.value if unit else "?" for unit in (plan, height)]
+        crs = next(
+            (n.outcome.figures["crs"] for n in graph.nodes.values() if n.outcome and n.outcome.figures.get("crs")), None
+        )
+        self.units_label.setText(f"{words[0]} · {words[1]} · {crs or 'local grid'}" if graph.nodes else "empty job")
+        self.units_label.setToolTip("Unit of plan · unit of heights · coordinate reference system")
+        self.plan.unit = plan
+        shown = [d for node in self._in_drawing_order() if (d := self._dataset(node)) is not None]
+        self.plan.show_datasets(shown)
+        warnings = sum(
+            1 for node in graph.nodes for f in self.session.findings(node) if f.severity is not Severity.NOTE
+        )
+        self.findings_button.setText(f"{warnings} finding{'' if warnings == 1 else 's'}")
+        self.actions_["undo"].setEnabled(self.session.history.can_undo)
+        self.actions_["redo"].setEnabled(self.session.history.can_redo)
+        self._show_panel()
+
+    def _dataset(self, node: str) -> Dataset | None:
+        try:
+            dataset = self.session.dataset(node)
+        except VastGridError as error:
+            self.failures[node] = str(error)
+            return None
+        return self._named(node, dataset) if dataset is not None else None
+
+    def _named(self, node: str, dataset: Dataset) -> Dataset:
+        """Return the dataset under its card's name; the same object as long as both stay the same."""
+        name = self.session.graph[node].name
+        key = (dataset.digest, name)
+        if key not in self._names:
+            self._names[key] = dataset if dataset.name == name else dataset.renamed(name)
+        return self._names[key]
+
+    def _in_drawing_order(self) -> list[str]:
+        """Grids lowest, then TINs, then the rest, each in the order of the job."""
+        graph = self.session.graph
+        nodes = [n for n in graph.nodes.values() if n.shown and n.role is not Role.DELIVERY and n.outcome]
+        rank = {"grid": 0, "tin": 1}
+        nodes.sort(key=lambda n: rank.get(str(n.outcome.figures.get("kind")) if n.outcome else "", 2))
+        return [node.id for node in nodes]
+
+    def _show_panel(self) -> None:
+        self.panel.show_nodes(self.session, list(self.lineage.selection), self.failures)
+        self.actions_["remove"].setEnabled(bool(self.lineage.selection))
+
+    def say(self, text: str) -> None:
+        """Say something in the status line."""
+        self.message = text
+        self.said.setText(text)
+        self.said.setToolTip(text)
+
+    def guarded(self, run: Callable[[], Any]) -> None:
+        """Run something the user asked for; what goes wrong is told, not raised."""
+        try:
+            run()
+        except VastGridError as error:
+            self.tell(str(error))
+
+    def tell(self, text: str) -> None:
+        """Tell of a fault."""
+        self.say(text if len(text) < 90 else text[:87] + "…")
+        box = QMessageBox(QMessageBox.Icon.Warning, "Vast Grid", text, QMessageBox.StandardButton.Ok, self)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    # -- tasks
+
+    def start(
+        self, title: str, work: Callable[[Progress], Any], done: Callable[[Any], None], nodes: Sequence[str] = ()
+    ) -> None:
+        """Do slow work off the interface thread; `done` runs here with its result."""
+        self.lineage.running |= set(nodes)
+        for node in nodes:
+            self.failures.pop(node, None)
+            self.lineage.failed.discard(node)
+
+        def failed(why: str, detail: str) -> None:
+            for node in nodes:
+                self.failures[node] = why
+                self.lineage.failed.add(node)
+            self.tell(f"{title}: {why}" + (f"\n\n{detail}" if detail else ""))
+
+        def ended() -> None:
+            self.lineage.running -= set(nodes)
+            self.refresh()
+
+        self.runner.start(
+            Task(
+                title=title,
+                work=work,
+                done=lambda made: self.bridge.post(lambda: self.guarded(partial(done, made))),
+                failed=lambda why, detail: self.bridge.post(partial(failed, why, detail)),
+                ended=lambda: self.bridge.post(ended),
+            )
+        )
+        self.lineage.update()
+
+    def _task_changed(self, task: Task) -> None:
+        current = self.runner.current()
+        busy = current is not None
+        self.bar.setVisible(busy)
+        self.cancel.setVisible(busy)
+        if current is not None:
+            self.bar.setValue(int(1000 * current.fraction))
+            self.task_text.setText(current.title)
+        else:
+            self.task_text.setText("")
+            if task.state == "cancelled":
+                self.say(f"{task.title}: cancelled, nothing was changed")
+            following, self._after = self._after, []
+            for call in following:
+                call()
+
+    # -- importing
+
+    def choose_files(self) -> None:
+        """Ask for files and bring them in."""
+        endings = sorted({s for each in catalog.FORMATS if each.read for s in each.suffixes})
+        folder = str(self.session.settings.get("import_folder", Path.home()))
+        names, _ = QFileDialog.getOpenFileNames(
+            self, "Import", folder, f"Terrain (*{' *'.join(endings)});;All files (*)"
+        )
+        if names:
+            self.import_files([Path(name) for name in names])
+
+    def import_files(self, paths: list[Path]) -> None:
+        """Show each file before it is taken in."""
+        for path in paths:
+            dialog = self.import_dialog(path)
+            dialog.exec()
+
+    def import_dialog(self, path: Path) -> ImportDialog:
+        """Return the dialog that shows a file; accepting it brings the file in."""
+        self.session.settings["import_folder"] = str(path.parent)
+        remembered = self.session.settings.setdefault("reading", {})
+        try:
+            kind = catalog.recognise(path).id
+        except VastGridError:
+            kind = ""
+        dialog = ImportDialog(self, self.session, path, dict(remembered.get(kind, {})))
+
+        def accepted() -> None:
+            remembered[kind] = dialog.words
+            self._take_in(dialog)
+
+        dialog.accepted.connect(accepted)
+        return dialog
+
+    def _take_in(self, dialog: ImportDialog) -> None:
+        source, words, units = dialog.source, dialog.words, dialog.chosen_units()
+        if source is None:
+            return
+
+        def work(progress: Progress) -> list[Node]:
+            said = tuple(d.in_frame(d.frame.filled(*units)) for d in source.datasets)
+            return self.session.take_in(dataclasses.replace(source, datasets=said), words, units, progress)
+
+        def done(nodes: list[Node]) -> None:
+            self.session.accept(nodes, f"import {source.path.name}")
+            self.lineage.selection = [node.id for node in nodes]
+            self.say(f"{source.path.name} came in")
+
+        self.start(f"keeping {source.path.name}", work, done)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        if event is not None and event.mimeData() is not None and event.mimeData().hasUrls():  # type: ignore[union-attr]
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        if event is None or event.mimeData() is None:
+            return
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]  # type: ignore[union-attr]
+        files = [path for each in paths for path in ([each] if each.is_file() else sorted(each.glob("*")))]
+        event.acceptProposedAction()
+        self.import_files([path for path in files if path.is_file()])
+
+    # -- making
+
+    def _fill_make_menu(self, menu: QMenu, nodes: list[str]) -> None:
+        datasets = [self.session.dataset(node) for node in nodes]
+        known = [d for d in datasets if d is not None]
+        able = catalog.targets([type(d) for d in known]) if known and len(known) == len(nodes) else ()
+        for conversion in able:
+            try:
+                estimate = conversion.estimate(known, conversion.settle(known, conversion.params()))
+            except VastGridError as error:
+                estimate = str(error)
+            action = menu.addAction(
+                glyphs.icon(conversion.gives.kind, self.palette_.action),
+                conversion.title + (f"   ({estimate})" if estimate else ""),
+            )
+            if action is not None:
+                action.triggered.connect(
+                    lambda _=False, c=conversion: self.guarded(partial(self.make, c.id, list(nodes), {}))
+                )
+        if not able:
+            self._hint(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
+
+    def _hint(self, menu: QMenu, text: str) -> None:
+        action = menu.addAction(text)
+        if action is not None:
+            action.setEnabled(False)
+
+    def _targets_menu(self, node: str, place: QPointF) -> None:
+        menu = self.targets_menu()
+        menu.popup(place.toPoint())
+
+    def targets_menu(self) -> QMenu:
+        """Return the menu of what can be made from the chosen cards, files included."""
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self._fill_make_menu(menu, self.lineage.selection)
+        menu.addSeparator()
+        self._fill_deliver_menu(menu)
+        return menu
+
+    def make(self, operation: str, inputs: list[str], words: dict[str, str]) -> None:
+        """Make something from cards; it joins the lineage when it is done."""
+        node = self.session.plan(operation, inputs, words)
+        self._run_new(node, f"making {node.name}", f"make {node.name}")
+
+    def _run_new(self, node: Node, title: str, text: str) -> None:
+        graph = self.session.graph.with_node(node)
+
+        def work(progress: Progress) -> Graph:
+            return self.session.remake(graph, [node.id], progress)
+
+        def done(made: Graph) -> None:
+            present = self.session.graph
+            if all(i in present for i in node.inputs):
+                own = dataclasses.replace(made[node.id], name=present.free_name(node.name))
+                self.session.accept([own], text)
+                self.lineage.selection = [node.id]
+                self.say(f"{own.name} is made")
+
+        self.start(title, work, done)
+
+    def change_field(self, node: str, field: str, text: str) -> None:
+        """Change one field of a sentence; what follows is out of date, and made again where that is quick."""
+        changed = self.session.with_word(node, field, text)
+        if changed.words == self.session.graph[node].words:
+            return
+        graph = self.session.graph.with_node(changed)
+        self.session.change(graph, f"change {field.replace('_', ' ')} of {changed.name}")
+        following = [node, *(n for n in graph.after(node) if graph[n].role is not Role.DELIVERY)]
+        took = sum(outcome.seconds for n in following if (outcome := graph[n].outcome))
+        self.refresh()
+        if changed.role is Role.DELIVERY or took > QUICK_SECONDS:
+            self.say(f"{changed.name} is out of date; press “Make again” when you are ready")
+            return
+        self.remake(following)
+
+    def remake(self, nodes: Sequence[str]) -> None:
+        """Make cards again, after whatever they are made from."""
+        graph = self.session.graph
+        wanted: list[str] = []
+        for node in nodes:
+            wanted += [n for n in graph.nodes if n in self._before(node) and n in self.session.stale(graph)]
+        ordered = [n for n in graph.nodes if n in {*wanted, *nodes}]
+        names = graph[ordered[-1]].name if ordered else ""
+        if not ordered:
+            return
+
+        def work(progress: Progress) -> Graph:
+            return self.session.remake(graph, ordered, progress)
+
+        def done(made: Graph) -> None:
+            present = self.session.graph
+            for node in ordered:
+                own = made[node]
+                if node in present and own.outcome is not None and self._same_step(present[node], own):
+                    present = present.changed(node, words=own.words, outcome=own.outcome)
+            self.session.history = self.session.history.amended(present)
+            self.session.save()
+            self.say(f"{names} is made again")
+
+        self.start(f"making {names} again", work, done, ordered)
+
+    def _same_step(self, one: Node, other: Node) -> bool:
+        return (one.operation, one.inputs, one.path) == (other.operation, other.inputs, other.path)
+
+    def _before(self, node: str) -> set[str]:
+        found = {node}
+        for each in reversed(list(self.session.graph.nodes)):
+            if each in found:
+                found |= set(self.session.graph[each].inputs)
+        return found
+
+    def remake_all(self) -> None:
+        """Make everything again that is out of date, deliveries included."""
+        stale = self.session.stale(self.session.graph)
+        if not stale:
+            self.say("nothing is out of date")
+            return
+        self.remake(stale)
+
+    # -- preview while a sentence is edited
+
+    def _preview_field(self, node: str, field: str, text: str) -> None:
+        own = self.session.graph[node]
+        if own.operation != "contours" or field not in ("interval", "base"):
+            return
+        surface = self._dataset(own.inputs[0])
+        if not isinstance(surface, Tin):
+            return
+
+        def work(progress: Progress) -> Contours | None:
+            from vastgrid.convert.contours import levels_between
+
+            conversion = catalog.conversion_named("contours")
+            params = conversion.settle([surface], declare.build(conversion.params, {**own.words, field: text}))
+            pair = surface.extent().elevation
+            if pair is None:
+                return None
+            unit = surface.frame.vertical
+            levels, _ = levels_between(
+                *pair, params.base.in_unit(unit, "base"), params.interval.in_unit(unit, "interval")
+            )
+            if len(levels) > 400:
+                return None
+            progress.report(0.1)
+            plan, offsets, which = isolines(surface.vertices, surface.triangles, surface.edges_across, levels)
+            progress.report(1.0)
+            flags = [False] * len(which)
+            return Contours(plan=plan, offsets=offsets, levels=levels[which], index=flags)  # type: ignore[arg-type]
+
+        self._previews.cancel_all()
+        self._previews.start(
+            Task(
+                title="preview",
+                work=work,
+                done=lambda made: self.bridge.post(lambda: self._show_preview(made)),
+                failed=lambda *_: None,
+            )
+        )
+
+    def _show_preview(self, contours: Contours | None) -> None:
+        editor = self.panel.field_editor
+        if editor is not None and editor.isVisible():
+            self.plan.show_preview(contours)
+
+    def _end_preview(self) -> None:
+        self._previews.cancel_all()
+        self.plan.show_preview(None)
+
+    # -- delivering
+
+    def _fill_deliver_menu(self, menu: QMenu) -> None:
+        nodes = self.lineage.selection
+        kinds = [type(d) for node in nodes if (d := self.session.dataset(node)) is not None]
+        able = [
+            each
+            for each in catalog.FORMATS
+            if each.write is not None and (not kinds or any(issubclass(kind, each.carries.kinds) for kind in kinds))
+        ]
+        for each in able:
+            action = menu.addAction(glyphs.icon("delivery", self.palette_.action), f"{each.title} file …")
+            if action is not None:
+                action.triggered.connect(lambda _=False, e=each: self.guarded(partial(self.deliver, e.id)))
+        if not able:
+            self._hint(menu, "No format can hold these")
+
+    def deliver(self, operation: str) -> None:
+        """Ask what goes out and where, write it, read it back."""
+        self.deliver_dialog(operation).exec()
+
+    def deliver_dialog(self, operation: str) -> DeliverDialog:
+        """Return the dialog for a delivery; accepting it writes the file."""
+        chosen = [node for node in self.lineage.selection if self.session.graph[node].role is not Role.DELIVERY]
+        folder = Path(str(self.session.settings.get("deliver_folder", self.session.folder.parent)))
+        dialog = DeliverDialog(self, self.session, chosen, folder, operation)
+
+        def accepted() -> None:
+            target = dialog.target()
+            self.session.settings["deliver_folder"] = str(target.parent)
+            node = self.session.plan_delivery(
+                dialog.format.id, dialog.nodes(), dialog.words(), target, dialog.chosen_units()
+            )
+            self._run_new(node, f"writing {target.name}", f"deliver {target.name}")
+
+        dialog.accepted.connect(lambda: self.guarded(accepted))
+        return dialog
+
+    # -- checking
+
+    def _fill_check_menu(self, menu: QMenu) -> None:
+        surfaces = self._chosen_surfaces()
+        self.actions_["compare"].setEnabled(len(surfaces) == 2)
+        for key in ("compare", "findings", "remake"):
+            menu.addAction(self.actions_[key])
+
+    def _chosen_surfaces(self) -> list[str]:
+        return [n for n in self.lineage.selection if isinstance(self._dataset(n), Tin | Grid)]
+
+    def compare_chosen(self) -> None:
+        """Compare the two chosen surfaces."""
+        surfaces = self._chosen_surfaces()
+        if len(surfaces) != 2:
+            raise CallError(
+                "choose two surfaces (TIN or grid) in the lineage: click one, then the other with Ctrl held"
+            )
+        self.compare(*surfaces)
+
+    def compare(self, first: str, second: str) -> None:
+        """Measure how far the second surface lies above the first, and tell."""
+        a, b = self._dataset(first), self._dataset(second)
+        if not isinstance(a, Tin | Grid) or not isinstance(b, Tin | Grid):
+            raise CallError("only TINs and grids can be compared")
+
+        def work(progress: Progress) -> Any:
+            one, two = in_one_frame([a, b], [])
+            assert isinstance(one, Tin | Grid)
+            assert isinstance(two, Tin | Grid)
+            return difference(one, two, progress)
+
+        def done(loss: Any) -> None:
+            unit = f" {loss.unit.value}" if loss.unit else ""
+            self.plan.go_to(*loss.at, close=False)
+            box = QMessageBox(self)
+            box.setWindowTitle("Compare")
+            box.setText(f"{b.name} against {a.name}")
+            box.setInformativeText(
+                f"Largest difference {loss.largest:.3f}{unit} at E {loss.at[0]:.2f}, N {loss.at[1]:.2f} (marked in the plan)\n"
+                f"RMSE {loss.rmse:.3f}{unit}, 95 % within {loss.p95:.3f}{unit}, mean {loss.mean:+.3f}{unit}\n"
+                f"over {number_text(round(loss.area))} square units of common ground"
+            )
+            box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            box.open()
+            self.say(f"{b.name} against {a.name}: {loss.sentence()}")
+
+        self.start(f"comparing {a.name} and {b.name}", work, done)
+
+    def show_findings(self) -> None:
+        """List all findings of the job; a click goes to the place."""
+        from vastgrid.qt.findings_dialog import FindingsDialog
+
+        dialog = FindingsDialog(self, self.session, self.palette_)
+        dialog.place.connect(lambda node, e, n: (self.lineage.select([node]), self.plan.go_to(e, n)))
+        dialog.card.connect(lambda node: self.lineage.select([node]))
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+
+    # -- the job
+
+    def _fill_job_menu(self, menu: QMenu) -> None:
+        for key in ("new", "open", "copy", None, "undo", "redo", "remove", None, "fit", "only", "theme", None, "quit"):
+            if key is None:
+                menu.addSeparator()
+            else:
+                menu.addAction(self.actions_[key])
+
+    def undo(self) -> None:
+        """Take the last change back."""
+        self.say(f"undone: {self.session.undo()}")
+        self.refresh()
+
+    def redo(self) -> None:
+        """Do again what was undone."""
+        self.say(f"done again: {self.session.redo()}")
+        self.refresh()
+
+    def toggle_shown(self, node: str) -> None:
+        """Show or hide a card in the plan."""
+        self.session.show(node, shown=not self.session.graph[node].shown)
+        self.refresh()
+
+    def isolate(self) -> None:
+        """Show only the chosen cards; with none chosen, all."""
+        for node in self.session.graph.nodes:
+            self.session.show(node, shown=not self.lineage.selection or node in self.lineage.selection)
+        self.refresh()
+
+    def remove_chosen(self) -> None:
+        """Take the chosen cards out, with all that was made from them."""
+        if self.lineage.selection:
+            self.session.remove(self.lineage.selection)
+            self.say("removed; Ctrl+Z brings it back")
+            self.refresh()
+
+    def _rename(self, node: str, name: str) -> None:
+        if node in self.session.graph and self.session.graph[node].name != name:
+            self.session.rename(node, name)
+            self.refresh()
+
+    def new_job(self) -> None:
+        """Begin an empty job in a new folder."""
+        name, _ = QFileDialog.getSaveFileName(
+            self, "New job: name of its folder", str(self.session.folder.parent / "New job")
+        )
+        if name:
+            self.use_session(Session(Path(name)))
+            self.session.save()
+
+    def open_job(self) -> None:
+        """Open a job's folder."""
+        name = QFileDialog.getExistingDirectory(self, "Open a job: its folder", str(self.session.folder.parent))
+        if name:
+            if not (Path(name) / "job.json").exists():
+                raise CallError(f"there is no job in {name}")
+            self.use_session(Session(Path(name)))
+
+    def save_copy(self) -> None:
+        """Copy the job to another folder."""
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save a copy: name of its folder", str(self.session.folder) + " copy"
+        )
+        if name:
+            self.session.save_copy(Path(name))
+            self.say(f"copied to {name}")
+
+    def use_session(self, session: Session) -> None:
+        """Show another job in this window."""
+        self.runner.cancel_all()
+        self.session = session
+        self.failures.clear()
+        self._names.clear()
+        self.lineage.selection = []
+        self.plan.forget()
+        self.refresh()
+
+    # -- finding by typing
+
+    def _find(self) -> None:
+        self.finder.setFocus()
+        self.finder.selectAll()
+
+    def _search(self, text: str) -> list[Hit]:
+        hits = []
+        wish = understood(text, self.session, self.lineage.selection)
+        if wish is not None:
+            conversion = catalog.conversion_named(wish.conversion)
+            names = ", ".join(self.session.graph[node].name for node in wish.inputs)
+            said = " ".join(f"{k} {v}" for k, v in wish.words.items())
+            hits.append(
+                Hit(
+                    f"Make: {conversion.title} {said} from {names}",
+                    lambda: self.guarded(partial(self.make, wish.conversion, list(wish.inputs), wish.words)),
+                )
+            )
+        words = text.lower().split()
+        for action in self.actions_.values():
+            if all(word in action.text().lower() for word in words) and action.isEnabled():
+                keys = action.shortcut().toString()
+                hits.append(Hit(action.text() + (f"   ({keys})" if keys else ""), action.trigger))
+        for node in self.session.graph.nodes.values():
+            if all(word in node.name.lower() for word in words):
+                hits.append(Hit(f"Card: {node.name}", partial(self._go_to_card, node.id)))
+        return hits
+
+    def _go_to_card(self, node: str) -> None:
+        self.lineage.select([node])
+        self.lineage.setFocus()
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        self.runner.close()
+        self._previews.close()
+        self.plan.close_painter()
+        super().closeEvent(event)

@@ -1,0 +1,454 @@
+"""The panel of the chosen card: its sentence, what it cost, figures and findings."""
+
+from __future__ import annotations
+
+from html import escape
+from typing import Any
+
+from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from vastgrid.base.errors import CallError
+from vastgrid.base.findings import Severity
+from vastgrid.job.lineage import Node, Role, State
+from vastgrid.params import declare
+from vastgrid.qt import theme
+from vastgrid.qt.forms import ParamForm, editor, text_of, when_changed
+from vastgrid.qt.lineage_view import kind_text, number_text
+from vastgrid.session.session import Session
+from vastgrid.terrain.linework import Linework
+
+
+def label(text: str = "", *, quiet: bool = False, name: str = "", wrap: bool = True) -> QLabel:
+    """Return a text label."""
+    made = QLabel(text)
+    made.setWordWrap(wrap)
+    if quiet:
+        made.setProperty("quiet", "true")
+    if name:
+        made.setObjectName(name)
+    return made
+
+
+def rule() -> QFrame:
+    """Return a quiet line."""
+    made = QFrame()
+    made.setObjectName("rule")
+    made.setFixedHeight(1)
+    return made
+
+
+class FieldEditor(QFrame):
+    """The small window in which one field of a sentence is changed; errors stand in it, beside the field."""
+
+    accepted = pyqtSignal(str)
+    edited = pyqtSignal(str)
+    closed = pyqtSignal()
+
+    def __init__(self, parent: QWidget, field: declare.Field, text: str, suggestions: list[str]) -> None:
+        super().__init__(parent, Qt.WindowType.Popup)
+        self.setObjectName("box")
+        self.field = field
+        layout = QVBoxLayout(self)
+        layout.addWidget(label(field.param.label, wrap=False))
+        self.editor = editor(field, text, suggestions)
+        self.editor.setMinimumWidth(240)
+        layout.addWidget(self.editor)
+        note = label(field.param.help, quiet=True)
+        note.setMaximumWidth(270)
+        layout.addWidget(note)
+        self.error = label("", name="error")
+        self.error.hide()
+        layout.addWidget(self.error)
+        row = QHBoxLayout()
+        self.button = QPushButton("Change")
+        self.button.setProperty("main", "true")
+        self.button.clicked.connect(self._accept)
+        row.addStretch()
+        row.addWidget(self.button)
+        layout.addLayout(row)
+        when_changed(self.editor, self._edited)
+        if isinstance(self.editor, QLineEdit):
+            self.editor.returnPressed.connect(self._accept)
+            self.editor.selectAll()
+
+    def open_at(self, place: QPoint) -> None:
+        """Show the editor below a place, inside the screen."""
+        self.adjustSize()
+        screen = self.screen()
+        room = screen.availableGeometry() if screen else self.geometry()
+        x = min(place.x(), room.right() - self.width() - 4)
+        y = min(place.y(), room.bottom() - self.height() - 4)
+        self.move(x, y)
+        self.show()
+        self.editor.setFocus()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._accept()
+            return
+        super().keyPressEvent(event)
+
+    def hideEvent(self, event: Any) -> None:
+        self.closed.emit()
+
+    def _edited(self) -> None:
+        if self._checked():
+            self.edited.emit(text_of(self.editor))
+
+    def _checked(self) -> bool:
+        try:
+            declare.parse_value(self.field, text_of(self.editor))
+        except CallError as error:
+            self.error.setText(str(error))
+            self.error.show()
+            self.button.setEnabled(False)
+            self.adjustSize()
+            return False
+        self.error.hide()
+        self.button.setEnabled(True)
+        return True
+
+    def _accept(self) -> None:
+        if self._checked():
+            text = text_of(self.editor)
+            self.hide()
+            self.accepted.emit(text)
+
+
+class Panel(QWidget):
+    """What belongs to the chosen card.
+
+    Signals
+    -------
+    field_changed : node, field, text
+        A field of the sentence was changed.
+    field_edited : node, field, text
+        A field is being edited; nothing is to be made yet.
+    editing_ended : ()
+        The field's editor closed.
+    remake : list of node
+        “Make again” was pressed.
+    place : east, north
+        A place is to be shown.
+    renamed : node, name
+        Another name was typed.
+    """
+
+    field_changed = pyqtSignal(str, str, str)
+    field_edited = pyqtSignal(str, str, str)
+    editing_ended = pyqtSignal()
+    remake = pyqtSignal(list)
+    place = pyqtSignal(float, float)
+    renamed = pyqtSignal(str, str)
+    compare = pyqtSignal(str, str)
+    open_folder = pyqtSignal(str)
+
+    def __init__(self, palette: theme.Palette) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.palette_ = palette
+        self.session: Session | None = None
+        self.nodes: list[str] = []
+        self.failures: dict[str, str] = {}
+        self.field_editor: FieldEditor | None = None
+        self.sentence: QLabel | None = None
+        self.form: ParamForm | None = None
+        self._more = False
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        self._scroll = QScrollArea()
+        self._scroll.setObjectName("panelScroll")
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setFrameShape(QFrame.Shape.NoFrame)
+        outer.addWidget(self._scroll)
+        self.setMinimumWidth(300)
+        self.show_nothing()
+
+    # -- filling
+
+    def _fresh(self) -> QVBoxLayout:
+        body = QWidget()
+        body.setObjectName("panelBody")
+        layout = QVBoxLayout(body)
+        layout.setContentsMargins(18, 14, 18, 14)
+        layout.setSpacing(8)
+        self._scroll.setWidget(body)
+        self.sentence = None
+        return layout
+
+    def show_nothing(self) -> None:
+        """Say what to do first."""
+        layout = self._fresh()
+        layout.addWidget(label("Nothing chosen", name="heading"))
+        layout.addWidget(
+            label(
+                "Choose a card below to read how it was made, to change its sentence, and to see what it cost. "
+                "The + at a card's edge makes something from it.",
+                quiet=True,
+            )
+        )
+        layout.addStretch()
+
+    def show_nodes(self, session: Session, nodes: list[str], failures: dict[str, str]) -> None:
+        """Show one card's step, or what can be done with several."""
+        if nodes != self.nodes:
+            self._more = False
+        self.session, self.nodes, self.failures = session, nodes, failures
+        place = self._scroll.verticalScrollBar()
+        at = place.value() if place else 0
+        if not nodes:
+            self.show_nothing()
+        elif len(nodes) == 1:
+            self._show_one(session, session.graph[nodes[0]])
+        else:
+            self._show_several(session, nodes)
+        if place:
+            QTimer.singleShot(0, lambda: place.setValue(at))
+
+    def _show_several(self, session: Session, nodes: list[str]) -> None:
+        layout = self._fresh()
+        layout.addWidget(label(f"{len(nodes)} cards chosen", name="heading"))
+        for node in nodes:
+            layout.addWidget(label("· " + escape(session.graph[node].name)))
+        outcomes = [session.graph[node].outcome for node in nodes]
+        kinds = [outcome.figures.get("kind") if outcome else "" for outcome in outcomes]
+        if len(nodes) == 2 and all(kind in ("tin", "grid") for kind in kinds):
+            button = QPushButton("Compare them")
+            button.setProperty("main", "true")
+            button.clicked.connect(lambda: self.compare.emit(nodes[0], nodes[1]))
+            layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)
+        layout.addWidget(label("The + at a card's edge makes something from all of them.", quiet=True))
+        layout.addStretch()
+
+    def _show_one(self, session: Session, node: Node) -> None:
+        layout = self._fresh()
+        name = QLineEdit(node.name)
+        name.setAccessibleName("Name")
+        name.setStyleSheet(
+            "QLineEdit { font-size: 13pt; font-weight: 600; background: transparent; border: none; padding: 2px 0; } "
+            f"QLineEdit:focus {{ border-bottom: 2px solid {self.palette_.action}; }}"
+        )
+        name.editingFinished.connect(lambda: self.renamed.emit(node.id, name.text()))
+        layout.addWidget(name)
+        when = node.outcome.when[11:16] if node.outcome else ""
+        kind = str(node.outcome.figures.get("kind", "")) if node.outcome else node.operation
+        layout.addWidget(label(kind_text(node, kind) + (f" · made {when}" if when else ""), quiet=True))
+        self.sentence = label()
+        self.sentence.setText(self._sentence_html(session, node))
+        self.sentence.setTextInteractionFlags(
+            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+        )
+        self.sentence.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.sentence.setAccessibleName("Sentence of this step")
+        self.sentence.linkActivated.connect(lambda link: self.edit_field(link.removeprefix("field:")))
+        layout.addWidget(self.sentence)
+        self._add_cost(layout, session, node)
+        self._add_buttons(layout, session, node)
+        layout.addWidget(rule())
+        self._add_figures(layout, node)
+        self._add_readback(layout, node)
+        self._add_findings(layout, session, node)
+        layout.addStretch()
+
+    def _sentence_html(self, session: Session, node: Node) -> str:
+        chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; font-weight:600; text-decoration:none;"
+        parts = []
+        for piece in session.sentence(node.id):
+            text = escape(piece.text)
+            if piece.field is None:
+                parts.append(text)
+            else:
+                inner = text.replace(" ", "&nbsp;")
+                parts.append(f'<a href="field:{piece.field}" style="{chip}">&nbsp;{inner}&nbsp;</a>')
+        return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
+
+    def _add_cost(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+        failure = self.failures.get(node.id)
+        if failure:
+            layout.addWidget(label(escape(failure), name="error"))
+        if node.outcome is None or node.outcome.loss is None:
+            return
+        loss = node.outcome.loss
+        unit = f" {loss['unit']}" if loss["unit"] else ""
+        source = session.graph[node.inputs[0]].name if len(node.inputs) == 1 else "its points"
+        box = QFrame()
+        box.setObjectName("box")
+        own = QVBoxLayout(box)
+        own.setContentsMargins(12, 9, 12, 9)
+        warning, action = self.palette_.warning, self.palette_.action
+        share = "" if loss["share"] > 0.995 else f", over {loss['share']:.0%} of the ground"
+        text = label(
+            f'This costs <b style="color:{warning}">{loss["max"]:.3f}{unit}</b> at most, {loss["rmse"]:.3f}{unit} RMSE, '
+            f"{loss['p95']:.3f}{unit} for 95 %, against {escape(source)}{share}. "
+            f'<a href="worst" style="color:{action}">Show the worst place</a>'
+        )
+        text.setTextInteractionFlags(
+            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+        )
+        text.linkActivated.connect(lambda _: self.place.emit(*loss["at"]))
+        own.addWidget(text)
+        layout.addWidget(box)
+
+    def _add_buttons(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+        row = QHBoxLayout()
+        stale = session.graph.state(node.id) is not State.MADE
+        if stale or node.id in self.failures:
+            if stale:
+                layout.addWidget(label("Something before it changed; this is out of date.", name="warning"))
+            button = QPushButton("Make again")
+            button.setProperty("main", "true")
+            button.clicked.connect(lambda: self.remake.emit([node.id]))
+            row.addWidget(button)
+        if declare.fields(session.params_of(node.id)):
+            more = QPushButton("Fewer options" if self._more else "Further options")
+            more.clicked.connect(self._toggle_more)
+            row.addWidget(more)
+        if node.role is Role.DELIVERY:
+            folder = QPushButton("Open folder")
+            folder.clicked.connect(lambda: self.open_folder.emit(node.path))
+            row.addWidget(folder)
+        row.addStretch()
+        layout.addLayout(row)
+        if self._more:
+            self.form = ParamForm(session.params_of(node.id), node.words, self._suggestions(node))
+            layout.addWidget(self.form)
+            apply = QPushButton("Change")
+            apply.clicked.connect(lambda: self._apply(node))
+            layout.addWidget(apply, alignment=Qt.AlignmentFlag.AlignLeft)
+
+    def _toggle_more(self) -> None:
+        self._more = not self._more
+        if self.session is not None:
+            self.show_nodes(self.session, self.nodes, self.failures)
+
+    def _apply(self, node: Node) -> None:
+        if self.form is None:
+            return
+        try:
+            words = declare.to_words(self.form.value())
+        except CallError:
+            return
+        for name, text in words.items():
+            if text != node.words.get(name):
+                self.field_changed.emit(node.id, name, text)
+
+    def _add_figures(self, layout: QVBoxLayout, node: Node) -> None:
+        rows = figure_rows(node)
+        table = QGridLayout()
+        table.setHorizontalSpacing(8)
+        table.setColumnStretch(1, 1)
+        table.setVerticalSpacing(3)
+        for k, (name, value) in enumerate(rows):
+            table.addWidget(label(name, quiet=True, wrap=False), k, 0)
+            own = label(value, wrap=len(value) > 30)
+            own.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
+            own.setAlignment(Qt.AlignmentFlag.AlignRight)
+            own.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            table.addWidget(own, k, 1)
+        layout.addLayout(table)
+
+    def _add_readback(self, layout: QVBoxLayout, node: Node) -> None:
+        report = node.outcome.delivery if node.outcome else None
+        if not report:
+            return
+        layout.addWidget(rule())
+        layout.addWidget(label("<b>Read back from disk</b>"))
+        gap = report["vertical"]
+        if gap is not None:
+            layout.addWidget(
+                label(
+                    f"Largest difference: height {gap:.6f} {report['unit']}, plan {report['plan']:.6f} {report['unit']}"
+                )
+            )
+        table = QGridLayout()
+        table.setHorizontalSpacing(8)
+        for k, check in enumerate(report["checks"]):
+            table.addWidget(
+                label("✓" if check["good"] else "≠", name="" if check["good"] else "error", wrap=False), k, 0
+            )
+            table.addWidget(label(escape(check["what"]), quiet=True), k, 1)
+            text = check["read"] if check["good"] else f"{check['sent']} → {check['read']}"
+            value = label(escape(text))
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            table.addWidget(value, k, 2)
+        table.setColumnStretch(2, 1)
+        layout.addLayout(table)
+
+    def _add_findings(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+        findings = session.findings(node.id)
+        if not findings:
+            return
+        layout.addWidget(rule())
+        layout.addWidget(label(f"<b>{number_text(len(findings))} finding{'s' if len(findings) > 1 else ''}</b>"))
+        for finding in findings:
+            colour = self.palette_.quiet if finding.severity is Severity.NOTE else self.palette_.warning
+            link = f' <a href="x" style="color:{self.palette_.action}">Show the place</a>' if finding.at else ""
+            text = label(f'<span style="color:{colour}">{finding.severity.value}</span> · {escape(finding.text)}{link}')
+            if finding.at:
+                text.setTextInteractionFlags(
+                    Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+                )
+                at = finding.at
+                text.linkActivated.connect(lambda _, at=at: self.place.emit(*at))
+            layout.addWidget(text)
+
+    # -- editing
+
+    def edit_field(self, name: str) -> None:
+        """Open the editor of one field of the sentence."""
+        if self.session is None or len(self.nodes) != 1 or self.sentence is None:
+            return
+        node = self.session.graph[self.nodes[0]]
+        field = declare.field_named(self.session.params_of(node.id), name)
+        text = node.words.get(name, declare.value_text(field.default))
+        own = FieldEditor(self, field, text, self._suggestions(node).get(name, []))
+        own.accepted.connect(lambda value: self.field_changed.emit(node.id, name, value))
+        own.edited.connect(lambda value: self.field_edited.emit(node.id, name, value))
+        own.closed.connect(self.editing_ended)
+        self.field_editor = own
+        own.open_at(self.sentence.mapToGlobal(QPoint(0, self.sentence.height() + 4)))
+
+    def _suggestions(self, node: Node) -> dict[str, list[str]]:
+        """Layer names of the inputs, for the parameters that name layers."""
+        if self.session is None or node.operation != "tin":
+            return {}
+        layers = []
+        for i in node.inputs:
+            dataset = self.session.dataset(i)
+            if isinstance(dataset, Linework):
+                layers += list(dataset.layers)
+        return {"boundary": ["", *layers], "breaklines": ["*", "none", *layers]}
+
+
+def figure_rows(node: Node) -> list[tuple[str, str]]:
+    """Return the figures of a node, ready to show."""
+    if node.outcome is None:
+        return []
+    figures: dict[str, Any] = node.outcome.figures
+    rows = [(name.capitalize(), number_text(value)) for name, value in figures.get("count", {}).items()]
+    extent = figures.get("extent") or {}
+    for name, pair in extent.items():
+        if pair:
+            rows.append((name.capitalize(), f"{pair[0]:.2f} … {pair[1]:.2f}"))
+    if "horizontal_unit" in figures:
+        units = [figures["horizontal_unit"] or "unknown", figures["vertical_unit"] or "unknown"]
+        rows.append(("Units", " / ".join(units)))
+        rows.append(("CRS", figures.get("crs") or "none (local grid)"))
+    if node.path:
+        rows.append(("File", node.path.rsplit("/", 1)[-1]))
+    rows.append(("Took", f"{node.outcome.seconds:.1f} s"))
+    return rows
