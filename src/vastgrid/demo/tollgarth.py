@@ -175,7 +175,7 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
     ):
         delivery = session.plan_delivery(operation, [node], {}, target / file, (None, None))
         _accept(session, delivery, file, progress.part(*share))
-    for node in (grid, names["Pit scan, ground"], names["Day 3, stockpiles"]):
+    for node in (grid, *(node for name, node in names.items() if name != "Edges")):
         session.show(node, shown=False)
 
 

@@ -153,7 +153,7 @@ class LineageView(QWidget):
                 if dataset is None or box is None:
                     continue
                 view = rendering.fitted(box, 2 * PICTURE.width(), 2 * PICTURE.height(), 0.03)
-                picture = rendering.draw([dataset], view, palette, labels=False, emphasis=1.2)
+                picture = rendering.draw([dataset], view, palette, small=True)
             except Exception:  # noqa: BLE001 - a card without a picture is still a card
                 continue
             self._bridge.post(functools.partial(self._arrived, digest, picture))

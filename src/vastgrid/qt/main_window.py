@@ -131,7 +131,12 @@ class MainWindow(QMainWindow):
         button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         menu = QMenu(button)
-        menu.aboutToShow.connect(lambda: (menu.clear(), fill(menu)))
+
+        def refill() -> None:
+            menu.clear()
+            fill(menu)
+
+        menu.aboutToShow.connect(refill)
         button.setMenu(menu)
         return button
 
@@ -148,14 +153,14 @@ class MainWindow(QMainWindow):
         self.upper.addWidget(self.panel)
         self.upper.setSizes([945, 335])
         self.upper.setStretchFactor(0, 1)
-        self.scroll = QScrollArea()
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-        self.scroll.setWidget(self.lineage)
+        self.lower = QScrollArea()
+        self.lower.setWidgetResizable(True)
+        self.lower.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.lower.setWidget(self.lineage)
         self.halves = QSplitter(Qt.Orientation.Vertical)
         self.halves.addWidget(self.upper)
-        self.halves.addWidget(self.scroll)
-        self.halves.setSizes([480, 245])
+        self.halves.addWidget(self.lower)
+        self.halves.setSizes([450, 275])
         self.halves.setStretchFactor(0, 1)
         outer.addWidget(self.halves, 1)
         outer.addWidget(self._status())
@@ -716,7 +721,12 @@ class MainWindow(QMainWindow):
         from vastgrid.qt.findings_dialog import FindingsDialog
 
         dialog = FindingsDialog(self, self.session, self.palette_)
-        dialog.place.connect(lambda node, e, n: (self.lineage.select([node]), self.plan.go_to(e, n)))
+
+        def go(node: str, east: float, north: float) -> None:
+            self.lineage.select([node])
+            self.plan.go_to(east, north)
+
+        dialog.place.connect(go)
         dialog.card.connect(lambda node: self.lineage.select([node]))
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.show()

@@ -58,13 +58,13 @@ class View:
 
 @lru_cache(maxsize=2)
 def ramp(count: int = 256) -> Colours:
-    """Return the elevation colours, (n, 3): low green to high pale, even in lightness and safe for colour-blind eyes."""
+    """Return the elevation colours, (n, 3): low red to high pale, even in lightness and safe for colour-blind eyes."""
     from cmap import Colormap
 
     # The dark end would swallow contours and shadow, so it is left out and the rest is lightened towards paper.
-    rgba = Colormap("crameri:bamako")(np.linspace(0.30, 1.0, count))
+    rgba = Colormap("crameri:lajolla")(np.linspace(0.22, 1.0, count))
     rgb = np.asarray(rgba)[:, :3]
-    return np.ascontiguousarray((255 * (0.72 * rgb + 0.28)).astype(np.uint8))
+    return np.ascontiguousarray((255 * (0.62 * rgb + 0.38)).astype(np.uint8))
 
 
 def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
@@ -106,10 +106,13 @@ def draw(
     palette: theme.Palette,
     *,
     labels: bool = True,
-    emphasis: float = 1.0,
+    small: bool = False,
     wires: bool = False,
 ) -> QImage:
-    """Draw datasets, first ones lowest, surfaces below lines below points; transparent where there is nothing."""
+    """Draw datasets, first ones lowest, surfaces below points below lines; transparent where there is nothing.
+
+    A small picture, as on a card, shows index contours only and no labels.
+    """
     image = np.zeros((view.height, view.width, 4), np.uint8)
     low, high = height_range(datasets)
     for each in datasets:
@@ -121,13 +124,13 @@ def draw(
     for each in datasets:
         if isinstance(each, Contours):
             for mine, width, strength, colour in (
-                (~each.index, 1.0, 0.62, palette.contour),
-                (each.index, 1.7, 0.95, palette.index),
+                (~each.index, 1.0, 0.0 if small else 0.55, palette.contour),
+                (each.index, 1.2 if small else 1.5, 0.9, palette.index),
             ):
+                if strength == 0.0:
+                    continue
                 xy, offsets = _chosen(each, mine)
-                shade.draw_lines(
-                    image, xy, offsets, view.west, view.top, view.size, _rgb(colour), strength, width * emphasis
-                )
+                shade.draw_lines(image, xy, offsets, view.west, view.top, view.size, _rgb(colour), strength, width)
         elif isinstance(each, Linework):
             shade.draw_lines(
                 image,
@@ -138,10 +141,10 @@ def draw(
                 view.size,
                 _rgb(palette.breakline),
                 0.95,
-                1.5 * emphasis,
+                1.5,
             )
     picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
-    if labels:
+    if labels and not small:
         _label(picture, [each for each in datasets if isinstance(each, Contours)], view, palette)
     return picture
 
