@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.base.progress import Silent
-from vastgrid.kernels import isolines, locate, raster, textrows, topology, triangulate
+from vastgrid.kernels import isolines, locate, raster, shade, tags, textrows, topology, triangulate, xmlruns
 
 
 def warm() -> None:
@@ -29,6 +29,15 @@ def warm() -> None:
         locate.largest_edge_gap(triangles[:, :2].copy(), points, points, triangles, index)
         heights = raster.raster_heights(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20))
         topology.regions(neighbours, made.constrained)
+        image, colours = np.zeros((20, 20, 4), np.uint8), np.zeros((256, 3), np.uint8)
+        light = shade.hillshade(heights, 5.0, 5.0, 315.0, 45.0)
+        shade.tint(heights, light, colours, 0.0, 100.0, image)
+        offsets = np.array([0, 30, 60])
+        for array in (offsets, colours):
+            array.flags.writeable = writeable
+        shade.draw_lines(image, points, offsets, 0.0, 100.0, 5.0, colours[0], 0.5, 1.5)
+        shade.draw_edges(image, points, triangles, 0.0, 100.0, 5.0, colours[0], 0.5)
+        shade.draw_points(image, points, 0.0, 100.0, 5.0, colours, 0.0, 100.0, 0.5, 1)
     raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
     raster.lattice_triangles(heights)
     topology.inside_polygon(xyz[:, 0].copy(), xyz[:, 1].copy(), np.ascontiguousarray(xyz[:4, :2]))
@@ -38,6 +47,10 @@ def warm() -> None:
         data, textrows.line_starts(data), 0, 44, 34, 35, np.array([0]), np.array([True]), False, False
     )
     textrows.gather_text(data, places[:, 0], 4)
+    found = tags.scan_tags(data)
+    tags.tag_numbers(data, *found[:3])
+    tags.tag_hashes(data, found[1], found[2])
+    xmlruns.read_run(data, 0, 80, 3, np.zeros((1, 3)), np.zeros(1, np.int64), np.zeros(1, np.bool_))
 
 
 if __name__ == "__main__":

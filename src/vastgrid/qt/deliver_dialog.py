@@ -33,6 +33,7 @@ from vastgrid.session.deliver import prepared
 from vastgrid.session.session import Session, Units
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Format
+from vastgrid.terrain.tin import Tin
 
 # Bytes that one of each takes in a file, measured on the demo job: for an estimate only.
 _BYTES = {
@@ -227,5 +228,7 @@ def _estimated_size(operation: str, datasets: list[Dataset]) -> float:
         counts = each.count()
         if "rows" in counts:
             total += counts["rows"] * counts["columns"] * (2.0 if operation == "geotiff" else 9.0)
+        if isinstance(each, Tin) and operation == "landxml":
+            total += 38.0 * (len(each.source_points) + len(each.break_vertices))
         total += sum(_BYTES.get((operation, name), 0) * value for name, value in counts.items())
     return total

@@ -266,7 +266,7 @@ class ImportDialog(QDialog):
         lines = []
         for finding in self.source.findings:
             lines.append(f"{finding.severity.value} · {escape(finding.text)}")
-        left = "" if lines else "Nothing is left out."
+        left = "" if lines else "Nothing is left out: 0 dropped."
         if unknown:
             lines.append("A unit is unknown. Say it if you know it; otherwise the data stays without one.")
         self.findings.setText("<br>".join([*lines, left]))

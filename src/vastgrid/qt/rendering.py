@@ -115,17 +115,21 @@ def draw(
     """
     image = np.zeros((view.height, view.width, 4), np.uint8)
     low, high = height_range(datasets)
+    ground = any(isinstance(each, Tin | Grid) for each in datasets)
+    # Brown lines are for the pale ground; on bare dark paper they would not be seen.
+    bare = palette.name == "dark" and not ground
+    thin, thick = ("#B08D6A", "#E3CDB0") if bare else (palette.contour, palette.index)
     for each in datasets:
         if isinstance(each, Tin | Grid):
             _draw_surface(image, each, view, low, high, palette, wires=wires)
     for each in datasets:
         if isinstance(each, PointSet):
-            _draw_points(image, each, view, low, high, len(datasets) > 1)
+            _draw_points(image, each, view, low, high, 105 if ground else 0 if bare else 60)
     for each in datasets:
         if isinstance(each, Contours):
             for mine, width, strength, colour in (
-                (~each.index, 1.0, 0.0 if small else 0.55, palette.contour),
-                (each.index, 1.2 if small else 1.5, 0.9, palette.index),
+                (~each.index, 1.0, 0.0 if small else 0.55, thin),
+                (each.index, 1.2 if small else 1.5, 0.9, thick),
             ):
                 if strength == 0.0:
                     continue
@@ -193,9 +197,9 @@ def _spacing(tin: Tin) -> float:
     return float(np.sqrt(area / max(len(tin.vertices), 1)))
 
 
-def _draw_points(image: Colours, points: PointSet, view: View, low: float, high: float, over: bool) -> None:
+def _draw_points(image: Colours, points: PointSet, view: View, low: float, high: float, darker: int) -> None:
     # Over a surface of the same colours points have to stand out.
-    colours = np.clip(ramp().astype(np.int16) - (105 if over else 60), 0, 255).astype(np.uint8)
+    colours = np.clip(ramp().astype(np.int16) - darker, 0, 255).astype(np.uint8)
     east, north = points.extent().east, points.extent().north
     if east is None or north is None:
         return

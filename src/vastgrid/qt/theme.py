@@ -119,6 +119,10 @@ def style(palette: Palette) -> str:
     QLineEdit, QComboBox, QPlainTextEdit {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 6px; padding: 4px 8px; selection-background-color: {p.action}; selection-color: {p.on_action}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {p.action}; padding: 3px 7px; }}
     QLineEdit#finder {{ border-radius: 15px; padding: 5px 14px; }}
+    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::down-arrow {{ image: url("{(_HERE / "glyphs").as_posix()}/chevron-{p.name}.svg"); width: 12px; height: 12px; }}
+    QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
+    QMessageBox {{ background: {p.paper}; }}
     QComboBox QAbstractItemView {{ background: {p.raised}; border: 1px solid {p.line}; selection-background-color: {p.chip}; selection-color: {p.ink}; }}
     QMenu {{ background: {p.raised}; border: 1px solid {p.line}; padding: 4px; }}
     QMenu::item {{ padding: 6px 18px; border-radius: 4px; }}
