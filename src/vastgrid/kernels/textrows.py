@@ -309,7 +309,8 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
                     break
             a = i
             b = i
-            if i < end and data[i] == quote:
+            quoted = i < end and data[i] == quote
+            if quoted:
                 a = i + 1
                 i += 1
                 while i < end and data[i] != quote:
@@ -324,7 +325,7 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
             for j in range(k):
                 if wanted[j] == field:
                     places[row, j, 0] = a
-                    places[row, j, 1] = end if merge and field == top else b
+                    places[row, j, 1] = end if merge and field == top and not quoted else b
                     found += 1
                     if numeric[j]:
                         value, fault = parse_number(data, a, b, comma)

@@ -33,8 +33,7 @@ def warm() -> None:
         light = shade.hillshade(heights, 5.0, 5.0, 315.0, 45.0)
         shade.tint(heights, light, colours, 0.0, 100.0, image)
         offsets = np.array([0, 30, 60])
-        for array in (offsets, colours):
-            array.flags.writeable = writeable
+        offsets.flags.writeable = colours.flags.writeable = writeable
         shade.draw_lines(image, points, offsets, 0.0, 100.0, 5.0, colours[0], 0.5, 1.5)
         shade.draw_edges(image, points, triangles, 0.0, 100.0, 5.0, colours[0], 0.5)
         shade.draw_points(image, points, 0.0, 100.0, 5.0, colours, 0.0, 100.0, 0.5, 1)

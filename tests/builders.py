@@ -1,0 +1,35 @@
+"""Small pieces of terrain for tests."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Unit
+from vastgrid.convert import tin as tin_conversion
+from vastgrid.terrain.frame import Frame
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+DATA = Path(__file__).parent / "data"
+GOLDEN = Path(__file__).parent / "golden"
+METRES = Frame(None, Unit.METRE, Unit.METRE)
+ORIGIN = (431_000.0, 887_000.0)
+
+
+def scattered(count=2000, seed=1, size=(200.0, 150.0), height=None, frame=METRES, name="Points") -> PointSet:
+    rng = np.random.default_rng(seed)
+    xy = rng.random((count, 2)) * size
+    z = (
+        230.0 + 8.0 * np.sin(xy[:, 0] / 31.0) + 5.0 * np.cos(xy[:, 1] / 23.0)
+        if height is None
+        else height(xy[:, 0], xy[:, 1])
+    )
+    return PointSet(name=name, frame=frame, xyz=np.column_stack((xy + ORIGIN, z)))
+
+
+def ground(count=2000, **options) -> Tin:
+    points = scattered(count, **options)
+    return tin_conversion.run([points], tin_conversion.TinParams(), Silent()).dataset.renamed("Ground")

@@ -1,0 +1,252 @@
+"""What has to hold for every conversion and format in the catalog, whichever they are."""
+
+import importlib
+import os
+import pkgutil
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import vastgrid.convert
+import vastgrid.formats
+from builders import METRES, ground, scattered
+from vastgrid import catalog
+from vastgrid.base.errors import Cancelled, DataError, ParamError, WriteError
+from vastgrid.base.progress import Silent
+from vastgrid.convert import contours, grid
+from vastgrid.params import declare
+from vastgrid.session.deliver import deliver
+from vastgrid.session.steps import convert, read_file
+from vastgrid.terrain.fileformat import losses
+from vastgrid.terrain.linework import from_lines
+
+WRITERS = [each for each in catalog.FORMATS if each.write]
+READERS = [each for each in catalog.FORMATS if each.read]
+
+
+def examples():
+    tin = ground(400)
+    return {
+        "tin": tin,
+        "points": scattered(300),
+        "grid": grid.run([tin], grid.settle([tin], grid.GridParams()), Silent()).dataset,
+        "contours": contours.run([tin], contours.settle([tin], contours.ContourParams()), Silent()).dataset,
+        "lines": from_lines("edges", METRES, [np.array([(1, 2, 3), (4, 5, 6.0)])], ["KERB"]),
+    }
+
+
+@pytest.fixture(scope="module")
+def kinds():
+    return examples()
+
+
+def test_every_module_is_listed_once():
+    for package, listed in ((vastgrid.convert, catalog.CONVERSIONS), (vastgrid.formats, catalog.FORMATS)):
+        modules = [module.name for module in pkgutil.iter_modules(package.__path__)]
+        assert len(modules) == len(listed)
+        assert len({each.id for each in listed}) == len(listed)
+
+
+@pytest.mark.parametrize("declared", [*catalog.CONVERSIONS, *catalog.FORMATS], ids=lambda each: each.id)
+def test_parameters_round_trip_as_words(declared):
+    for params in {
+        getattr(declared, name) for name in ("params", "read_params", "write_params") if hasattr(declared, name)
+    }:
+        made = params()
+        assert declare.build(params, declare.to_words(made)) == made
+        for field in declare.fields(params):
+            assert field.param.help.endswith(".") and field.param.label
+            with pytest.raises(ParamError):
+                declare.build(params, {field.name + "_": "1"})
+            if field.kind in (int, float):
+                with pytest.raises(ParamError):
+                    declare.build(params, {field.name: "inf"})
+
+
+@pytest.mark.parametrize("conversion", catalog.CONVERSIONS, ids=lambda each: each.id)
+def test_every_conversion_runs_and_speaks(conversion, kinds):
+    for kind in conversion.takes:
+        if kind.kind == "lines" and conversion.id == "tin":
+            continue
+        source = kinds[kind.kind]
+        result, params = convert(conversion, [source], conversion.params(), Silent())
+        assert isinstance(result.dataset, conversion.gives)
+        said = declare.plain(conversion.sentence(params, [source.name]))
+        assert source.name in said and said.endswith(".") and "{" not in said
+        assert "None" not in said
+        assert isinstance(conversion.estimate([source], params), str)
+        assert result.dataset.frame == source.frame
+
+
+@pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)
+def test_what_a_format_claims_survives(target, kinds, tmp_path):
+    for kind in target.carries.kinds:
+        dataset = kinds[kind.kind]
+        path = tmp_path / f"{kind.kind}{target.suffixes[0]}"
+        delivery = deliver([dataset], path, target, target.write_params(), Silent())
+        assert delivery.good, delivery.checks
+        assert delivery.vertical < 1e-4 and delivery.plan < 1e-4
+        assert catalog.recognise(path) is target, "recognised by its content"
+        assert all(isinstance(finding.text, str) for finding in losses(dataset, target.carries))
+    assert sorted(path.name for path in tmp_path.iterdir()) == sorted(
+        f"{kind.kind}{target.suffixes[0]}" for kind in target.carries.kinds
+    ), "nothing but the files is left"
+
+
+@pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)
+def test_cancel_and_faults_leave_what_was_there(target, kinds, tmp_path, monkeypatch):
+    dataset = kinds[target.carries.kinds[0].kind]
+    path = tmp_path / f"a{target.suffixes[0]}"
+    path.write_text("what was there")
+    for allowed in (0, 1, 2):
+        calls = iter(range(100))
+        with pytest.raises(Cancelled):
+            deliver(
+                [dataset], path, target, target.write_params(), Silent(lambda calls=calls, n=allowed: next(calls) >= n)
+            )
+        assert path.read_text() == "what was there" and len(list(tmp_path.iterdir())) == 1
+
+    def full(*_args, **_options):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(WriteError, match="the disk is full"):
+        deliver([dataset], path, target, target.write_params(), Silent())
+    monkeypatch.undo()
+    assert path.read_text() == "what was there" and len(list(tmp_path.iterdir())) == 1
+
+
+@pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)
+def test_disk_that_fills_while_writing(target, kinds, tmp_path):
+    """A limit on file size stands for a full disk: the system refuses in the middle of a write."""
+    import resource
+    import signal
+
+    dataset = kinds[target.carries.kinds[0].kind]
+    before = resource.getrlimit(resource.RLIMIT_FSIZE)
+    handler = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (1500, before[1]))
+    try:
+        with pytest.raises((WriteError, DataError)):
+            deliver([dataset], tmp_path / f"a{target.suffixes[0]}", target, target.write_params(), Silent())
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, before)
+        signal.signal(signal.SIGXFSZ, handler)
+    assert not list(tmp_path.iterdir())
+
+
+def test_no_permission(kinds, tmp_path):
+    if os.geteuid() == 0:
+        # Root may write anywhere, so a folder that is none stands for one that may not be written.
+        target = Path("/proc/nowhere.xml")
+    else:
+        tmp_path.chmod(0o500)
+        target = tmp_path / "a.xml"
+    landxml = catalog.format_named("landxml")
+    with pytest.raises(WriteError, match="was not written"):
+        deliver([kinds["tin"]], target, landxml, landxml.write_params(), Silent())
+
+
+@pytest.mark.parametrize("reader", READERS, ids=lambda each: each.id)
+def test_garbage_gives_our_error(reader, tmp_path):
+    rng = np.random.default_rng(7)
+    for size in (1, 20, 3000):
+        for head in (
+            b"",
+            b"LASF",
+            b"<?xml version='1.0'?><LandXML>",
+            b"  0\nSECTION\n",
+            b"II*\0",
+            b"ncols 5\nnrows 5\n",
+        ):
+            path = tmp_path / f"a{reader.suffixes[0]}"
+            path.write_bytes(head + rng.bytes(size))
+            with pytest.raises(DataError):
+                reader.read(path, reader.read_params(), Silent())
+
+
+@pytest.mark.parametrize("target", [each for each in WRITERS if each.read], ids=lambda each: each.id)
+def test_mutations_give_our_error_or_data(target, kinds, tmp_path):
+    """A few hundred damaged files of each format: only our own error may leave a reader."""
+    rng = np.random.default_rng(11)
+    source = kinds[target.carries.kinds[0].kind]
+    path = tmp_path / f"a{target.suffixes[0]}"
+    deliver([source], path, target, target.write_params(), Silent())
+    original = path.read_bytes()
+    for _ in range(120):
+        data = bytearray(original)
+        for place in rng.integers(0, len(data), 4):
+            data[place] = rng.integers(0, 256)
+        if rng.random() < 0.3:
+            del data[rng.integers(0, len(data)) :]
+        path.write_bytes(data)
+        try:
+            target.read(path, target.read_params(), Silent())
+        except DataError:
+            continue
+
+
+def test_names_in_any_script_and_blanks(kinds, tmp_path):
+    folder = tmp_path / "grün ground, 地形"
+    folder.mkdir()
+    for target in WRITERS:
+        dataset = kinds[target.carries.kinds[0].kind].renamed("Böschung 地形 ‘x’ & <y>")
+        path = folder / f"Böschung 地形{target.suffixes[0]}"
+        assert deliver([dataset], path, target, target.write_params(), Silent()).good
+        assert read_file(path, {}, Silent()).datasets
+
+
+def test_nothing_but_qt_needs_qt():
+    """Imports everything outside vastgrid.qt with Qt blocked, wrappers and dynamic imports included."""
+    code = """
+import importlib, pkgutil, sys
+class Block:
+    def find_spec(self, name, path=None, target=None):
+        if name.split('.')[0] in ('PyQt6', 'PySide6', 'qtpy', 'matplotlib'):
+            raise ImportError('blocked: ' + name)
+sys.meta_path.insert(0, Block())
+import vastgrid
+for module in pkgutil.walk_packages(vastgrid.__path__, 'vastgrid.'):
+    if not module.name.startswith('vastgrid.qt') and not module.name.endswith('__main__'):
+        importlib.import_module(module.name)
+print('all imported')
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert "all imported" in done.stdout, done.stderr
+
+
+def test_import_contracts_catch_a_planted_fault(tmp_path):
+    """A contract that names the wrong module is green for ever, so one fault is planted for each."""
+    import shutil
+
+    root = Path(__file__).parents[2]
+    shutil.copytree(root / "src" / "vastgrid", tmp_path / "vastgrid")
+    shutil.copy(root / "pyproject.toml", tmp_path)
+    faults = {
+        "kernels/locate.py": "import vastgrid.catalog\n",
+        "formats/las.py": "import vastgrid.formats.text\n",
+        "convert/grid.py": "import vastgrid.convert.tin\n",
+        "job/store.py": "import PyQt6.QtCore\n",
+    }
+    for name, line in faults.items():
+        with (tmp_path / "vastgrid" / name).open("a") as file:
+            file.write(line)
+    tool = Path(sys.executable).with_name("lint-imports")
+    done = subprocess.run(
+        [tool, "--no-cache"],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+        env={**os.environ, "PYTHONPATH": str(tmp_path)},
+    )
+    assert done.returncode == 1
+    assert "4 broken" in done.stdout, done.stdout[-2000:]
+
+
+def test_modules_are_importable_alone():
+    for name in ("vastgrid.session.session", "vastgrid.cli.main", "vastgrid.formats.landxml"):
+        importlib.import_module(name)

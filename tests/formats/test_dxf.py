@@ -1,0 +1,153 @@
+"""DXF against ezdxf, in both directions."""
+
+import ezdxf
+import numpy as np
+import pytest
+
+from builders import METRES, ORIGIN, ground, scattered
+from vastgrid.base.errors import FormatError
+from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Length, Unit
+from vastgrid.convert import contours
+from vastgrid.formats import dxf
+from vastgrid.formats.dxf._write import ContourForm, Version
+from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.tin import areas
+
+
+def read(path, **options):
+    return dxf.read(path, dxf.DxfReadParams(**options), Silent())
+
+
+def everything():
+    tin = ground(300)
+    made = contours.run([tin], contours.ContourParams(Length(1.0), index=5), Silent()).dataset
+    ring = np.array([(0, 0, 5), (10, 0, 5), (10, 10, 6), (0, 0, 5.0)]) + (*ORIGIN, 0.0)
+    lines = from_lines("edges", METRES, [ring, ring[:2]], ["HAUL ROAD/é", "TOE"])
+    return [tin, made, lines, scattered(20)]
+
+
+@pytest.mark.parametrize("version", list(Version))
+@pytest.mark.parametrize("form", list(ContourForm))
+def test_ezdxf_reads_what_we_write(tmp_path, version, form):
+    tin, made, lines, points = everything()
+    path = tmp_path / "a.dxf"
+    dxf.write([tin, made, lines, points], path, dxf.DxfWriteParams(version, form), Silent())
+    document = ezdxf.readfile(path)
+    assert not document.audit().errors and not document.audit().fixes
+    assert document.dxfversion == {"R2018": "AC1032", "R12": "AC1009"}[version.value]
+    if version is Version.R2018:
+        assert document.header["$INSUNITS"] == 6
+    space = document.modelspace()
+    faces = space.query("3DFACE")
+    assert len(faces) == len(tin.triangles)
+    first = np.array([faces[0].dxf.vtx0, faces[0].dxf.vtx1, faces[0].dxf.vtx2])
+    np.testing.assert_allclose(first, tin.vertices[tin.triangles[0]], atol=5.1e-5)
+    assert len(space.query("POINT")) == 20
+    drawn = list(space.query('LWPOLYLINE POLYLINE[layer=="CONTOUR"]')) + list(
+        space.query('LWPOLYLINE POLYLINE[layer=="CONTOUR_INDEX"]')
+    )
+    assert len({id(e) for e in drawn}) == len(made)
+    heights = {
+        round(
+            e.dxf.elevation
+            if e.dxftype() == "LWPOLYLINE"
+            else (e.dxf.elevation.z if e.is_2d_polyline else e.vertices[0].dxf.location.z),
+            6,
+        )
+        for e in drawn
+    }
+    assert heights == set(np.round(made.levels, 6))
+    assert sum(e.is_closed for e in drawn) == made.closed().sum()
+    ring = next(e for e in space.query("POLYLINE") if e.dxf.layer.startswith("HAUL"))
+    assert ring.is_closed and ring.is_3d_polyline and len(ring.vertices) == 3
+
+
+@pytest.mark.parametrize("version", list(Version))
+def test_round_trip(tmp_path, version):
+    sent = everything()
+    dxf.write(sent, tmp_path / "a.dxf", dxf.DxfWriteParams(version), Silent())
+    tin, lines, points = read(tmp_path / "a.dxf").datasets
+    np.testing.assert_allclose(tin.corners(), sent[0].corners(), atol=5.1e-5)
+    assert lines.count()["lines"] == len(sent[1]) + len(sent[2])
+    np.testing.assert_allclose(points.xyz, sent[3].xyz, atol=5.1e-5)
+    assert tin.frame.horizontal is (Unit.METRE if version is Version.R2018 else None)
+
+
+@pytest.fixture
+def drawing(tmp_path):
+    """What ezdxf draws: each kind of entity we read, an arc as a bulge, an object turned over, and strangers."""
+    document = ezdxf.new("R2010")
+    document.header["$INSUNITS"] = 2
+    space = document.modelspace()
+    space.add_line((0, 0, 1), (10, 0, 2), dxfattribs={"layer": "KERB"})
+    space.add_lwpolyline([(0, 0, 0, 0, 1.0), (10, 0)], dxfattribs={"elevation": 7.0, "layer": "ARC"})
+    space.add_lwpolyline([(1, 2), (3, 4)], dxfattribs={"extrusion": (0, 0, -1), "elevation": 5.0, "layer": "TURNED"})
+    space.add_polyline3d([(0, 0, 0), (1, 1, 1), (2, 0, 2)], close=True, dxfattribs={"layer": "BREAK"})
+    space.add_polyline2d([(0, 0), (5, 5)], dxfattribs={"elevation": (0, 0, 12.5), "layer": "C"})
+    space.add_3dface([(0, 0, 0), (10, 0, 0), (10, 10, 5), (0, 10, 5)], dxfattribs={"layer": "FACES"})
+    mesh = space.add_polyface(dxfattribs={"layer": "POLYFACE"})
+    mesh.append_faces([[(20, 0, 1), (30, 0, 1), (30, 10, 2)], [(20, 0, 1), (30, 10, 2), (20, 10, 3)]])
+    lattice = space.add_polymesh((3, 3), dxfattribs={"layer": "MESH"})
+    for i in range(3):
+        for j in range(3):
+            lattice.set_mesh_vertex((i, j), (40 + i, j, i + j))
+    space.add_point((1, 1, 9), dxfattribs={"layer": "SPOT"})
+    space.add_text("strange")
+    document.layout("Layout1").add_line((0, 0), (1, 1))
+    document.saveas(tmp_path / "ez.dxf")
+    return tmp_path / "ez.dxf"
+
+
+def test_we_read_what_ezdxf_draws(drawing):
+    result = read(drawing)
+    by_name = {each.name: each for each in result.datasets}
+    lines, points = by_name["ez lines"], by_name["ez points"]
+    assert all(each.frame.horizontal is Unit.FOOT for each in result.datasets)
+    named = {name: lines.line(int(np.flatnonzero(lines.layer == k)[0])) for k, name in enumerate(lines.layers)}
+    assert named["KERB"].tolist() == [[0, 0, 1], [10, 0, 2]]
+    arc = named["ARC"]
+    # A bulge of 1 is a half circle, and runs anticlockwise: below the chord that leads east.
+    np.testing.assert_allclose(np.hypot(arc[:, 0] - 5, arc[:, 1]), 5.0, atol=1e-9)
+    assert (arc[1:-1, 1] < 0).all() and (arc[:, 2] == 7.0).all()
+    np.testing.assert_allclose(named["TURNED"], [[-1, 2, -5], [-3, 4, -5]])
+    assert (named["BREAK"][0] == named["BREAK"][-1]).all() and len(named["BREAK"]) == 4
+    assert named["C"][:, 2].tolist() == [12.5, 12.5]
+    assert areas(by_name["FACES"]).sum() == pytest.approx(100.0)
+    assert areas(by_name["POLYFACE"]).sum() == pytest.approx(100.0)
+    assert areas(by_name["MESH"]).sum() == pytest.approx(4.0) and len(by_name["MESH"].triangles) == 8
+    assert points.xyz.tolist() == [[1, 1, 9]] and points.attributes["layer"].tolist() == [b"SPOT"]
+    said = " ".join(finding.text for finding in result.findings)
+    assert "1 TEXT" in said
+
+
+def test_binary_drawing(tmp_path, drawing):
+    document = ezdxf.readfile(drawing)
+    document.saveas(tmp_path / "b.dxf", fmt="bin")
+    ours, other = read(drawing).datasets, read(tmp_path / "b.dxf").datasets
+    assert [each.count() for each in ours] == [each.count() for each in other]
+
+
+def test_cut_in_half(tmp_path):
+    dxf.write([ground(100)], tmp_path / "a.dxf", dxf.DxfWriteParams(), Silent())
+    data = (tmp_path / "a.dxf").read_bytes()
+    (tmp_path / "b.dxf").write_bytes(data[: data.index(b"3DFACE") + 20_000])
+    with pytest.raises(FormatError, match=r"line \d+: the drawing is cut off.*accept_cut=yes"):
+        read(tmp_path / "b.dxf")
+    kept = read(tmp_path / "b.dxf", accept_cut=True)
+    assert 20 < len(kept.datasets[0].triangles) < 190
+    assert any(finding.code == "cut-off" for finding in kept.findings)
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("hello\nworld\n", "line 1: a group code was expected, not “hello”"),
+        ("  0\nSECTION\n  2\nHEADER\n  0\nENDSEC\n  0\nEOF\n", "no ENTITIES section"),
+        ("  0\nSECTION\n  2\nENTITIES\n  0\nTEXT\n  8\n0\n  0\nENDSEC\n  0\nEOF\n", "no faces, lines.*1 TEXT"),
+    ],
+)
+def test_bad_files(tmp_path, text, why):
+    (tmp_path / "a.dxf").write_text(text)
+    with pytest.raises(FormatError, match=why):
+        read(tmp_path / "a.dxf")

@@ -1,0 +1,163 @@
+"""LandXML against a golden file written by hand, a second reader, and malice. Facts of the standard are from memory."""
+
+import numpy as np
+import pytest
+
+from builders import GOLDEN, METRES, ground, scattered
+from formats.second_landxml_reader import linear_unit, surfaces
+from vastgrid.base.errors import CallError, FormatError
+from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Length, Unit
+from vastgrid.convert import contours
+from vastgrid.convert.tin import TinParams, run
+from vastgrid.formats import landxml
+from vastgrid.formats.landxml._read import Take
+from vastgrid.terrain.frame import Frame
+from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.units import in_units
+
+READ, WRITE = landxml.LandXmlReadParams(), landxml.LandXmlWriteParams()
+
+
+def read(path, **options):
+    return landxml.read(path, landxml.LandXmlReadParams(**options), Silent())
+
+
+def test_golden_faces():
+    result = read(GOLDEN / "two_definitions.xml")
+    tin, points = result.datasets
+    assert (tin.name, points.name) == ("Yard & ramp", "two_definitions points")
+    assert tin.frame.horizontal is Unit.US_FOOT and tin.frame.vertical is Unit.US_FOOT
+    # Northing comes first in the file, easting first with us.
+    assert tin.vertices[0].tolist() == [2000.0, 1000.0, 10.0]
+    assert len(tin.triangles) == 2, "the invisible face is no ground"
+    corners = {tuple(sorted(map(tuple, tin.vertices[t].tolist()))) for t in tin.triangles}
+    assert ((2000.0, 1000.0, 10.0), (2000.0, 1010.0, 12.0), (2010.0, 1010.0, 13.0)) in corners
+    assert len(tin.source_points) == 2 and len(tin.break_vertices) == 2 and len(tin.limit) == 5
+    assert points.xyz.tolist() == [[2000.25, 1000.5, 99.125]]
+    assert points.attributes["code"].tolist() == [b"BM"]
+    said = " ".join(finding.text for finding in result.findings)
+    assert "1 face of Yard & ramp are marked invisible" in said
+    assert "1 Alignment" in said
+
+
+def test_golden_source_data():
+    datasets = read(GOLDEN / "two_definitions.xml", take=Take.SOURCE).datasets
+    kinds = [each.kind for each in datasets]
+    assert kinds == ["points", "lines", "points"]
+    lines = datasets[1]
+    assert lines.layers == ("Breakline standard", "Boundary outer", "Contour")
+    assert lines.line(2)[:, 2].tolist() == [11.5, 11.5]
+    assert [each.kind for each in read(GOLDEN / "two_definitions.xml", take=Take.BOTH).datasets] == [
+        "tin", "points", "lines", "points",
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-16", "iso-8859-1"])
+@pytest.mark.parametrize("prefix", ["", "lx:"])
+def test_encodings_and_prefixes(tmp_path, encoding, prefix):
+    import re
+
+    text = (
+        (GOLDEN / "two_definitions.xml").read_text().replace("xmlns=", f"xmlns{':' + prefix[:-1] if prefix else ''}=")
+    )
+    text = text.replace('<?xml version="1.0"?>', f'<?xml version="1.0" encoding="{encoding}"?>')
+    text = re.sub(r"<(/?)(?=[A-Z])", rf"<\1{prefix}", text)
+    (tmp_path / "a.xml").write_bytes(text.encode(encoding))
+    first, second = read(tmp_path / "a.xml").datasets[0], read(GOLDEN / "two_definitions.xml").datasets[0]
+    np.testing.assert_array_equal(first.vertices, second.vertices)
+    np.testing.assert_array_equal(first.triangles, second.triangles)
+
+
+def test_written_file_is_right_to_a_second_reader(tmp_path):
+    line = np.column_stack((np.linspace(431020, 431150, 8), np.full(8, 887060.0), np.full(8, 231.5)))
+    work = from_lines("edges", METRES, [line], ["EDGE"])
+    tin = run([scattered(400), work], TinParams(), Silent()).dataset.renamed('Süd "A" <1> & b')
+    landxml.write([tin], tmp_path / "a.xml", WRITE, Silent())
+    assert linear_unit(tmp_path / "a.xml") == "meter"
+    ((name, points, faces, lines, _, _, data),) = surfaces(tmp_path / "a.xml")
+    assert name == tin.name
+    assert len(points) == len(tin.vertices) and len(faces) == len(tin.triangles)
+    for k in (0, len(points) // 2, len(points) - 1):
+        north, east, z = points[k + 1]
+        assert (east, north, z) == pytest.approx(tin.vertices[k].tolist(), abs=5.1e-5)
+    assert faces == [tuple(t) for t in (tin.triangles + 1).tolist()]
+    assert len(lines) == 1 and len(lines[0]) == 8
+    assert sum(map(len, data)) == 400
+
+
+def test_contours_and_units(tmp_path):
+    tin = in_units(ground(800), Unit.US_FOOT, Unit.US_FOOT)
+    made = contours.run([tin], contours.ContourParams(Length(5.0)), Silent()).dataset
+    landxml.write([made, tin.renamed("G")], tmp_path / "a.xml", WRITE, Silent())
+    assert linear_unit(tmp_path / "a.xml") == "USSurveyFoot"
+    first, second = surfaces(tmp_path / "a.xml")
+    assert len(first[5]) == len(made) and second[0] == "G"
+    back = read(tmp_path / "a.xml").datasets
+    assert [each.count() for each in back if each.kind == "lines"] == [made.count()]
+
+
+def test_unit_is_needed(tmp_path):
+    with pytest.raises(CallError, match="--from-units"):
+        landxml.write([ground(50, frame=Frame())], tmp_path / "a.xml", WRITE, Silent())
+
+
+def test_many_blocks_and_odd_elements_between(tmp_path):
+    """Runs longer than a block, with an element the fast path must hand over in the middle."""
+    tin = ground(60_000)
+    landxml.write([tin], tmp_path / "a.xml", landxml.LandXmlWriteParams(), Silent())
+    text = (tmp_path / "a.xml").read_text().replace('<P id="30000">', '<P pntRef="x" id="30000"><!-- odd -->')
+    text = text.replace("<Faces>\n", "<Faces>\n<F>  1\t2\n3 </F><!-- <F>9 9 9</F> -->", 1)
+    (tmp_path / "b.xml").write_text(text)
+    a, b = read(tmp_path / "a.xml").datasets[0], read(tmp_path / "b.xml").datasets[0]
+    np.testing.assert_array_equal(a.vertices, b.vertices)
+    assert len(b.triangles) == len(a.triangles) + 1
+
+
+BOMB = """<?xml version="1.0"?><!DOCTYPE LandXML [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]>
+<LandXML version="1.2"><Units><Metric linearUnit="meter"/></Units><CgPoints><CgPoint name="&b;">1 2 3</CgPoint></CgPoints></LandXML>"""
+OUTSIDE = '<!DOCTYPE LandXML SYSTEM "file:///etc/passwd"><LandXML/>'
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("", "the file is empty"),
+        (BOMB, "document type"),
+        (OUTSIDE, "document type"),
+        ("<LandXML><Surfaces><Surface></Surfaces></LandXML>", "not well-formed XML.*mismatched tag"),
+        ("<html><body/></html>", "the root element is “html”"),
+        ("<LandXML><Units/></LandXML>", "holds no surface"),
+        ("<LandXML>" + "<a>" * 400 + "</a>" * 400 + "</LandXML>", "nested too deeply"),
+        (
+            "<LandXML><Surfaces><Surface name='s'><Definition><Faces><F>1 2 3</F></Faces></Definition></Surface></Surfaces></LandXML>",
+            "holds no surface",
+        ),
+    ],
+)
+def test_bad_files(tmp_path, text, why):
+    (tmp_path / "a.xml").write_text(text)
+    with pytest.raises(FormatError, match=why):
+        read(tmp_path / "a.xml")
+
+
+def test_faces_that_name_missing_points_are_counted(tmp_path):
+    text = (
+        (GOLDEN / "two_definitions.xml")
+        .read_text()
+        .replace("<F>70 3 12</F>", "<F>70 3 12</F><F>70 3 5555</F><F>a b c</F>")
+    )
+    (tmp_path / "a.xml").write_text(text)
+    result = read(tmp_path / "a.xml")
+    assert len(result.datasets[0].triangles) == 2
+    said = " ".join(finding.text for finding in result.findings)
+    assert "1 face of Yard & ramp name points that are not there" in said
+    assert "1 faces without three points were left out" in said
+
+
+def test_cut_at_every_place_is_an_error_not_a_crash(tmp_path):
+    data = (GOLDEN / "two_definitions.xml").read_bytes()
+    for size in range(0, len(data) - 12, 37):
+        (tmp_path / "a.xml").write_bytes(data[:size])
+        with pytest.raises(FormatError):
+            read(tmp_path / "a.xml")

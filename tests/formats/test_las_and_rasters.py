@@ -1,0 +1,159 @@
+"""Clouds against the published counts of open files; rasters against rasterio."""
+
+import numpy as np
+import pytest
+import rasterio
+
+from builders import DATA, METRES, ground
+from vastgrid.base.errors import DataError, FormatError, ParamError
+from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Length, Unit
+from vastgrid.convert import grid
+from vastgrid.formats import asciigrid, geotiff, las
+from vastgrid.terrain.fileformat import NoParams
+from vastgrid.terrain.frame import Frame, frame_of_crs
+from vastgrid.terrain.grid import Grid
+
+
+def cloud(name, classes=""):
+    return las.read(DATA / name, las.LasReadParams(classes), Silent())
+
+
+def test_autzen_as_listed():
+    points = cloud("autzen_trim.laz").datasets[0]
+    assert points.count() == {"points": 110_000}
+    assert len(np.unique(points.xyz[:, :2], axis=0)) == 109_993
+    extent = points.extent()
+    assert extent.east == pytest.approx((636001.76, 637179.22), abs=1e-9)
+    assert extent.north == pytest.approx((848935.20, 849497.90), abs=1e-9)
+    assert extent.elevation == pytest.approx((406.26, 520.51), abs=1e-9)
+    assert set(np.unique(points.attributes["classification"])) == {1, 2}
+    assert {"red", "green", "blue", "intensity", "gps_time"} <= set(points.attributes)
+    assert points.frame.horizontal is Unit.FOOT
+    assert points.frame.vertical is None, "the file says nothing of heights"
+
+
+def test_crs_and_unit_unknown_where_the_file_is_silent():
+    assert cloud("simple.las").datasets[0].frame == Frame()
+    assert cloud("autzen.las").datasets[0].frame.horizontal is Unit.FOOT
+
+
+def test_las_and_laz_are_one_cloud():
+    a, b = cloud("simple.las").datasets[0], cloud("simple.laz").datasets[0]
+    np.testing.assert_array_equal(a.xyz, b.xyz)
+    assert all((a.attributes[name] == b.attributes[name]).all() for name in a.attributes)
+
+
+def test_classes_are_counted_when_left_out():
+    result = cloud("simple.las", "2")
+    assert len(result.datasets[0].xyz) == 276
+    assert "789 of 1065 points dropped (74.1%)" in result.findings[-1].text
+    with pytest.raises(FormatError, match="no point is of class 77"):
+        cloud("simple.las", "77")
+    with pytest.raises(ParamError):
+        cloud("simple.las", "ground")
+
+
+@pytest.mark.parametrize("name", ["simple.las", "simple.laz", "autzen_trim.laz"])
+@pytest.mark.parametrize("share", [0.0001, 0.02, 0.5, 0.97])
+def test_truncated_clouds(tmp_path, name, share):
+    data = (DATA / name).read_bytes()
+    (tmp_path / name).write_bytes(data[: int(len(data) * share)])
+    with pytest.raises(FormatError):
+        las.read(tmp_path / name, las.LasReadParams(), Silent())
+
+
+def test_a_header_that_promises_too_much(tmp_path):
+    data = bytearray((DATA / "simple.las").read_bytes())
+    data[107:111] = (4_000_000_000).to_bytes(4, "little")
+    (tmp_path / "a.las").write_bytes(data)
+    with pytest.raises(FormatError, match="speaks of 4000000000 points"):
+        las.read(tmp_path / "a.las", las.LasReadParams(), Silent())
+
+
+def test_mutated_clouds_give_our_error_or_points(tmp_path):
+    original = (DATA / "simple.laz").read_bytes()
+    rng = np.random.default_rng(5)
+    for _ in range(150):
+        data = bytearray(original)
+        for place in rng.integers(0, len(data), 3):
+            data[place] = rng.integers(0, 256)
+        (tmp_path / "m.laz").write_bytes(data)
+        try:
+            las.read(tmp_path / "m.laz", las.LasReadParams(), Silent())
+        except FormatError:
+            continue
+
+
+def dem(frame=METRES, cell=2.0):
+    made = grid.run([ground(900, frame=frame)], grid.GridParams(Length(cell)), Silent()).dataset
+    assert np.isnan(made.heights).any(), "the corners have no ground"
+    return made
+
+
+@pytest.mark.parametrize("precision", list(geotiff.Precision))
+def test_rasterio_reads_our_tiff(tmp_path, precision):
+    made = dem()
+    geotiff.write([made], tmp_path / "a.tif", geotiff.TiffWriteParams(precision), Silent())
+    with rasterio.open(tmp_path / "a.tif") as source:
+        band = source.read(1, masked=True)
+        assert source.transform.c == made.west and source.transform.f == made.north and source.transform.a == 2.0
+        assert (band.mask == np.isnan(made.heights)).all()
+        np.testing.assert_allclose(band.compressed(), made.heights[np.isfinite(made.heights)], rtol=1e-6)
+        assert source.units == ("metre",) and source.crs.linear_units == "metre"
+    back = geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(), Silent()).datasets[0]
+    assert back.frame == made.frame and back.count() == made.count()
+
+
+def test_tiff_keeps_crs_and_foot(tmp_path):
+    made = dem(frame_of_crs("EPSG:2994").filled(None, Unit.FOOT))
+    geotiff.write([made], tmp_path / "a.tif", geotiff.TiffWriteParams(), Silent())
+    back = geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(), Silent()).datasets[0]
+    assert back.frame.horizontal is Unit.FOOT and back.frame.vertical is Unit.FOOT
+    assert rasterio.open(tmp_path / "a.tif").crs.to_epsg() == 2994
+
+
+def test_foreign_tiffs(tmp_path):
+    z = np.arange(12, dtype="int16").reshape(3, 4)
+    profile = {"driver": "GTiff", "width": 4, "height": 3, "count": 2, "dtype": "int16", "nodata": 5}
+    south_up = rasterio.Affine(10, 0, 1000, 0, 10, 2000)
+    with rasterio.open(tmp_path / "a.tif", "w", **profile, transform=south_up) as target:
+        target.write(z, 1)
+        target.write(z * 2, 2)
+    made = geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(band=2), Silent()).datasets[0]
+    assert (made.north, made.dy, made.heights[0, 0]) == (2030.0, 10.0, 16.0)
+    with pytest.raises(ParamError, match="the raster has 2"):
+        geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(band=3), Silent())
+    with rasterio.open(tmp_path / "r.tif", "w", **profile, transform=rasterio.Affine(1, 1, 0, 1, -1, 0)) as target:
+        target.write(z, 1)
+    with pytest.raises(FormatError, match="rotated"):
+        geotiff.read(tmp_path / "r.tif", geotiff.TiffReadParams(), Silent())
+    data = (tmp_path / "a.tif").read_bytes()
+    (tmp_path / "c.tif").write_bytes(data[:60])
+    with pytest.raises(FormatError):
+        geotiff.read(tmp_path / "c.tif", geotiff.TiffReadParams(), Silent())
+
+
+def test_ascii_grid(tmp_path):
+    made = dem()
+    asciigrid.write([made], tmp_path / "a.asc", asciigrid.AsciiWriteParams(), Silent())
+    assert (tmp_path / "a.asc").read_text().splitlines()[:3] == ["ncols 100", "nrows 75", "xllcorner 431000.0"]
+    back = asciigrid.read(tmp_path / "a.asc", NoParams(), Silent()).datasets[0]
+    np.testing.assert_allclose(back.heights, made.heights, atol=5.1e-5)
+    assert (back.west, back.north, back.dx) == (made.west, made.north, 2.0)
+    text = (tmp_path / "a.asc").read_text()
+    (tmp_path / "b.asc").write_text(text[: len(text) // 2])
+    with pytest.raises(FormatError, match="cut off: 75 × 100"):
+        asciigrid.read(tmp_path / "b.asc", NoParams(), Silent())
+    oblong = Grid(frame=METRES, heights=np.zeros((2, 2)), west=0, north=0, dx=1, dy=2)
+    with pytest.raises(DataError, match="square cells"):
+        asciigrid.write([oblong], tmp_path / "c.asc", asciigrid.AsciiWriteParams(), Silent())
+
+
+def test_ascii_grid_by_hand(tmp_path):
+    (tmp_path / "a.asc").write_text(
+        "NCOLS 3\nNROWS 2\nXLLCENTER 10.5\nYLLCENTER 20.5\nCELLSIZE 1\nNODATA_VALUE -1\n1 2 3\n4 -1 6\n"
+    )
+    made = asciigrid.read(tmp_path / "a.asc", NoParams(), Silent()).datasets[0]
+    assert (made.west, made.north) == (10.0, 22.0)
+    assert made.heights[0].tolist() == [1, 2, 3] and np.isnan(made.heights[1, 1])

@@ -1,0 +1,141 @@
+"""Text points: layouts met in practice (common practice, no standard), numbers against Python's own, and bad files."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from vastgrid.base.errors import FormatError, ParamError
+from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Unit
+from vastgrid.formats import text
+from vastgrid.formats.text import Delimiter, TextReadParams
+from vastgrid.kernels.textrows import RowTemplate, parse_number
+
+
+@pytest.fixture
+def read(tmp_path):
+    def call(content, **options):
+        path = tmp_path / "day.csv"
+        path.write_bytes(content if isinstance(content, bytes) else content.encode())
+        return text.read(path, TextReadParams(**options), Silent())
+
+    return call
+
+
+@pytest.mark.parametrize(
+    ("content", "first"),
+    [
+        ("E,N,Z\n1.5,2.5,3.5\n4,5,6\n", (1.5, 2.5, 3.5)),
+        ("Point,Northing,Easting,Elevation,Code\nA1,2.5,1.5,3.5,GL\nA2,5,4,6,GL\n", (1.5, 2.5, 3.5)),
+        ("1,2.5,1.5,3.5,GL\n2,5,4,6,GL\n3,7,8,9,GL\n", (1.5, 2.5, 3.5)),
+        ("1.5 2.5 3.5\n4 5 6\n", (1.5, 2.5, 3.5)),
+        ("  1.5\t2.5   3.5  \r\n4 5 6\r\n", (1.5, 2.5, 3.5)),
+        ("X;Y;Z\n1,5;2,5;3,5\n4,0;5,0;6,0\n", (1.5, 2.5, 3.5)),
+        ("\ufeffid\tx\ty\theight\n9\t1.5\t2.5\t3.5\n8\t4\t5\t6\n", (1.5, 2.5, 3.5)),
+        ("# surveyed by us\n# P,E,N,H\n9,1.5,2.5,3.5\n8,4,5,6\n", (1.5, 2.5, 3.5)),
+        ('"e","n","z","remark"\n"1.5","2.5","3.5","top, wet"\n4,5,6,x\n', (1.5, 2.5, 3.5)),
+        ("title line\n\nE N Z\n1.5e0 2.5E+0 +3.5\n.4e1 5. 6\n", (1.5, 2.5, 3.5)),
+        ("lon,lat,alt\n1.5,2.5,3.5\n4,5,6\n", (1.5, 2.5, 3.5)),
+    ],
+)
+def test_layouts(read, content, first):
+    points = read(content).datasets[0]
+    assert tuple(points.xyz[0]) == first
+    assert len(points.xyz) in (2, 3)
+
+
+def test_guesses_are_said_and_known_roles_are_not(read):
+    assert any(f.code == "columns-guessed" for f in read("1 2 3\n4 5 6\n").findings)
+    assert not read("x y z\n1 2 3\n4 5 6\n").findings
+
+
+def test_utf16(read):
+    assert read("x y z\n1 2 3\n4 5 6\n".encode("utf-16")).datasets[0].xyz.tolist() == [[1, 2, 3], [4, 5, 6]]
+
+
+@pytest.mark.parametrize(
+    ("head", "units"),
+    [
+        ("E [m],N [m],Z [m]", (Unit.METRE, Unit.METRE)),
+        ("easting_m,northing_m,elev (us-ft)", (Unit.METRE, Unit.US_FOOT)),
+        # “ft” alone does not say which foot, so it stays unknown.
+        ("E (ft),N (ft),Z (ft)", (None, None)),
+        ("E,N,Z", (None, None)),
+    ],
+)
+def test_units_come_from_the_head_or_stay_unknown(read, head, units):
+    frame = read(f"{head}\n1,2,3\n4,5,6\n").datasets[0].frame
+    assert (frame.horizontal, frame.vertical) == units
+
+
+def test_attributes_are_kept(read):
+    points = read("pt,e,n,z,code,depth\n1,1,2,3,TOE BANK,0.3\n2,4,5,6,É,0.4\n").datasets[0]
+    assert points.attributes["code"].tolist() == [b"TOE BANK", "É".encode()]
+    assert list(points.attributes) == ["point", "code", "depth"]
+
+
+def test_options_override_detection(read):
+    assert read("1,2,3\n4,5,6\n", columns="NEZ").datasets[0].xyz[0].tolist() == [2, 1, 3]
+    assert read("1,2,3\n4,5,6\n7,8,9\n", start=2).datasets[0].xyz[0].tolist() == [4, 5, 6]
+    assert read("1,2,9,3\n4,5,9,6\n", columns="easting,northing,ignore,elevation").datasets[0].xyz[1].tolist() == [
+        4,
+        5,
+        6,
+    ]
+
+
+def test_bad_lines_are_left_out_by_number_and_reason(read):
+    rows = "".join(f"{k},{k},10.5\n" for k in range(20))
+    result = read("E,N,Z\n" + rows + "7,8,n/a\n7,8,nan\n7,8,inf\n7,8\n")
+    assert len(result.datasets[0].xyz) == 20
+    (finding,) = result.findings
+    for words in ("4 lines left out of 24", "line 22, the elevation", "line 23", "line 24", "line 25, too few columns"):
+        assert words in finding.text
+
+
+@pytest.mark.parametrize(
+    ("content", "options", "error", "why"),
+    [
+        ("", {}, FormatError, "the file is empty"),
+        ("\n \n", {}, FormatError, "the file is empty"),
+        (b"PK\0\0\1\2", {}, FormatError, "not a text file"),
+        ("a b c\nd e f\n", {}, FormatError, "line 2: no delimiter"),
+        ("1,2,3\n4,5,6\n", {"delimiter": Delimiter.TAB}, FormatError, "with tab as delimiter"),
+        ("1,2,3\n4,5,6\n", {"columns": "ENE"}, ParamError, "easting is given to columns 1 and 3"),
+        ("1,2,3\n4,5,6\n", {"columns": "EN-"}, ParamError, "no column is the elevation"),
+        ("1,2,3\n4,5,6\n", {"columns": "E-Z"}, ParamError, "no column is the northing"),
+        ("1,2,3\n4,5,6\n", {"columns": "EQZ"}, ParamError, "“Q”"),
+        ("E,N,Z\n1,2,low\n3,4,high\n5,6,7\n1,2,3\n", {}, FormatError, "line 2: the elevation is not a finite number"),
+    ],
+)
+def test_bad_files(read, content, options, error, why):
+    with pytest.raises(error, match=why):
+        read(content, **options)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.one_of(st.floats(allow_nan=False, allow_infinity=False), st.decimals(-1e9, 1e9, places=4).map(float)))
+def test_numbers_are_read_exactly(value):
+    for written in (repr(value), f"{value:.6f}", f"{value:.3e}"):
+        data = np.frombuffer(written.encode(), np.uint8)
+        read_, status = parse_number(data, 0, len(data), False)
+        assert status in (0, 2)
+        if status == 0:
+            assert read_ == float(written)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(st.floats(-1e7, 1e7), min_size=1, max_size=30), st.integers(0, 6))
+def test_numbers_are_written_exactly(values, decimals):
+    column = np.array(values)
+    rendered = b"".join(RowTemplate("{};\n", (decimals,)).blocks([column])).decode().split(";\n")[:-1]
+    assert [float(word) for word in rendered] == pytest.approx(values, abs=0.5000001 * 10.0**-decimals, rel=1e-15)
+
+
+def test_round_trip_with_units_and_attributes(tmp_path, read):
+    points = read('pt,E [m],N [m],Z [m],code\n1,1.25,2,3,a\n2,4,5,6,"b, c"\n').datasets[0]
+    text.write([points], tmp_path / "out.csv", text.TextWriteParams(), Silent())
+    back = text.read(tmp_path / "out.csv", TextReadParams(), Silent()).datasets[0]
+    assert back.xyz.tolist() == points.xyz.tolist() and back.frame == points.frame
+    assert back.attributes["code"].tolist() == [b"a", b"b, c"]
