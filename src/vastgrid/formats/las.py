@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import struct
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
@@ -59,6 +60,7 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
 
     wanted = parse_classes(params.classes)
     findings: list[Finding] = []
+    _check_header(path)
     with library_faults(path, "reading the cloud"), laspy.open(path) as file:
         header = file.header
         total = int(header.point_count)
@@ -94,6 +96,22 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
     _check_extent(header, cloud, findings)
     return ReadResult((_by_class(path, cloud, wanted, findings),), tuple(findings))
+
+
+def _check_header(path: Path) -> None:
+    """Refuse records that cannot fit the file: the library would read on for hours (offsets by the LAS 1.4 standard)."""
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        head = file.read(375)
+    if len(head) < 227:
+        raise FormatError(path, f"the file is cut off: {size} bytes are less than a header")
+    own, data, records = struct.unpack_from("<HII", head, 94)
+    later = struct.unpack_from("<QI", head, 235) if head[25] >= 4 and len(head) >= 247 else (0, 0)
+    good = 227 <= own <= data <= size and records * 54 <= data - own
+    if later[1]:
+        good &= later[0] <= size and later[1] * 60 <= size - later[0]
+    if not good:
+        raise FormatError(path, "its header speaks of records that do not fit in the file; it is damaged or cut off")
 
 
 def _check_room(path: Path, header: Any, total: int) -> None:

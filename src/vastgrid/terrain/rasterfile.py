@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import logging
 import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +39,7 @@ def read_band(path: Path, band: int, progress: Progress, **options: Any) -> tupl
     import rasterio  # here, not above: it takes a third of the time that the command line has to start
 
     findings: list[Finding] = []
-    with library_faults(path, "reading the raster"), warnings.catch_warnings():
+    with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
         warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
         with rasterio.open(path, **options) as source:
             if band > source.count:
@@ -61,6 +64,33 @@ def read_band(path: Path, band: int, progress: Progress, **options: Any) -> tupl
         name=path.stem, frame=frame, heights=heights, west=west, north=north, dx=dx, dy=dy, point_registered=point
     )
     return grid, findings
+
+
+class _Remarks(logging.Handler):
+    """Collects what the raster library logs."""
+
+    def __init__(self) -> None:
+        super().__init__(logging.WARNING)
+        self.texts: dict[str, None] = {}
+
+    def emit(self, record: logging.LogRecord) -> None:
+        """Keep a remark, once."""
+        self.texts[" ".join(record.getMessage().split())[:200]] = None
+
+
+@contextmanager
+def _remarks(findings: list[Finding]) -> Iterator[None]:
+    """Turn the library's log of a damaged file into findings: a lost tag may be a lost place or a lost no-data value."""
+    log, handler = logging.getLogger("rasterio._env"), _Remarks()
+    passes = log.propagate
+    log.addHandler(handler)
+    log.propagate = False
+    try:
+        yield
+    finally:
+        log.removeHandler(handler)
+        log.propagate = passes
+        findings += [Finding("raster-remark", f"The raster library says: {text}.") for text in list(handler.texts)[:5]]
 
 
 def _heights(source: Any, band: int, progress: Progress) -> np.ndarray[Any, np.dtype[np.float64]]:
