@@ -117,6 +117,8 @@ class ImportDialog(QDialog):
         self.table = RoleTable(self._roles_changed)
         self.table.setVisible(False)
         left.addWidget(self.table, 1)
+        self.role_error = label("", name="error")
+        left.addWidget(self.role_error)
         self.picture = QLabel()
         self.picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.picture.setMinimumSize(380, 240)
@@ -229,6 +231,13 @@ class ImportDialog(QDialog):
             self.table.fill(layout.roles, rows, layout.first)
 
     def _roles_changed(self) -> None:
+        # A role used twice, or missing, is refused at once, under the columns.
+        try:
+            text_format.check_roles(text_format.parse_roles(self.table.roles()))
+            self.role_error.setText("")
+        except CallError as error:
+            self.role_error.setText(str(error))
+            self.take_button(enabled=False)
         if self.form is not None:
             own = self.form.editors["columns"]
             own.setText(self.table.roles())  # type: ignore[attr-defined]
@@ -281,7 +290,7 @@ class ImportDialog(QDialog):
             return
         self.source = None
         self.summary.setText("")
-        self.error.setText(why)
+        self.error.setText("" if self.role_error.text() else why)
         self.take_button(enabled=False)
 
     def take_button(self, *, enabled: bool) -> None:

@@ -48,7 +48,8 @@ LIGHT = Palette(
     action="#0B6E75",
     on_action="#FFFFFF",
     chip="#DCEBEA",
-    warning="#B5541C",
+    # A shade below the design's #B5541C, which misses 4.5:1 on the band.
+    warning="#A84C16",
     error="#A3263A",
     curve="#8AA3A4",
     contour="#7A4E26",

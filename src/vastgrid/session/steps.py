@@ -166,6 +166,23 @@ def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Find
     return out, params
 
 
+def check_usable(conversion: Conversion, inputs: Sequence[Dataset]) -> None:
+    """Refuse inputs that a conversion cannot use.
+
+    Raises
+    ------
+    CallError
+        If they are of the wrong kind, or too many.
+    """
+    wrong = next((each for each in inputs if not isinstance(each, conversion.takes)), None)
+    if wrong is not None or not inputs:
+        kinds = ", ".join(kind.title for kind in conversion.takes)
+        what = f"{wrong.name} ({wrong.title})" if wrong is not None else "nothing"
+        raise CallError(f"{conversion.id} can use {kinds}, not {what}")
+    if len(inputs) > 1 and not conversion.many:
+        raise CallError(f"{conversion.id} uses one dataset, not {len(inputs)}")
+
+
 def convert(
     conversion: Conversion, inputs: Sequence[Dataset], params: Any, progress: Progress, name: str = ""
 ) -> tuple[Result, Any]:
@@ -176,13 +193,7 @@ def convert(
     CallError
         If it cannot use these kinds or this many datasets.
     """
-    wrong = next((each for each in inputs if not isinstance(each, conversion.takes)), None)
-    if wrong is not None or not inputs:
-        kinds = ", ".join(kind.title for kind in conversion.takes)
-        what = f"{wrong.name} ({wrong.title})" if wrong is not None else "nothing"
-        raise CallError(f"{conversion.id} can use {kinds}, not {what}")
-    if len(inputs) > 1 and not conversion.many:
-        raise CallError(f"{conversion.id} uses one dataset, not {len(inputs)}")
+    check_usable(conversion, inputs)
     findings: list[Finding] = []
     inputs = in_one_frame(inputs, findings)
     inputs, params = with_known_units(inputs, params, findings)
