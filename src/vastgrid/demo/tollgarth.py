@@ -60,7 +60,7 @@ def write_files(folder: Path, progress: Progress) -> None:
     _write_days(folder, rng)
     progress.report(0.2, "surveying Tollgarth Quarry")
     _write_edges(folder)
-    _write_cloud(folder / "pit-scan.laz", rng)
+    write_cloud(folder / "pit-scan.laz", rng)
     progress.report(1.0, "surveying Tollgarth Quarry")
 
 
@@ -103,23 +103,21 @@ def _write_edges(folder: Path) -> None:
     write([work], folder / "edges.dxf", DxfWriteParams(), Silent())
 
 
-def _write_cloud(path: Path, rng: np.random.Generator) -> None:
+def write_cloud(path: Path, rng: np.random.Generator, points: int = CLOUD_POINTS) -> None:
     """A scan of the pit: mostly ground, with bushes on the hillside, water, and a few stray returns."""
     import laspy
     import pyproj
 
-    xy = _scatter(rng, CLOUD_POINTS, (60.0, 40.0), (560.0, 400.0))
-    z = ground.height(xy[:, 0], xy[:, 1]) + rng.normal(0.0, 0.02, CLOUD_POINTS)
-    classes = np.full(CLOUD_POINTS, 2, np.uint8)
+    xy = _scatter(rng, points, (60.0, 40.0), (560.0, 400.0))
+    z = ground.height(xy[:, 0], xy[:, 1]) + rng.normal(0.0, 0.02, points)
+    classes = np.full(points, 2, np.uint8)
     off = np.hypot(xy[:, 0] - ground.CENTRE[0], (xy[:, 1] - ground.CENTRE[1]) * 1.3)
-    bushes = (
-        (off > 175.0) & (rng.random(CLOUD_POINTS) < 0.4) & (np.sin(xy[:, 0] / 17.0) * np.cos(xy[:, 1] / 13.0) > 0.1)
-    )
+    bushes = (off > 175.0) & (rng.random(points) < 0.4) & (np.sin(xy[:, 0] / 17.0) * np.cos(xy[:, 1] / 13.0) > 0.1)
     z[bushes] += rng.gamma(2.0, 1.1, int(bushes.sum()))
     classes[bushes] = 5
     water = np.hypot(xy[:, 0] - ground.POND[0], xy[:, 1] - ground.POND[1]) < ground.POND[2]
     classes[water] = 9
-    stray = rng.random(CLOUD_POINTS) < 0.0004
+    stray = rng.random(points) < 0.0004
     z[stray] -= rng.uniform(3.0, 9.0, int(stray.sum()))
     classes[stray] = 7
     header = laspy.LasHeader(point_format=6, version="1.4")
@@ -130,10 +128,10 @@ def _write_cloud(path: Path, rng: np.random.Generator) -> None:
     order = np.lexsort((xy[:, 1], np.floor(xy[:, 0] / 40.0)))
     cloud.x, cloud.y, cloud.z = xy[order, 0] + ORIGIN[0], xy[order, 1] + ORIGIN[1], z[order]
     cloud.classification = classes[order]
-    cloud.intensity = np.clip(9000.0 + 120.0 * (z[order] - 200.0) + rng.normal(0, 900, CLOUD_POINTS), 0, 65535).astype(
+    cloud.intensity = np.clip(9000.0 + 120.0 * (z[order] - 200.0) + rng.normal(0, 900, points), 0, 65535).astype(
         np.uint16
     )
-    cloud.gps_time = np.sort(rng.uniform(0.0, 1800.0, CLOUD_POINTS))
+    cloud.gps_time = np.sort(rng.uniform(0.0, 1800.0, points))
     cloud.write(str(path))
 
 

@@ -14,7 +14,9 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
+from vastgrid.kernels.clouds import place_points
 from vastgrid.params.declare import Param
+from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
 from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.pointset import PointSet
@@ -67,18 +69,16 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
         _check_room(path, header, total)
         frame = _frame(header, findings)
         names = [name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")]
-        xyz = np.full((total, 3), np.nan)
+        xyz = np.zeros((total, 3))
+        low, high = np.full(3, np.inf), np.full(3, -np.inf)
+        scales, offsets = np.asarray(header.scales, np.float64), np.asarray(header.offsets, np.float64)
         columns: dict[str, NDArray[Any]] = {}
         done = 0
         for points in file.chunk_iterator(CHUNK):
             stop = done + len(points)
-            for k, axis in enumerate("XYZ"):
-                # Dividing by 100 gives the decimal that was stored; multiplying by 0.01 does not.
-                whole = np.rint(1.0 / header.scales[k])
-                if abs(whole * header.scales[k] - 1.0) < 1e-12:
-                    np.divide(points.array[axis], whole, out=xyz[done:stop, k])
-                else:
-                    np.multiply(points.array[axis], header.scales[k], out=xyz[done:stop, k])
+            raw = points.array
+            first, last = place_points(raw["X"], raw["Y"], raw["Z"], scales, offsets, xyz[done:stop])
+            low, high = np.minimum(low, first), np.maximum(high, last)
             for name in names:
                 part = np.asarray(points[name])
                 if name not in columns:
@@ -86,15 +86,13 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
                 columns[name][done:stop] = part
             done = stop
             progress.report(done / max(total, 1), f"reading {path.name}")
-        # One sum for all: offset plus scaled integer, as the LAS standard says.
-        xyz += np.asarray(header.offsets)
     if done < total:
         raise FormatError(path, f"the file is cut off: its header speaks of {total} points, {done} are there")
     if total == 0:
         raise FormatError(path, "there are no points in the file")
-    columns = {name: values for name, values in columns.items() if name not in _SELDOM or values.any()}
+    columns = {name: values for name, values in columns.items() if name not in _SELDOM or values.max() > 0}
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
-    _check_extent(header, cloud, findings)
+    _check_extent(header, low, high, findings)
     return ReadResult((_by_class(path, cloud, wanted, findings),), tuple(findings))
 
 
@@ -135,8 +133,7 @@ def _frame(header: Any, findings: list[Finding]) -> Frame:
     return frame_of_crs(crs.to_wkt())
 
 
-def _check_extent(header: Any, cloud: PointSet, findings: list[Finding]) -> None:
-    low, high = cloud.xyz.min(axis=0), cloud.xyz.max(axis=0)
+def _check_extent(header: Any, low: Floats, high: Floats, findings: list[Finding]) -> None:
     slack = np.maximum(np.abs(np.asarray(header.scales)) * 2.0, 1e-9 * np.abs(high))
     off = np.abs(low - header.mins) > slack
     off |= np.abs(high - header.maxs) > slack

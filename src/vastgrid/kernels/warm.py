@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.base.progress import Silent
-from vastgrid.kernels import isolines, locate, raster, shade, tags, textrows, topology, triangulate, xmlruns
+from vastgrid.kernels import clouds, isolines, locate, raster, shade, tags, textrows, topology, triangulate, xmlruns
 
 
 def warm() -> None:
@@ -49,6 +49,8 @@ def warm() -> None:
     found = tags.scan_tags(data)
     tags.tag_numbers(data, *found[:3])
     tags.tag_hashes(data, found[1], found[2])
+    stored = np.zeros(3, np.dtype([("X", "i4"), ("Y", "i4"), ("Z", "i4"), ("rest", "u1", 9)]))
+    clouds.place_points(stored["X"], stored["Y"], stored["Z"], np.full(3, 0.01), np.zeros(3), np.zeros((3, 3)))
     xmlruns.read_run(data, 0, 80, 3, np.zeros((1, 3)), np.zeros(1, np.int64), np.zeros(1, np.bool_))
 
 

@@ -1,0 +1,340 @@
+"""The speed budgets, each measured side by side with its reference in one run, and printed as a table.
+
+Run by ./vastgrid bench [WORD …]; words choose rows. Ratios count, not seconds: machines differ.
+"""
+
+from __future__ import annotations
+
+import gc
+import io
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from vastgrid.base.progress import Silent
+from vastgrid.kernels import raster, topology, warm
+from vastgrid.kernels.isolines import isolines
+from vastgrid.kernels.triangulate import triangulate
+from vastgrid.terrain.frame import Frame
+from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+ROWS: list[tuple[str, str, str, str, bool]] = []
+FOLDER = Path(tempfile.mkdtemp(prefix="vastgrid-bench-"))
+
+
+def best(run: Callable[[], Any], times: int = 2) -> float:
+    """Return the shortest of a few timings, in seconds."""
+    found = []
+    for _ in range(times):
+        gc.collect()
+        begun = time.perf_counter()
+        run()
+        found.append(time.perf_counter() - begun)
+    return min(found)
+
+
+def row(what: str, measured: str, budget: str, *, good: bool) -> None:
+    """Print and keep one row."""
+    ROWS.append((what, measured, budget, "yes" if good else "NO", good))
+    print(f"  {what}: {measured} (budget {budget}) {'ok' if good else 'MISSED'}", flush=True)
+
+
+def survey(count: int, seed: int = 1) -> np.ndarray:
+    """Survey-like points of UTM size: scattered along runs, with 2 % duplicates."""
+    rng = np.random.default_rng(seed)
+    xy = rng.random((count, 2)) * (3000.0, 2500.0) + (512_000.0, 5_412_000.0)
+    again = rng.integers(0, count, count // 50)
+    xy[rng.integers(0, count, count // 50)] = xy[again]
+    z = 230 + 30 * np.sin(xy[:, 0] / 211.0) + 25 * np.cos(xy[:, 1] / 173.0) + rng.normal(0, 0.02, count)
+    return np.column_stack((xy, z))
+
+
+def make_tin(triangles: int) -> Tin:
+    """A TIN of about so many triangles."""
+    xyz = survey(triangles // 2)
+    xyz = xyz[np.unique(xyz[:, :2], axis=0, return_index=True)[1]]
+    xyz = xyz[topology.spatial_order(xyz[:, :2])]
+    made = triangulate(np.ascontiguousarray(xyz[:, :2]), np.zeros((0, 2), np.int64), Silent())
+    vertices = np.column_stack((made.xy, xyz[:, 2]))
+    return Tin(name="bench", frame=Frame(), vertices=vertices, triangles=made.triangles, neighbours=made.neighbours)
+
+
+def bench_tin() -> None:
+    import pythoncdt as cdt
+
+    from vastgrid.convert.tin import TinParams, run
+
+    xyz = survey(1_000_000)
+    rng = np.random.default_rng(5)
+    lines = []
+    for _ in range(500):
+        start, turn = rng.random(2) * (2600, 2100) + (512_200, 5_412_200), rng.random() * 6.28
+        step = np.cumsum(np.full(101, 3.0))[:, None] * (np.cos(turn), np.sin(turn)) * (0.9, 0.9)
+        xy = start + step
+        z = 230 + 30 * np.sin(xy[:, 0] / 211.0) + 25 * np.cos(xy[:, 1] / 173.0)
+        lines.append(np.column_stack((xy, z)))
+    work = from_lines("edges", Frame(), lines, ["E"] * len(lines))
+    points = PointSet(name="points", frame=Frame(), xyz=xyz)
+    ours = best(lambda: run([points, work], TinParams(), Silent()))
+    # The same cleaned input for the bare engine: distinct places, and the lines' edges as their indices.
+    both = np.concatenate((xyz[:, :2], work.vertices[:, :2]))
+    local = both - np.floor(both.min(axis=0))
+    group, first = topology.group_places(local[:, 0].copy(), local[:, 1].copy(), 0.001)
+    places = np.ascontiguousarray(local[first])
+    own = group[len(xyz) :]
+    follows = np.ones(len(own), bool)
+    follows[work.offsets[1:] - 1] = False
+    at = np.flatnonzero(follows)
+    edges = np.column_stack((own[at], own[at + 1])).astype(np.uint32)
+    edges = np.ascontiguousarray(np.unique(np.sort(edges[edges[:, 0] != edges[:, 1]], axis=1), axis=0))
+
+    def raw() -> None:
+        engine = cdt.Triangulation(cdt.VertexInsertionOrder.AUTO, cdt.IntersectingConstraintEdges.TRY_RESOLVE, 1e-6)
+        engine.insert_vertices(places)
+        engine.insert_edges(edges)
+        engine.erase_super_triangle()
+
+    ratio = ours / best(raw)
+    row(
+        "1 M points + 50 000 breakline segments → TIN",
+        f"{ratio:.2f} × raw engine ({ours:.2f} s)",
+        "≤ 1.5 ×",
+        good=ratio <= 1.5,
+    )
+
+
+def bench_grid() -> None:
+    import matplotlib.tri
+
+    tin = make_tin(1_000_000)
+    low, high = tin.vertices[:, :2].min(axis=0), tin.vertices[:, :2].max(axis=0)
+    cell = (high - low) / 1000.0
+    ours = best(
+        lambda: raster.raster_heights(tin.vertices, tin.triangles, (low[0], high[1]), tuple(cell), (1000, 1000)), 4
+    )
+    x, y = tin.vertices[:, 0] - low[0], tin.vertices[:, 1] - low[1]
+    gx, gy = np.meshgrid((np.arange(1000) + 0.5) * cell[0], (np.arange(1000) + 0.5) * cell[1])
+    shape = matplotlib.tri.Triangulation(x, y, tin.triangles)
+    theirs = best(lambda: matplotlib.tri.LinearTriInterpolator(shape, tin.vertices[:, 2])(gx, gy), 1)
+    row(
+        "TIN of 1 M triangles → 1000² grid",
+        f"{theirs / ours:.0f} × faster ({ours:.3f} s)",
+        "≥ 100 × matplotlib",
+        good=theirs / ours >= 100,
+    )
+
+
+def bench_contours() -> None:
+    import matplotlib.tri
+    from matplotlib._tri import TriContourGenerator
+
+    tin = make_tin(1_000_000)
+    z = tin.vertices[:, 2]
+    levels = np.linspace(z.min(), z.max(), 102)[1:-1]
+    ours = best(lambda: isolines(tin.vertices, tin.triangles, tin.edges_across, levels), 3)
+    shape = matplotlib.tri.Triangulation(tin.vertices[:, 0] - 512_000, tin.vertices[:, 1] - 5_412_000, tin.triangles)
+    generator = TriContourGenerator(shape.get_cpp_triangulation(), z)
+    theirs = best(lambda: [generator.create_contour(level) for level in levels], 1)
+    row(
+        "100 contour levels from 1 M triangles, chained",
+        f"{theirs / ours:.1f} × faster ({ours:.2f} s)",
+        "≥ 4 × tricontour",
+        good=theirs / ours >= 4,
+    )
+
+
+def bench_laz() -> None:
+    import laspy
+
+    from vastgrid.demo import tollgarth
+    from vastgrid.formats import las
+
+    path = FOLDER / "pit.laz"
+    tollgarth.write_cloud(path, np.random.default_rng(1), points=3_000_000)
+
+    def plain() -> None:
+        with laspy.open(path) as file:
+            for points in file.chunk_iterator(500_000):
+                np.column_stack((points.x, points.y, points.z))
+                for name in points.point_format.dimension_names:
+                    np.asarray(points[name])
+
+    theirs = best(plain)
+    ours = best(lambda: las.read(path, las.LasReadParams(), Silent()))
+    row(
+        "LAZ read, 3 M points, all attributes",
+        f"{theirs / ours:.2f} × laspy's chunked read ({ours:.2f} s)",
+        "≥ 0.8 ×",
+        good=theirs / ours >= 0.8,
+    )
+
+
+def bench_landxml() -> None:
+    from lxml import etree
+
+    from vastgrid.base.quantities import Unit
+    from vastgrid.formats import landxml
+
+    tin = make_tin(2_000_000).in_frame(Frame(None, Unit.METRE, Unit.METRE))
+    ours, theirs = FOLDER / "ours.xml", FOLDER / "theirs.xml"
+
+    def incremental() -> None:
+        with etree.xmlfile(str(theirs), encoding="utf-8") as file, file.element("LandXML"), file.element("Surface"):
+            with file.element("Pnts"):
+                for k, (e, n, z) in enumerate(tin.vertices.tolist(), 1):
+                    with file.element("P", id=str(k)):
+                        file.write(f"{n:.4f} {e:.4f} {z:.4f}")
+            with file.element("Faces"):
+                for a, b, c in (tin.triangles + 1).tolist():
+                    with file.element("F"):
+                        file.write(f"{a} {b} {c}")
+
+    wrote = best(lambda: landxml.write([tin], ours, landxml.LandXmlWriteParams(), Silent()), 1)
+    ratio = best(incremental, 1) / wrote
+    row(
+        "LandXML 2 M faces: write",
+        f"{ratio:.1f} × faster ({wrote:.2f} s)",
+        "≥ 4 × lxml's incremental writer",
+        good=ratio >= 4,
+    )
+
+    def iterparse() -> None:
+        points, faces = [], []
+        for _, element in etree.iterparse(str(ours), tag=("{*}P", "{*}F")):
+            (points if element.tag.endswith("P") else faces).append([float(word) for word in element.text.split()])
+            element.clear()
+        np.array(points)
+        np.array(faces)
+
+    read = best(lambda: landxml.read(ours, landxml.LandXmlReadParams(), Silent()), 1)
+    ratio = best(iterparse, 1) / read
+    row("LandXML 2 M faces: read", f"{ratio:.1f} × faster ({read:.2f} s)", "≥ 1.5 × lxml.iterparse", good=ratio >= 1.5)
+
+
+def bench_dxf() -> None:
+    import ezdxf
+
+    from vastgrid.formats import dxf
+
+    tin = make_tin(100_000)
+
+    def document() -> None:
+        made = ezdxf.new("R2018")
+        space = made.modelspace()
+        for a, b, c in tin.corners().tolist():
+            space.add_3dface((a, b, c, c), dxfattribs={"layer": "TIN"})
+        made.saveas(FOLDER / "theirs.dxf")
+
+    ours = best(lambda: dxf.write([tin], FOLDER / "ours.dxf", dxf.DxfWriteParams(), Silent()))
+    ratio = best(document, 1) / ours
+    row("DXF 100 k faces: write", f"{ratio:.0f} × faster ({ours:.2f} s)", "≥ 12 × ezdxf's document", good=ratio >= 12)
+
+
+def bench_plan() -> None:
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PyQt6.QtTest import QTest
+    from PyQt6.QtWidgets import QApplication
+
+    from vastgrid.convert.contours import levels_between
+    from vastgrid.qt import theme
+    from vastgrid.qt.plan_view import PlanView
+    from vastgrid.terrain.linework import Contours
+
+    app = QApplication.instance() or QApplication(["bench"])
+    theme.load_fonts()
+    tin = make_tin(1_000_000)
+    pair = (float(tin.vertices[:, 2].min()), float(tin.vertices[:, 2].max()))
+    levels, number = levels_between(*pair, 0.0, (pair[1] - pair[0]) / 42.0)
+    plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
+    contours = Contours(plan=plan, offsets=offsets, levels=levels[which], index=number[which] % 5 == 0, interval=5.0)
+    view = PlanView(theme.LIGHT)
+    view.resize(1000, 700)
+    view.show()
+    view.show_datasets([tin, contours])
+    while not view.settled():
+        QTest.qWait(50)
+    view._zoom(1.5, view.rect().center().toPointF())
+    frames = []
+    for k in range(160):
+        begun = time.perf_counter()
+        view._pan(7.0 * (1 if k % 80 < 40 else -1), 4.0 * (1 if k % 40 < 20 else -1))
+        view.repaint()
+        app.processEvents()
+        frames.append(time.perf_counter() - begun)
+    view.close_painter()
+    view.close()
+    median, worst = 1000 * float(np.median(frames)), 1000 * max(frames)
+    what = f"plan frame while panning, 1 M triangles + {len(plan) // 1000} k contour vertices"
+    row(what, f"{median:.1f} ms median, {worst:.0f} ms worst", "≤ 33 ms median", good=median <= 33)
+
+
+def bench_start() -> None:
+    command = [sys.executable, "-m", "vastgrid"]
+    version = best(lambda: subprocess.run([*command, "--version"], check=True, capture_output=True), 3)
+    row("vastgrid --version", f"{version:.2f} s", "≤ 0.3 s", good=version <= 0.3)
+    code = """
+import sys, time
+begun = time.perf_counter()
+from PyQt6.QtWidgets import QApplication
+from PyQt6.QtTest import QTest
+app = QApplication(['vastgrid'])
+from vastgrid.demo import tollgarth
+from vastgrid.base.progress import Silent
+from vastgrid.qt import theme
+from vastgrid.qt.main_window import MainWindow
+from vastgrid.session.session import Session
+from pathlib import Path
+theme.load_fonts()
+job = tollgarth.prepare(Path(sys.argv[1]), Silent())
+window = MainWindow(Session(job))
+window.show()
+while not window.plan.settled():
+    QTest.qWait(10)
+print(time.perf_counter() - begun)
+window.close()
+"""
+    environment = {**os.environ, "QT_QPA_PLATFORM": os.environ.get("QT_QPA_PLATFORM", "offscreen")}
+
+    def opened() -> float:
+        done = subprocess.run(
+            [sys.executable, "-c", code, str(FOLDER / "demo")],
+            check=True,
+            capture_output=True,
+            text=True,
+            env=environment,
+        )
+        return float(done.stdout.split()[-1])
+
+    opened()
+    seconds = min(opened(), opened())
+    row("start to usable demo window, warm", f"{seconds:.1f} s", "≤ 3 s", good=seconds <= 3)
+
+
+BENCHES = (bench_tin, bench_grid, bench_contours, bench_laz, bench_landxml, bench_dxf, bench_plan, bench_start)
+
+
+def main(words: list[str]) -> int:
+    """Run the chosen benchmarks, print the table, return 1 if a budget was missed."""
+    warm.warm()
+    for bench in BENCHES:
+        if not words or any(word in bench.__name__ for word in words):
+            bench()
+    out = io.StringIO()
+    print("\n| what | measured | budget | kept |\n|---|---|---|---|", file=out)
+    for what, measured, budget, kept, _ in ROWS:
+        print(f"| {what} | {measured} | {budget} | {kept} |", file=out)
+    print(out.getvalue())
+    return 0 if all(row[-1] for row in ROWS) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
