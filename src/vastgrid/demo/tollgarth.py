@@ -19,7 +19,7 @@ from vastgrid.session.session import Session
 from vastgrid.terrain.frame import Frame, local_crs
 from vastgrid.terrain.linework import from_lines
 
-EDITION = 3
+EDITION = 4
 CLOUD_POINTS = 420_000
 
 

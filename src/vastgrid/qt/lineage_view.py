@@ -18,7 +18,7 @@ from vastgrid.qt import glyphs, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.terrain.dataset import Dataset
 
-CARD, PICTURE = QSize(226, 58), QSize(62, 46)
+CARD, PICTURE = QSize(246, 58), QSize(62, 46)
 GAP, TOP, LEFT = 7, 26, 16
 COLUMNS = ("came in", "ground", "made", "goes out")
 
@@ -85,6 +85,15 @@ class LineageView(QWidget):
         self.selection = [node for node in self.selection if node in graph]
         self._lay_out()
         self._draw_pictures()
+        self.update()
+
+    def set_palette(self, palette: theme.Palette) -> None:
+        """Change the theme; the cards' pictures are drawn anew."""
+        if palette is not self.palette_:
+            self.palette_ = palette
+            self._pictures.clear()
+            self._asked.clear()
+            self._draw_pictures()
         self.update()
 
     def select(self, nodes: list[str]) -> None:

@@ -263,10 +263,9 @@ class MainWindow(QMainWindow):
         app = QApplication.instance()
         if isinstance(app, QApplication):
             app.setStyleSheet(theme.style(palette))
-        for view in (self.plan, self.lineage, self.panel):
-            view.palette_ = palette
+        self.panel.palette_ = palette
         self.plan.set_palette(palette)
-        self.lineage.update()
+        self.lineage.set_palette(palette)
         self._show_panel()
 
     def toggle_theme(self) -> None:

@@ -382,7 +382,8 @@ class Panel(QWidget):
             )
             table.addWidget(label(escape(check["what"]), quiet=True), k, 1)
             text = check["read"] if check["good"] else f"{check['sent']} → {check['read']}"
-            value = label(escape(text))
+            value = label(escape(text), wrap=len(text) > 30)
+            value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
             value.setAlignment(Qt.AlignmentFlag.AlignRight)
             table.addWidget(value, k, 2)
         table.setColumnStretch(2, 1)

@@ -137,6 +137,10 @@ def prepared(
         able = able[:1]
     out = [_converted(each, carries.units, units, target, findings) for each in able]
     for each in out:
+        if carries.unit_needed and each.frame.horizontal is Unit.DEGREE:
+            raise CallError(
+                f"{each.name} is in degrees; {target.title} needs coordinates on a grid, in a unit of length"
+            )
         if carries.unit_needed and each.frame.horizontal is None:
             raise CallError(
                 f"{target.title} has to say its unit, and that of {each.name} is unknown; say it with --from-units (m, ft, us-ft)"
@@ -246,9 +250,9 @@ def compare(
     paired = True
     for each in sent:
         found = _counterpart(each, back)
-        label = each.name if len(sent) > 1 else each.title
+        label = f"{each.name}: " if len(sent) > 1 else ""
         if found is None:
-            checks.append(Check(label, each.title, "nothing", False))
+            checks.append(Check(each.name, each.title, "nothing", False))
             paired = False
             continue
         gap = _gaps(each, found, checks, label, progress)
@@ -279,7 +283,7 @@ def _check_counts(sent: Dataset, read: Dataset, checks: list[Check], label: str)
     for name, value in sent.count().items():
         if name in names:
             other = read.count().get(name, 0)
-            checks.append(Check(f"{label}: {name}", str(value), str(other), value == other))
+            checks.append(Check(f"{label}{name}", str(value), str(other), value == other))
             good &= value == other
     return good
 
@@ -298,7 +302,7 @@ def _gaps(
         return gap if gap[1] < 1.0 and gap[0] < 1.0 else (0.0, difference(sent, read, progress).largest)
     if isinstance(sent, Grid) and isinstance(read, Grid):
         if (np.isnan(sent.heights) != np.isnan(read.heights)).any():
-            checks.append(Check(f"{label}: cells without height", "as sent", "others", False))
+            checks.append(Check(f"{label}cells without height", "as sent", "others", False))
             return None
         place = max(abs(sent.west - read.west), abs(sent.north - read.north))
         return place, float(np.nanmax(np.abs(sent.heights - read.heights), initial=0.0))
@@ -346,7 +350,7 @@ def _check_extent(sent: Extent, read: Extent, checks: list[Check], label: str) -
         # Half a unit in the last of the usual four decimals, and single precision of a raster's heights.
         slack = 1e-3 + 1e-7 * max(abs(one[0]), abs(one[1]))
         good = other is not None and all(abs(a - b) <= slack for a, b in zip(one, other, strict=True))
-        checks.append(Check(f"{label}: {name}", words[0], words[1], good))
+        checks.append(Check(f"{label}{name}", words[0], words[1], good))
 
 
 def _check_frame(sent: Dataset, read: Dataset, target: Format, params: Any, checks: list[Check]) -> None:

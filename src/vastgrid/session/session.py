@@ -22,7 +22,7 @@ from vastgrid.params import declare
 from vastgrid.params.declare import Piece
 from vastgrid.session.chains import described
 from vastgrid.session.deliver import Delivery, deliver
-from vastgrid.session.steps import Source, check_usable, convert, read_file
+from vastgrid.session.steps import Source, check_usable, convert, read_file, with_known_units
 from vastgrid.terrain.conversion import Result, listed
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.units import in_units
@@ -220,7 +220,8 @@ class Session:
         conversion = catalog.conversion_named(operation)
         datasets = [self._needed(i) for i in inputs]
         check_usable(conversion, datasets)
-        params = conversion.settle(datasets, declare.build(conversion.params, words))
+        known, params = with_known_units(datasets, declare.build(conversion.params, words), [])
+        params = conversion.settle(known, params)
         name = conversion.name(datasets, params) or conversion.title
         return Node(
             id=secrets.token_hex(4),

@@ -137,7 +137,7 @@ def _core(crs: Any) -> Any:
 
 
 def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Finding]) -> tuple[list[Dataset], Any]:
-    """Let a length with a unit say the unit of data that has none; a contradiction is refused.
+    """Give bare lengths the data's unit, and let a length with one say the unit of data that has none.
 
     Raises
     ------
@@ -147,11 +147,17 @@ def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Find
     out = list(inputs)
     for field in declare.fields(type(params)):
         value = getattr(params, field.name)
-        if not isinstance(value, Length) or value.unit is None or not out:
+        if not isinstance(value, Length) or not out:
             continue
         frame = out[0].frame
         height = field.param.quantity is Quantity.Z_LENGTH
-        if (frame.vertical if height else frame.horizontal) is not None:
+        known = frame.vertical if height else frame.horizontal
+        if value.unit is None:
+            # A bare number is in the data's unit, and from here on says so.
+            if known is not None and known is not Unit.DEGREE:
+                params = dataclasses.replace(params, **{field.name: Length(value.value, known)})
+            continue
+        if known is not None:
             continue
         other = frame.horizontal if height else frame.vertical
         what, option = ("height", "--from-vertical-units") if height else ("plan", "--from-units")
