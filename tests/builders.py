@@ -14,7 +14,7 @@ from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
 DATA = Path(__file__).parent / "data"
-GOLDEN = Path(__file__).parent / "golden"
+HANDMADE = Path(__file__).parent / "handmade"
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 ORIGIN = (431_000.0, 887_000.0)
 

@@ -7,7 +7,7 @@ import sys
 import ezdxf
 import pytest
 
-from builders import DATA, GOLDEN
+from builders import DATA, HANDMADE
 
 TOP = {"max", "rmse", "p95", "mean", "at", "area", "unit"}
 
@@ -22,7 +22,7 @@ def test_info_of_every_kind(run_cli, demo, tmp_path):
         demo / "received" / "day1.csv": ("text", "points", {"points": 2600}),
         demo / "received" / "pit-scan.laz": ("las", "points", {"points": 420_000}),
         demo / "received" / "edges.dxf": ("dxf", "lines", {"lines": 19, "vertices": None}),
-        GOLDEN / "two_definitions.xml": ("landxml", "tin", {"vertices": 5, "triangles": 2}),
+        HANDMADE / "two_definitions.xml": ("landxml", "tin", {"vertices": 5, "triangles": 2}),
         DATA / "simple.las": ("las", "points", {"points": 1065}),
     }
     for path, (kind, what, count) in counts.items():

@@ -1,9 +1,9 @@
-"""LandXML against a golden file written by hand, a second reader, and malice. Facts of the standard are from memory."""
+"""LandXML against a file written by hand, a second reader, and malice. Facts of the standard are from memory."""
 
 import numpy as np
 import pytest
 
-from builders import GOLDEN, METRES, ground, scattered
+from builders import HANDMADE, METRES, ground, scattered
 from formats.second_landxml_reader import linear_unit, surfaces
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
@@ -23,8 +23,8 @@ def read(path, **options):
     return landxml.read(path, landxml.LandXmlReadParams(**options), Silent())
 
 
-def test_golden_faces():
-    result = read(GOLDEN / "two_definitions.xml")
+def test_handmade_faces():
+    result = read(HANDMADE / "two_definitions.xml")
     tin, points = result.datasets
     assert (tin.name, points.name) == ("Yard & ramp", "two_definitions points")
     assert tin.frame.horizontal is Unit.US_FOOT and tin.frame.vertical is Unit.US_FOOT
@@ -41,14 +41,14 @@ def test_golden_faces():
     assert "1 Alignment" in said
 
 
-def test_golden_source_data():
-    datasets = read(GOLDEN / "two_definitions.xml", take=Take.SOURCE).datasets
+def test_handmade_source_data():
+    datasets = read(HANDMADE / "two_definitions.xml", take=Take.SOURCE).datasets
     kinds = [each.kind for each in datasets]
     assert kinds == ["points", "lines", "points"]
     lines = datasets[1]
     assert lines.layers == ("Breakline standard", "Boundary outer", "Contour")
     assert lines.line(2)[:, 2].tolist() == [11.5, 11.5]
-    assert [each.kind for each in read(GOLDEN / "two_definitions.xml", take=Take.BOTH).datasets] == [
+    assert [each.kind for each in read(HANDMADE / "two_definitions.xml", take=Take.BOTH).datasets] == [
         "tin", "points", "lines", "points",
     ]  # fmt: skip
 
@@ -59,12 +59,12 @@ def test_encodings_and_prefixes(tmp_path, encoding, prefix):
     import re
 
     text = (
-        (GOLDEN / "two_definitions.xml").read_text().replace("xmlns=", f"xmlns{':' + prefix[:-1] if prefix else ''}=")
+        (HANDMADE / "two_definitions.xml").read_text().replace("xmlns=", f"xmlns{':' + prefix[:-1] if prefix else ''}=")
     )
     text = text.replace('<?xml version="1.0"?>', f'<?xml version="1.0" encoding="{encoding}"?>')
     text = re.sub(r"<(/?)(?=[A-Z])", rf"<\1{prefix}", text)
     (tmp_path / "a.xml").write_bytes(text.encode(encoding))
-    first, second = read(tmp_path / "a.xml").datasets[0], read(GOLDEN / "two_definitions.xml").datasets[0]
+    first, second = read(tmp_path / "a.xml").datasets[0], read(HANDMADE / "two_definitions.xml").datasets[0]
     np.testing.assert_array_equal(first.vertices, second.vertices)
     np.testing.assert_array_equal(first.triangles, second.triangles)
 
@@ -143,7 +143,7 @@ def test_bad_files(tmp_path, text, why):
 
 def test_faces_that_name_missing_points_are_counted(tmp_path):
     text = (
-        (GOLDEN / "two_definitions.xml")
+        (HANDMADE / "two_definitions.xml")
         .read_text()
         .replace("<F>70 3 12</F>", "<F>70 3 12</F><F>70 3 5555</F><F>a b c</F>")
     )
@@ -156,7 +156,7 @@ def test_faces_that_name_missing_points_are_counted(tmp_path):
 
 
 def test_cut_at_every_place_is_an_error_not_a_crash(tmp_path):
-    data = (GOLDEN / "two_definitions.xml").read_bytes()
+    data = (HANDMADE / "two_definitions.xml").read_bytes()
     for size in range(0, len(data) - 12, 37):
         (tmp_path / "a.xml").write_bytes(data[:size])
         with pytest.raises(FormatError):
