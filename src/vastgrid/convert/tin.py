@@ -417,7 +417,7 @@ CONVERSION = Conversion(
     many=True,
     gives=Tin,
     params=TinParams,
-    template="TIN from {inputs}, inside {boundary}, with edges of {max_edge} at most and breaklines from "
+    template="TIN from {inputs}, inside {boundary}, with edges up to {max_edge} and breaklines from "
     "{breaklines}; where heights meet, the {heights} counts, and places closer than {same_place} are one.",
     run=run,
     estimate=_estimate,
