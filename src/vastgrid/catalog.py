@@ -7,7 +7,31 @@ from pathlib import Path
 
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.convert import contours, facets, grid, points, tin
-from vastgrid.formats import asciigrid, dxf, geotiff, landxml, las, text
+from vastgrid.formats import (
+    asciigrid,
+    cityjson,
+    dxf,
+    e57,
+    flatgeobuf,
+    geojson,
+    geopackage,
+    geotiff,
+    glb,
+    gpx,
+    ifc,
+    kml,
+    landxml,
+    las,
+    obj,
+    off,
+    pcd,
+    ply,
+    raster,
+    shapefile,
+    stl,
+    text,
+    threemf,
+)
 from vastgrid.terrain.conversion import Conversion
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Format
@@ -24,11 +48,28 @@ CONVERSIONS: tuple[Conversion, ...] = (
 )
 FORMATS: tuple[Format, ...] = (
     asciigrid.FORMAT,
+    cityjson.FORMAT,
     dxf.FORMAT,
+    e57.FORMAT,
+    flatgeobuf.FORMAT,
+    geojson.FORMAT,
+    geopackage.FORMAT,
     geotiff.FORMAT,
+    glb.FORMAT,
+    gpx.FORMAT,
+    ifc.FORMAT,
+    kml.FORMAT,
     landxml.FORMAT,
     las.FORMAT,
+    obj.FORMAT,
+    off.FORMAT,
+    pcd.FORMAT,
+    ply.FORMAT,
+    raster.FORMAT,
+    shapefile.FORMAT,
+    stl.FORMAT,
     text.FORMAT,
+    threemf.FORMAT,
 )
 
 
@@ -132,12 +173,12 @@ def chain(kinds: Sequence[type[Dataset]], target: Format, source: Format | None)
     if direct and (source is target or not loose or Tin not in wanted):
         return ()
     goal = (Tin,) if loose and Tin in wanted else wanted
+    usable = sorted((c for c in CONVERSIONS if c.automatic is not None), key=lambda c: c.automatic or 0)
     frontier: list[tuple[tuple[type[Dataset], ...], tuple[Conversion, ...]]] = [(tuple(set(kinds)), ())]
     for _ in range(len(CONVERSIONS)):
         following: list[tuple[tuple[type[Dataset], ...], tuple[Conversion, ...]]] = []
         for have, path in frontier:
-            # A TIN first: it loses nothing. Points of a surface come last.
-            for each in sorted(CONVERSIONS, key=lambda c: ("tin", "facets", "grid", "contours", "points").index(c.id)):
+            for each in usable:
                 if any(issubclass(kind, each.takes) for kind in have):
                     reached = (*path, each)
                     if issubclass(each.gives, goal):

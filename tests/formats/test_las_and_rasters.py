@@ -10,13 +10,14 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import grid
 from vastgrid.formats import asciigrid, geotiff, las
+from vastgrid.terrain.cloudfile import CloudReadParams
 from vastgrid.terrain.fileformat import NoParams
 from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.grid import Grid
 
 
 def cloud(name, classes=""):
-    return las.read(DATA / name, las.LasReadParams(classes), Silent())
+    return las.read(DATA / name, CloudReadParams(classes), Silent())
 
 
 def test_autzen_as_listed():
@@ -60,7 +61,7 @@ def test_truncated_clouds(tmp_path, name, share):
     data = (DATA / name).read_bytes()
     (tmp_path / name).write_bytes(data[: int(len(data) * share)])
     with pytest.raises(FormatError):
-        las.read(tmp_path / name, las.LasReadParams(), Silent())
+        las.read(tmp_path / name, CloudReadParams(), Silent())
 
 
 def test_a_header_that_promises_too_much(tmp_path):
@@ -68,7 +69,7 @@ def test_a_header_that_promises_too_much(tmp_path):
     data[107:111] = (4_000_000_000).to_bytes(4, "little")
     (tmp_path / "a.las").write_bytes(data)
     with pytest.raises(FormatError, match="speaks of 4000000000 points"):
-        las.read(tmp_path / "a.las", las.LasReadParams(), Silent())
+        las.read(tmp_path / "a.las", CloudReadParams(), Silent())
 
 
 def test_mutated_clouds_give_our_error_or_points(tmp_path):
@@ -80,7 +81,7 @@ def test_mutated_clouds_give_our_error_or_points(tmp_path):
             data[place] = rng.integers(0, 256)
         (tmp_path / "m.laz").write_bytes(data)
         try:
-            las.read(tmp_path / "m.laz", las.LasReadParams(), Silent())
+            las.read(tmp_path / "m.laz", CloudReadParams(), Silent())
         except FormatError:
             continue
 

@@ -150,4 +150,5 @@ CONVERSION = Conversion(
     settle=settle,
     estimate=_estimate,
     name=_name,
+    automatic=4,
 )

@@ -52,4 +52,5 @@ CONVERSION = Conversion(
     run=run,
     estimate=_estimate,
     name=lambda inputs, params: "Ground",
+    automatic=2,
 )

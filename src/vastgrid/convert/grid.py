@@ -114,4 +114,5 @@ CONVERSION = Conversion(
     settle=settle,
     estimate=_estimate,
     name=_name,
+    automatic=3,
 )

@@ -48,4 +48,5 @@ CONVERSION = Conversion(
     template="Points at every vertex of {inputs}.",
     run=run,
     name=lambda inputs, params: "Points",
+    automatic=5,
 )

@@ -422,4 +422,5 @@ CONVERSION = Conversion(
     run=run,
     estimate=_estimate,
     name=lambda inputs, params: "Ground",
+    automatic=1,
 )

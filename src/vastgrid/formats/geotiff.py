@@ -17,7 +17,7 @@ from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
 from vastgrid.terrain.frame import local_crs
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import read_band
+from vastgrid.terrain.rasterfile import peeked, read_band
 
 
 class Precision(Enum):
@@ -47,6 +47,11 @@ def read(path: Path, params: TiffReadParams, progress: Progress) -> ReadResult:
     """Read one band as a grid; see `read_band`."""
     grid, findings = read_band(path, params.band, progress)
     return ReadResult((grid,), tuple(findings))
+
+
+def peek(path: Path, params: TiffReadParams, progress: Progress) -> ReadResult:
+    """Read every so many cells, through overviews where there are any."""
+    return peeked(path, params.band, progress)
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, progress: Progress) -> None:
@@ -107,5 +112,6 @@ FORMAT = Format(
     read=read,
     write=write,
     read_params=TiffReadParams,
+    peek=peek,
     write_params=TiffWriteParams,
 )

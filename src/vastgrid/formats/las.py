@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import re
 import struct
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.errors import FormatError, ParamError, library_faults
+from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.kernels.clouds import place_points
-from vastgrid.params.declare import Param
+from vastgrid.terrain.cloudfile import CloudReadParams, filtered, parse_classes
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
 from vastgrid.terrain.frame import Frame, frame_of_crs
@@ -26,31 +24,7 @@ CHUNK = 500_000
 _SELDOM = {"synthetic", "key_point", "withheld", "overlap", "scan_direction_flag", "edge_of_flight_line", "user_data"}
 
 
-@dataclass(frozen=True)
-class LasReadParams:
-    """What is taken from the cloud; everything unless asked otherwise."""
-
-    classes: Annotated[
-        str,
-        Param("Classes", "Classes to keep, such as 2 or 2,9 (2 is ground, by the LAS standard).", absent="all"),
-    ] = ""
-
-
-def parse_classes(text: str) -> list[int]:
-    """Read “2,9”.
-
-    Raises
-    ------
-    ParamError
-        If it is not whole numbers from 0 to 255 parted by commas.
-    """
-    words = [word.strip() for word in text.split(",") if word.strip()]
-    if not all(re.fullmatch(r"\d{1,3}", word) and int(word) < 256 for word in words):
-        raise ParamError("classes", f"“{text}” is not a list of classes such as 2 or 2,9")
-    return [int(word) for word in words]
-
-
-def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
+def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     """Read a cloud with all its attributes; see `FORMAT`.
 
     Raises
@@ -60,7 +34,7 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
     """
     import laspy  # here, not above: it takes a third of the time that the command line has to start
 
-    wanted = parse_classes(params.classes)
+    parse_classes(params.classes)
     findings: list[Finding] = []
     _check_header(path)
     with library_faults(path, "reading the cloud"), laspy.open(path) as file:
@@ -85,7 +59,7 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
                     columns[name] = np.zeros((total, *part.shape[1:]), part.dtype)
                 columns[name][done:stop] = part
             done = stop
-            progress.report(done / max(total, 1), f"reading {path.name}")
+            progress.report(0.9 * done / max(total, 1), f"reading {path.name}")
     if done < total:
         raise FormatError(path, f"the file is cut off: its header speaks of {total} points, {done} are there")
     if total == 0:
@@ -93,7 +67,9 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
     columns = {name: values for name, values in columns.items() if name not in _SELDOM or values.max() > 0}
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
     _check_extent(header, low, high, findings)
-    return ReadResult((_by_class(path, cloud, wanted, findings),), tuple(findings))
+    _note_ground(cloud, params, findings)
+    cloud, said = filtered(path, cloud, params, progress.part(0.9, 1.0))
+    return ReadResult((cloud,), (*findings, *said))
 
 
 def _check_header(path: Path) -> None:
@@ -143,25 +119,13 @@ def _check_extent(header: Any, low: Floats, high: Floats, findings: list[Finding
         findings.append(Finding("header-extent", text))
 
 
-def _by_class(path: Path, cloud: PointSet, wanted: list[int], findings: list[Finding]) -> PointSet:
+def _note_ground(cloud: PointSet, params: CloudReadParams, findings: list[Finding]) -> None:
     classes = np.asarray(cloud.attributes["classification"])
     present = np.flatnonzero(np.bincount(classes, minlength=256))
-    if not wanted:
-        if 2 in present and len(present) > 1:
-            ground = int((classes == 2).sum())
-            text = f"All classes are used; {count(ground, 'point')} of {len(classes)} are ground (classes=2)."
-            findings.append(note("all-classes", text))
-        return cloud
-    keep = np.isin(classes, wanted)
-    left = int(keep.sum())
-    if left == 0:
-        there = ", ".join(map(str, present))
-        raise FormatError(path, f"no point is of class {', '.join(map(str, wanted))}; the file has {there}")
-    dropped = len(keep) - left
-    share, named = f"{dropped / len(keep):.1%}", ", ".join(map(str, wanted))
-    text = f"{dropped} of {len(keep)} points dropped ({share}): not of class {named}."
-    findings.append(note("classes-kept", text))
-    return cloud.chosen(keep)
+    if not params.classes.strip() and 2 in present and len(present) > 1:
+        ground = int((classes == 2).sum())
+        text = f"All classes are used; {count(ground, 'point')} of {len(classes)} are ground (classes=2)."
+        findings.append(note("all-classes", text))
 
 
 def sniff(head: bytes, path: Path) -> int:  # noqa: D103
@@ -175,5 +139,5 @@ FORMAT = Format(
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), units="both", crs=True, attributes=True),
     read=read,
-    read_params=LasReadParams,
+    read_params=CloudReadParams,
 )

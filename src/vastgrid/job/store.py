@@ -17,10 +17,12 @@ from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
 
-_KINDS: dict[str, type[Dataset]] = {kind.kind: kind for kind in (PointSet, Linework, Contours, Tin, Grid)}
+_KINDS: dict[str, type[Dataset]] = {kind.kind: kind for kind in (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)}
 JOB_FILE = "job.json"
 
 

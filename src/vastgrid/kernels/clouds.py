@@ -26,3 +26,113 @@ def place_points(x, y, z, scales, offsets, out):
         for k in range(3):
             low[k], high[k] = min(low[k], out[i, k]), max(high[k], out[i, k])
     return low, high
+
+
+@numba.njit(cache=True, nogil=True)
+def _slot(keys, key):
+    """Return where a key stands, or would stand, in an open hash table of a power of two."""
+    mask = np.uint64(keys.shape[0] - 1)
+    h = np.uint64(key) * np.uint64(0x9E3779B97F4A7C15)
+    slot = (h >> np.uint64(20)) & mask
+    while keys[slot] != -1 and keys[slot] != key:
+        slot = (slot + np.uint64(1)) & mask
+    return slot
+
+
+@numba.njit(cache=True, nogil=True)
+def spaced(xyz, spacing):
+    """Return which points to keep so that none kept are closer in space than a spacing, (n,) bool.
+
+    Points are taken in their order: each is kept unless one kept before is closer (a greedy Poisson-disk choice, so
+    every point left out has a kept one within the spacing).
+
+    Parameters
+    ----------
+    xyz : (n, 3) float64
+        Points, all finite.
+    spacing : float
+        In their unit, positive.
+    """
+    n = xyz.shape[0]
+    keep = np.zeros(n, np.bool_)
+    room = 16
+    while room < 2 * n:
+        room *= 2
+    keys = np.full(room, np.int64(-1))
+    heads = np.full(room, np.int64(-1))
+    following = np.full(n, np.int64(-1))
+    low = np.zeros(3)
+    for k in range(3):
+        low[k] = np.inf
+        for i in range(n):
+            low[k] = min(low[k], xyz[i, k])
+    wide = np.int64(1) << np.int64(20)
+    limit = spacing * spacing
+    for i in range(n):
+        a = np.int64((xyz[i, 0] - low[0]) / spacing) + 1
+        b = np.int64((xyz[i, 1] - low[1]) / spacing) + 1
+        c = np.int64((xyz[i, 2] - low[2]) / spacing) + 1
+        free = True
+        for da in range(-1, 2):
+            for db in range(-1, 2):
+                for dc in range(-1, 2):
+                    key = ((a + da) * wide + (b + db)) * wide + (c + dc)
+                    j = heads[_slot(keys, key)]
+                    while j >= 0 and free:
+                        dx, dy, dz = xyz[i, 0] - xyz[j, 0], xyz[i, 1] - xyz[j, 1], xyz[i, 2] - xyz[j, 2]
+                        if dx * dx + dy * dy + dz * dz < limit:
+                            free = False
+                        j = following[j]
+                    if not free:
+                        break
+                if not free:
+                    break
+            if not free:
+                break
+        if free:
+            keep[i] = True
+            key = (a * wide + b) * wide + c
+            slot = _slot(keys, key)
+            keys[slot] = key
+            following[i] = heads[slot]
+            heads[slot] = i
+    return keep
+
+
+@numba.njit(cache=True, nogil=True)
+def unpacked(data, size):
+    """Return LZF-packed bytes unpacked, (size,) uint8; shorter where the input is damaged.
+
+    The format is Marc Lehmann's LibLZF: a control byte below 32 announces that many literals plus one, otherwise a
+    copy from up to 8 kB back.
+    """
+    out = np.zeros(size, np.uint8)
+    i, o, n = 0, 0, data.shape[0]
+    while i < n:
+        control = np.int64(data[i])
+        i += 1
+        if control < 32:
+            length = control + 1
+            if i + length > n or o + length > size:
+                return out[:o]
+            out[o : o + length] = data[i : i + length]
+            i += length
+            o += length
+            continue
+        length = control >> 5
+        if length == 7:
+            if i >= n:
+                return out[:o]
+            length += np.int64(data[i])
+            i += 1
+        if i >= n:
+            return out[:o]
+        back = o - ((control & 31) << 8) - np.int64(data[i]) - 1
+        i += 1
+        length += 2
+        if back < 0 or o + length > size:
+            return out[:o]
+        for k in range(length):
+            out[o + k] = out[back + k]
+        o += length
+    return out[:o]

@@ -244,3 +244,56 @@ def cuts_along(
             rows = np.column_stack((segment, found))
             return np.asarray(rows[np.lexsort((rows[:, 1], rows[:, 0]))])
         capacity = number
+
+
+def covering(
+    vertices: NDArray[np.float64], triangles: NDArray[np.int32], index: Buckets, gap: float
+) -> NDArray[np.int8]:
+    """Return for each triangle whether another lies above (1), below (2) or on both sides (3) of its middle.
+
+    Parameters
+    ----------
+    gap : float
+        Vertical distance from which on the other lies apart rather than touching.
+
+    Returns
+    -------
+    (m,) int8
+        0 where the triangle is alone, as in any height field.
+    """
+    where = (index.west, index.south, index.size, index.columns, index.rows)
+    return np.asarray(_covering(vertices, triangles, *where, index.starts, index.members, gap))
+
+
+@numba.njit(cache=True, nogil=True)
+def _covering(vertices, triangles, west, south, size, columns, rows, starts, members, gap):
+    out = np.zeros(triangles.shape[0], np.int8)
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        x = (vertices[a, 0] + vertices[b, 0] + vertices[c, 0]) / 3.0
+        y = (vertices[a, 1] + vertices[b, 1] + vertices[c, 1]) / 3.0
+        z = (vertices[a, 2] + vertices[b, 2] + vertices[c, 2]) / 3.0
+        column = min(max(int((x - west) / size), 0), columns - 1)
+        row = min(max(int((y - south) / size), 0), rows - 1)
+        bucket = row * columns + column
+        for m in range(starts[bucket], starts[bucket + 1]):
+            other = members[m]
+            if other == t:
+                continue
+            p, q, r = triangles[other, 0], triangles[other, 1], triangles[other, 2]
+            ux, uy = vertices[q, 0] - vertices[p, 0], vertices[q, 1] - vertices[p, 1]
+            vx, vy = vertices[r, 0] - vertices[p, 0], vertices[r, 1] - vertices[p, 1]
+            double = ux * vy - uy * vx
+            if double == 0.0:
+                continue
+            px, py = x - vertices[p, 0], y - vertices[p, 1]
+            s, u = (px * vy - py * vx) / double, (ux * py - uy * px) / double
+            # Clearly inside: beside a shared edge rounding decides nothing.
+            if s < 1e-3 or u < 1e-3 or s + u > 1.0 - 1e-3:
+                continue
+            height = vertices[p, 2] + s * (vertices[q, 2] - vertices[p, 2]) + u * (vertices[r, 2] - vertices[p, 2])
+            if height > z + gap:
+                out[t] |= 1
+            elif height < z - gap:
+                out[t] |= 2
+    return out

@@ -6,8 +6,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, count, note
+from vastgrid.kernels.locate import buckets, covering
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.frame import Frame
+from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.tin import Tin
 
 
@@ -44,3 +46,65 @@ def oriented_tin(name: str, frame: Frame, vertices: Floats, triangles: NDArray[n
             )
             findings.append(note("faces-turned", text))
     return Tin(name=name, frame=frame, vertices=vertices, triangles=triangles.astype(np.int32)), findings
+
+
+def surface_from_faces(
+    name: str, frame: Frame, vertices: Floats, triangles: NDArray[np.int32]
+) -> tuple[Tin | Mesh, list[Finding]]:
+    """Return faces as a TIN where they are a height field, and otherwise as a mesh with where it overhangs.
+
+    Parameters
+    ----------
+    vertices : (n, 3) float64
+        Corners; faces that touch share them.
+    triangles : (m, 3) int32
+        Corner indices, wound either way.
+    """
+    tin, findings = oriented_tin(name, frame, vertices, triangles)
+    if len(tin.triangles) == 0:
+        text = "No face has an area in plan: the mesh stands upright and is no ground."
+        return Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles), [Finding("upright", text)]
+    gap = 1e-6 * (float(np.ptp(vertices[:, 2])) + 1.0)
+    over = covering(tin.vertices, tin.triangles, buckets(tin.vertices, tin.triangles), gap)
+    if not over.any():
+        return tin, findings
+    worst = int(np.flatnonzero(over)[0])
+    east, north = tin.vertices[tin.triangles[worst], :2].mean(axis=0).tolist()
+    walls = len(triangles) - len(tin.triangles)
+    upright = f", and {count(walls, 'face')} stand upright" if walls else ""
+    text = (
+        f"{name} is no height field: {count(int((over > 0).sum()), 'face')} of {len(triangles)} have another above or "
+        f"below them{upright}, the first at E {east:.2f}, N {north:.2f}. It stays a mesh; its upper side can become a TIN."
+    )
+    mesh = Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles)
+    return mesh, [Finding("overhang", text, at=(east, north))]
+
+
+def merged(vertices: Floats, triangles: NDArray[np.int32]) -> tuple[Floats, NDArray[np.int32]]:
+    """Return faces with equal corners made one, and unused corners dropped; corners keep their first order."""
+    used, back = np.unique(triangles, return_inverse=True)
+    corners = np.ascontiguousarray(vertices[used])
+    keys = corners.view([("x", "f8"), ("y", "f8"), ("z", "f8")]).ravel()
+    _, first, number = np.unique(keys, return_index=True, return_inverse=True)
+    order = np.argsort(first, kind="stable")
+    rank = np.zeros(len(order), np.int32)
+    rank[order] = np.arange(len(order), dtype=np.int32)
+    return corners[first[order]], rank[number.ravel()][back.reshape(-1, 3)]
+
+
+def fans(corners: NDArray[np.int64], sizes: NDArray[np.int64]) -> NDArray[np.int32]:
+    """Return polygons cut into triangles from their first corner.
+
+    Parameters
+    ----------
+    corners : (n,) int64
+        Corner numbers of all polygons one after another.
+    sizes : (k,) int64
+        How many corners each has; those with fewer than three give nothing.
+    """
+    starts = np.concatenate(([0], np.cumsum(sizes)[:-1])) if len(sizes) else np.zeros(0, np.int64)
+    pieces = np.maximum(sizes - 2, 0)
+    owner = np.repeat(np.arange(len(sizes)), pieces)
+    step = np.arange(len(owner)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+    first = starts[owner]
+    return np.column_stack((corners[first], corners[first + step + 1], corners[first + step + 2])).astype(np.int32)

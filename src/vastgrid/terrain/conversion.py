@@ -57,6 +57,8 @@ class Conversion:
         Says in a few words how large the result will be.
     name : callable
         Suggests a name for the result.
+    automatic : int or None
+        Place among the conversions that a chain may put in unasked, the least costly first; None where it may not.
     """
 
     id: str
@@ -72,6 +74,7 @@ class Conversion:
     settle: Callable[[Sequence[Any], Any], Any] = field(default=lambda inputs, params: params)
     estimate: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
     name: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
+    automatic: int | None = None
 
     def sentence(self, params: Any, inputs: Sequence[str]) -> tuple[Piece, ...]:
         """Return the step as a sentence, from the names of its inputs."""

@@ -11,6 +11,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.roomy import pieces
 from vastgrid.terrain.frame import UNKNOWN, Frame
 
 Floats = NDArray[np.float64]
@@ -55,13 +56,16 @@ def span(values: Floats) -> tuple[float, float] | None:
     """Return the smallest and largest finite value, or None."""
     if values.size == 0:
         return None
-    low, high = float(np.min(values)), float(np.max(values))
-    if not (np.isfinite(low) and np.isfinite(high)):
-        finite = values[np.isfinite(values)]
-        if finite.size == 0:
-            return None
-        low, high = float(finite.min()), float(finite.max())
-    return low, high
+    low, high = np.inf, -np.inf
+    for piece in pieces(values):
+        least, most = float(np.min(piece)), float(np.max(piece))
+        if not (np.isfinite(least) and np.isfinite(most)):
+            finite = piece[np.isfinite(piece)]
+            if finite.size == 0:
+                continue
+            least, most = float(finite.min()), float(finite.max())
+        low, high = min(low, least), max(high, most)
+    return (low, high) if low <= high else None
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -127,6 +131,7 @@ class Dataset:
             state.update(repr(self.frame).encode())
             for name, array in sorted(self.arrays().items()):
                 state.update(f"{name}{array.dtype.str}{array.shape}".encode())
-                state.update(np.ascontiguousarray(array).view(np.uint8).data if array.size else b"")
+                for piece in pieces(array) if array.size else ():
+                    state.update(np.ascontiguousarray(piece).view(np.uint8).data)
             self._digest.append(state.hexdigest())
         return self._digest[0]

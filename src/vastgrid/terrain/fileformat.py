@@ -36,6 +36,8 @@ class Carries:
         Whether it cannot be written without a unit.
     crs, attributes, breaklines : bool
         Whether it holds a CRS, points' attributes, and the breaklines a TIN was built from.
+    geographic : bool
+        Whether it holds longitude and latitude of WGS 84 and metres only; what goes out is reprojected.
     """
 
     kinds: tuple[type[Dataset], ...]
@@ -45,14 +47,22 @@ class Carries:
     crs: bool = False
     attributes: bool = False
     breaklines: bool = False
+    geographic: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class ReadResult:
-    """What a reader found: datasets, and what the user should know of the file."""
+    """What a reader found: datasets, and what the user should know of the file.
+
+    Attributes
+    ----------
+    totals : tuple of dict
+        Where the datasets are only samples, the counts of what they stand for.
+    """
 
     datasets: tuple[Dataset, ...]
     findings: tuple[Finding, ...] = ()
+    totals: tuple[dict[str, int], ...] = ()
 
 
 Read = Callable[[Path, Any, Progress], ReadResult]
@@ -79,6 +89,8 @@ class Format:
         Frozen dataclasses of declared parameters.
     carries_as : callable or None
         Write options → what survives, where that depends on them.
+    peek : callable or None
+        Reads a sample in a second or two, for a picture of a large file before it is read whole.
     """
 
     id: str
@@ -91,6 +103,7 @@ class Format:
     read_params: type = NoParams
     write_params: type = NoParams
     carries_as: Callable[[Any], Carries] | None = None
+    peek: Read | None = None
 
     def carries_with(self, params: Any) -> Carries:
         """Return what survives with these write options (an older version may hold less)."""

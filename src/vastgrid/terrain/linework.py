@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import ClassVar, Self
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +28,8 @@ class Linework(Dataset):
         Index into `layers`.
     layers : tuple of str
         Layer names.
+    attributes : dict of (k,) array
+        Whatever else the source said of each line, under the source's names.
     """
 
     kind: ClassVar[str] = "lines"
@@ -36,12 +38,16 @@ class Linework(Dataset):
     offsets: NDArray[np.int64]
     layer: Ints
     layers: tuple[str, ...] = ("",)
+    attributes: dict[str, NDArray[Any]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "vertices", frozen(self.vertices, np.float64, (-1, 3), "vertices"))
         object.__setattr__(self, "offsets", frozen(self.offsets, np.int64, (-1,), "offsets"))
         object.__setattr__(self, "layer", frozen(self.layer, np.int32, (len(self.offsets) - 1,), "layer"))
         object.__setattr__(self, "layers", tuple(self.layers))
+        for name, values in self.attributes.items():
+            if len(values) != len(self):
+                raise ValueError(f"attribute {name} has {len(values)} values for {len(self)} lines")
 
     def __len__(self) -> int:
         return len(self.offsets) - 1
@@ -73,7 +79,10 @@ class Linework(Dataset):
     def chosen(self, index: NDArray[np.int64]) -> Self:
         """Return some of the lines."""
         vertices, offsets = take_lines(self.vertices, self.offsets, index)
-        return dataclasses.replace(self, vertices=vertices, offsets=offsets, layer=self.layer[index], _digest=[])
+        attributes = {name: values[index] for name, values in self.attributes.items()}
+        return dataclasses.replace(
+            self, vertices=vertices, offsets=offsets, layer=self.layer[index], attributes=attributes, _digest=[]
+        )
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import math
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -10,29 +11,37 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from vastgrid.base.errors import CallError, FormatError, ParamError, library_faults
+from vastgrid.base.errors import CallError, DataError, FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, parse_unit
+from vastgrid.base.roomy import let_go, pieces, roomy
+from vastgrid.kernels.raster import bilinear
+from vastgrid.terrain.fileformat import ReadResult
 from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.grid import Grid
 
 
-def read_band(path: Path, band: int, progress: Progress, **options: Any) -> tuple[Grid, list[Finding]]:
+def read_band(
+    path: Path, band: int, progress: Progress, *, sparse: int = 0, **options: Any
+) -> tuple[Grid, list[Finding]]:
     """Read one band.
 
     Parameters
     ----------
     band : int
         From 1.
+    sparse : int
+        Read about so many rows or columns only, for a picture; 0 reads all.
     **options
         Passed to the raster library's driver.
 
     Raises
     ------
     FormatError
-        If the raster is damaged, rotated, or holds no heights.
+        If the raster is damaged or holds no heights.
     ParamError
         If there is no such band.
     """
@@ -45,25 +54,39 @@ def read_band(path: Path, band: int, progress: Progress, **options: Any) -> tupl
             if band > source.count:
                 raise ParamError("band", f"the raster has {source.count}")
             place = source.transform
-            if place.b or place.d:
-                raise FormatError(path, "the raster is rotated; only rasters along east and north are read")
             if place.is_identity or (abs(place.a) == 1.0 and place.c == 0 and place.f == 0 and source.crs is None):
                 text = "The raster does not say where it is: rows and columns stand for northings and eastings."
                 findings.append(Finding("no-place", text))
-            heights = _heights(source, band, progress)
             frame = _frame(source, band, findings)
             point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
-            west, north, dx, dy = place.c, place.f, place.a, -place.e
+            every = max(1, sparse and math.ceil(max(source.shape) / sparse))
+            heights = _heights(source, band, progress, every)
+            place = place * place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
+    if not all(map(math.isfinite, place[:6])) or place.a * place.e == place.b * place.d:
+        raise FormatError(path, "the raster's place in the world makes no sense; the file is damaged")
+    if place.b or place.d:
+        heights, place = _turned_north(heights, place, findings)
+    west, north, dx, dy = place.c, place.f, place.a, -place.e
     if dx < 0:
         heights, west, dx = heights[:, ::-1], west + dx * heights.shape[1], -dx
     if dy < 0:
         heights, north, dy = heights[::-1], north - dy * heights.shape[0], -dy
-    if not np.isfinite(heights).any():
+    if not any(np.isfinite(piece).any() for piece in pieces(heights)):
         raise FormatError(path, "no cell of the raster has a height")
     grid = Grid(
         name=path.stem, frame=frame, heights=heights, west=west, north=north, dx=dx, dy=dy, point_registered=point
     )
     return grid, findings
+
+
+def peeked(path: Path, band: int, progress: Progress, **options: Any) -> ReadResult:
+    """Return a raster at about 800 rows, and how many it has."""
+    import rasterio
+
+    with library_faults(path, "reading the raster"), rasterio.open(path, **options) as source:
+        total = {"rows": source.height, "columns": source.width}
+    grid, findings = read_band(path, band, progress, sparse=800, **options)
+    return ReadResult((grid,), tuple(findings), (total,))
 
 
 class _Remarks(logging.Handler):
@@ -93,20 +116,58 @@ def _remarks(findings: list[Finding]) -> Iterator[None]:
         findings += [Finding("raster-remark", f"The raster library says: {text}.") for text in list(handler.texts)[:5]]
 
 
-def _heights(source: Any, band: int, progress: Progress) -> np.ndarray[Any, np.dtype[np.float64]]:
-    rows, columns = source.height, source.width
-    heights = np.full((rows, columns), np.nan)
-    step = max(1, 16_000_000 // max(columns, 1))
+def _heights(source: Any, band: int, progress: Progress, every: int) -> NDArray[np.float64]:
     scale, offset = source.scales[band - 1], source.offsets[band - 1]
+    if every > 1:
+        shape = (max(source.height // every, 1), max(source.width // every, 1))
+        part = source.read(band, out_shape=shape, masked=True)
+        return _cleaned(part, scale, offset)
+    rows, columns = source.height, source.width
+    heights = roomy((rows, columns), np.float64)
+    # Whole rows of the file's own blocks, so that none is unpacked twice.
+    high = source.block_shapes[band - 1][0]
+    step = max(1, 16_000_000 // max(columns, 1))
+    step = max(step // high * high, 1)
     for top in range(0, rows, step):
         stop = min(top + step, rows)
         part = source.read(band, window=((top, stop), (0, columns)), masked=True)
-        heights[top:stop] = part.astype(np.float64).filled(np.nan)
+        heights[top:stop] = _cleaned(part, scale, offset)
+        let_go(heights)
         progress.report(0.9 * stop / rows, "reading the raster")
-    heights[~np.isfinite(heights)] = np.nan
-    if scale != 1.0 or offset != 0.0:
-        heights = heights * scale + offset
     return heights
+
+
+def _cleaned(part: Any, scale: float, offset: float) -> NDArray[np.float64]:
+    heights = np.asarray(part.astype(np.float64).filled(np.nan))
+    heights[~np.isfinite(heights)] = np.nan
+    return heights if scale == 1.0 and offset == 0.0 else heights * scale + offset
+
+
+def _turned_north(heights: NDArray[np.float64], place: Any, findings: list[Finding]) -> tuple[NDArray[np.float64], Any]:
+    """Return a rotated or sheared raster on a lattice along east and north, cells of the same size, bilinear."""
+    rows, columns = heights.shape
+    corners = [place * corner for corner in ((0, 0), (columns, 0), (0, rows), (columns, rows))]
+    west, north = min(c[0] for c in corners), max(c[1] for c in corners)
+    east, south = max(c[0] for c in corners), min(c[1] for c in corners)
+    size = math.sqrt(abs(place.a * place.e - place.b * place.d))
+    shape = (max(round((north - south) / size), 1), max(round((east - west) / size), 1))
+    if shape[0] * shape[1] > 16 * rows * columns + 1000:
+        raise DataError("the raster is sheared beyond use")
+    turned = roomy(shape, np.float64, np.nan)
+    back = ~place
+    x = west + (np.arange(shape[1]) + 0.5) * size
+    for row in range(shape[0]):
+        y = north - (row + 0.5) * size
+        column = back.a * x + back.b * y + back.c - 0.5
+        line = back.d * x + back.e * y + back.f - 0.5
+        turned[row] = bilinear(heights, column, line)
+    angle = math.degrees(math.atan2(place.d, place.a))
+    text = (
+        f"The raster is turned by {angle:.3f}° in plan; it was brought onto a lattice along east and north with cells "
+        f"of {size:g} (bilinear), which rounds its heights."
+    )
+    findings.append(Finding("raster-turned", text))
+    return turned, type(place)(size, 0.0, west, 0.0, -size, north)
 
 
 def _frame(source: Any, band: int, findings: list[Finding]) -> Frame:

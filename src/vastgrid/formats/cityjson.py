@@ -1,0 +1,111 @@
+"""CityJSON: TIN reliefs and other surfaces of a city model."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from vastgrid.base.errors import FormatError
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
+from vastgrid.terrain.frame import UNKNOWN, Frame, frame_of_crs
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.meshfile import Part, Up, surfaces
+
+# How deep the boundaries of each geometry type are nested above a surface's rings (CityJSON 2.0, 3).
+_DEPTH = {"MultiSurface": 0, "CompositeSurface": 0, "Solid": 1, "MultiSolid": 2, "CompositeSolid": 2}
+
+
+def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
+    """Read the surfaces of every object at its highest level of detail; reliefs become TINs.
+
+    Raises
+    ------
+    FormatError
+        If it is not whole CityJSON, or holds no surface.
+    """
+    data = path.read_bytes()
+    try:
+        model = json.loads(data)
+        if model.get("type") != "CityJSON":
+            raise FormatError(path, f"its type is “{model.get('type')}”, not CityJSON")
+        transform = model.get("transform") or {"scale": [1.0, 1.0, 1.0], "translate": [0.0, 0.0, 0.0]}
+        raw = np.array(model["vertices"], np.float64).reshape(-1, 3)
+        vertices = raw * np.array(transform["scale"], float) + np.array(transform["translate"], float)
+        progress.report(0.4, f"reading {path.name}")
+        findings: list[Finding] = []
+        parts, other = _parts(model["CityObjects"], vertices, findings)
+        frame = _frame(model, findings)
+    except (ValueError, TypeError, KeyError, AttributeError, IndexError, RecursionError) as error:
+        raise FormatError(path, f"this is not whole CityJSON: {error}") from error
+    if other:
+        kinds = ", ".join(f"{number} {kind}" for kind, number in other.items())
+        findings.append(Finding("geometry-left-out", f"Geometries that are no surfaces were left out: {kinds}."))
+    result = surfaces(path, parts, Up.Z, frame)
+    return ReadResult(result.datasets, (*result.findings, *findings))
+
+
+def _parts(objects: dict[str, Any], vertices: Any, findings: list[Finding]) -> tuple[list[Part], dict[str, int]]:
+    parts: list[Part] = []
+    other: dict[str, int] = {}
+    holes = 0
+    for own, thing in objects.items():
+        geometries = thing.get("geometry") or []
+        for geometry in geometries:
+            if geometry["type"] not in _DEPTH:
+                other[geometry["type"]] = other.get(geometry["type"], 0) + 1
+        able = [g for g in geometries if g["type"] in _DEPTH]
+        if not able:
+            continue
+        best = max(able, key=lambda g: str(g.get("lod", "0")))
+        rings = best["boundaries"]
+        for _ in range(_DEPTH[best["type"]]):
+            rings = [inner for outer in rings for inner in outer]
+        holes += sum(len(surface) > 1 for surface in rings)
+        outer = [surface[0] for surface in rings if surface]
+        flat = np.array([corner for ring in outer for corner in ring], np.int64)
+        triangles = fans(flat, np.array([len(ring) for ring in outer], np.int64))
+        name = str((thing.get("attributes") or {}).get("name") or own)
+        parts.append(
+            (name if thing.get("type") == "TINRelief" else f"{name} ({thing.get('type')})", vertices, triangles)
+        )
+    if holes:
+        findings.append(Finding("holes-closed", f"{holes} surfaces have holes, which were closed."))
+    return parts, other
+
+
+def _frame(model: dict[str, Any], findings: list[Finding]) -> Frame:
+    text = str((model.get("metadata") or {}).get("referenceSystem") or "")
+    code = re.search(r"EPSG[/:]+(?:[\d.]+[/:]+)?(\d+)\s*$", text)
+    if not code:
+        return UNKNOWN
+    try:
+        return frame_of_crs(f"EPSG:{code[1]}")
+    except ValueError as error:
+        findings.append(Finding("crs-unreadable", f"The file's CRS cannot be used: {error}."))
+        return UNKNOWN
+
+
+def sniff(head: bytes, path: Path) -> int:
+    """JSON that says its type early, or the suffix does."""
+    if not head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
+        return 0
+    if re.search(rb'"type"\s*:\s*"CityJSON"', head):
+        return 100
+    return 60 if path.name.lower().endswith(".city.json") else 0
+
+
+FORMAT = Format(
+    id="cityjson",
+    title="CityJSON",
+    suffixes=(".city.json", ".cityjson"),
+    sniff=sniff,
+    carries=Carries(kinds=(Mesh,), several=True, units="both", crs=True),
+    read=read,
+)

@@ -1,0 +1,191 @@
+"""E57 scans: poses, several scans in one file, all fields."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError, library_faults
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.terrain.cloudfile import CloudReadParams, filtered
+from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.frame import Frame, frame_of_crs
+from vastgrid.terrain.pointset import PointSet
+
+# Names of the standard (ASTM E2807) and ours; the others keep theirs.
+_NAMES = {
+    "colorRed": "red",
+    "colorGreen": "green",
+    "colorBlue": "blue",
+    "timeStamp": "gps_time",
+    "returnIndex": "return_number",
+    "returnCount": "number_of_returns",
+}
+_PLACES = ("cartesianX", "cartesianY", "cartesianZ", "sphericalRange", "sphericalAzimuth", "sphericalElevation")
+
+
+def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
+    """Read every scan, brought into the file's own system by its pose; lengths are metres by the standard.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged; pages are checked by their checksums.
+    """
+    from pye57 import libe57
+
+    size = path.stat().st_size
+    if size < 48:
+        raise FormatError(path, f"the file is cut off: {size} bytes are less than a header")
+    found: list[Dataset] = []
+    findings: list[Finding] = []
+    with library_faults(path, "reading the scans"):
+        # The library's own opener would remove a file that it cannot open; this one only reads.
+        image = libe57.ImageFile(str(path), "r")
+        try:
+            root = image.root()
+            scans = libe57.VectorNode(root["data3D"]) if root.isDefined("data3D") else None
+            count = scans.childCount() if scans is not None else 0
+            frame = _frame(root, libe57, findings)
+            for k in range(count):
+                part = progress.part(k / count, (k + 1) / count)
+                part.report(0.0, f"reading scan {k + 1} of {count}")
+                name = path.stem if count == 1 else f"{path.stem} scan {k + 1}"
+                scan = libe57.StructureNode(scans[k])
+                if scan.isDefined("name") and (own := libe57.StringNode(scan["name"]).value().strip()):
+                    name = own
+                made = _scan(path, image, scan, name, frame, size, findings)
+                if made is None:
+                    findings.append(Finding("empty-scan", f"{name} has no valid points; it was left out."))
+                    continue
+                cloud, scanner = made
+                kept, said = filtered(path, cloud, params, part.part(0.6, 1.0), scanner)
+                findings += said
+                found.append(kept)
+        finally:
+            image.close()
+    if not found:
+        raise FormatError(path, "there is no scan with points in the file")
+    return ReadResult(tuple(found), tuple(findings))
+
+
+def _frame(root: Any, libe57: Any, findings: list[Finding]) -> Frame:
+    metres = Frame(None, Unit.METRE, Unit.METRE)
+    if not root.isDefined("coordinateMetadata"):
+        return metres
+    text = libe57.StringNode(root["coordinateMetadata"]).value().strip()
+    if not text:
+        return metres
+    try:
+        return Frame(frame_of_crs(text).crs, Unit.METRE, Unit.METRE)
+    except ValueError as error:
+        findings.append(Finding("crs-unreadable", f"The file's coordinate system cannot be used: {error}."))
+        return metres
+
+
+def _scan(
+    path: Path, image: Any, scan: Any, name: str, frame: Frame, size: int, findings: list[Finding]
+) -> tuple[PointSet, Floats] | None:
+    from pye57 import libe57
+
+    points = libe57.CompressedVectorNode(scan["points"])
+    total = int(points.childCount())
+    prototype = libe57.StructureNode(points.prototype())
+    names = [prototype.get(k).elementName() for k in range(prototype.childCount())]
+    # Bits are packed, yet no scanner's point takes less than a bit.
+    if total > 8 * size:
+        raise FormatError(path, f"{name} speaks of {total} points, which do not fit in {size} bytes")
+    if total == 0:
+        return None
+    columns = {field: np.zeros(total, np.float64) for field in names}
+    buffers = libe57.VectorSourceDestBuffer()
+    for field, values in columns.items():
+        buffers.append(libe57.SourceDestBuffer(image, field, values, total, True, True))
+    reader = points.reader(buffers)
+    got = int(reader.read())
+    reader.close()
+    if got < total:
+        raise FormatError(path, f"{name} is cut off: {total} points are announced, {got} are there")
+    valid = np.ones(total, np.bool_)
+    for field in ("cartesianInvalidState", "sphericalInvalidState"):
+        if field in columns:
+            valid &= columns.pop(field) == 0
+    xyz = _places(path, columns)
+    valid &= np.isfinite(xyz).all(axis=1)
+    if not valid.all():
+        gone = int((~valid).sum())
+        findings.append(Finding("invalid-points", f"{gone} of {total} points of {name} are marked invalid; left out."))
+    if not valid.any():
+        return None
+    rotation, origin = _pose(scan, libe57)
+    placed = xyz[valid] @ rotation.T + origin
+    attributes = {
+        _NAMES.get(field, field): _narrow(values[valid]) for field, values in columns.items() if field not in _PLACES
+    }
+    return PointSet(name=name, frame=frame, xyz=placed, attributes=attributes), origin
+
+
+def _places(path: Path, columns: dict[str, NDArray[Any]]) -> Floats:
+    if all(field in columns for field in _PLACES[:3]):
+        return np.column_stack([columns[field] for field in _PLACES[:3]])
+    if all(field in columns for field in _PLACES[3:]):
+        reach, azimuth, elevation = (columns[field] for field in _PLACES[3:])
+        flat = reach * np.cos(elevation)
+        return np.column_stack((flat * np.cos(azimuth), flat * np.sin(azimuth), reach * np.sin(elevation)))
+    raise FormatError(path, f"the points have no coordinates; there are {', '.join(columns)}")
+
+
+def _pose(scan: Any, libe57: Any) -> tuple[Floats, Floats]:
+    """Return rotation matrix and translation; without a pose, none of either."""
+    rotation, origin = np.eye(3), np.zeros(3)
+    if not scan.isDefined("pose"):
+        return rotation, origin
+    pose = libe57.StructureNode(scan["pose"])
+    if pose.isDefined("rotation"):
+        node = libe57.StructureNode(pose["rotation"])
+        w, x, y, z = (float(libe57.FloatNode(node[axis]).value()) for axis in "wxyz")
+        length = float(np.sqrt(w * w + x * x + y * y + z * z)) or 1.0
+        w, x, y, z = w / length, x / length, y / length, z / length
+        rotation = np.array(
+            [
+                [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+                [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+                [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+            ]
+        )
+    if pose.isDefined("translation"):
+        node = libe57.StructureNode(pose["translation"])
+        origin = np.array([float(libe57.FloatNode(node[axis]).value()) for axis in "xyz"])
+    return rotation, origin
+
+
+def _narrow(values: NDArray[Any]) -> NDArray[Any]:
+    """Return whole numbers as the smallest type that holds them, and others as they are."""
+    if not np.isfinite(values).all() or (values != np.rint(values)).any():
+        return values
+    low, high = float(values.min()), float(values.max())
+    for kind in (np.uint8, np.uint16, np.int32):
+        if np.iinfo(kind).min <= low and high <= np.iinfo(kind).max:
+            return values.astype(kind)
+    return values
+
+
+def sniff(head: bytes, path: Path) -> int:  # noqa: D103
+    return 100 if head.startswith(b"ASTM-E57") else 0
+
+
+FORMAT = Format(
+    id="e57",
+    title="E57 scans",
+    suffixes=(".e57",),
+    sniff=sniff,
+    carries=Carries(kinds=(PointSet,), several=True, units="both", crs=True, attributes=True),
+    read=read,
+    read_params=CloudReadParams,
+)

@@ -1,0 +1,240 @@
+"""KML and KMZ: points, lines and areas by longitude and latitude."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from io import BytesIO
+from pathlib import Path
+from typing import Annotated
+from xml.sax.saxutils import escape
+
+import numpy as np
+
+from vastgrid.base.errors import FormatError, ParamError
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.base.strangers import member_names, parse_xml, read_member
+from vastgrid.params.declare import Param
+from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.frame import Frame, frame_of_crs
+from vastgrid.terrain.levels import interval_finding
+from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.pointset import PointSet
+
+
+@dataclass(frozen=True)
+class KmlReadParams:
+    """What is taken from the file."""
+
+    elevation: Annotated[
+        str,
+        Param("Elevation from", "Name of the extended data that holds heights.", absent="the coordinates"),
+    ] = ""
+
+
+@dataclass(slots=True)
+class _Mark:
+    """One placemark as it is collected."""
+
+    name: str = ""
+    data: dict[str, str] = field(default_factory=dict)
+    shapes: list[tuple[str, str]] = field(default_factory=list)
+
+
+class _Content:
+    """Receives the file's XML."""
+
+    def __init__(self) -> None:
+        self.stack: list[str] = []
+        self.marks: list[tuple[str, _Mark]] = []
+        self.folders: list[str] = []
+        self.own: _Mark | None = None
+        self.key = ""
+        self.links = 0
+
+    def start(self, name: str, attributes: dict[str, str]) -> None:
+        """A placemark, folder or datum begins."""
+        self.stack.append(name)
+        if name == "Placemark":
+            self.own = _Mark()
+        elif name in ("Folder", "Document"):
+            self.folders.append("")
+        elif name in ("Data", "SimpleData"):
+            self.key = attributes.get("name", "")
+        elif name == "NetworkLink":
+            self.links += 1
+
+    def end(self, name: str, text: str) -> None:
+        """An element ends."""
+        self.stack.pop()
+        parent = self.stack[-1] if self.stack else ""
+        if name == "Placemark" and self.own is not None:
+            self.marks.append((next((f for f in reversed(self.folders) if f), ""), self.own))
+            self.own = None
+        elif name in ("Folder", "Document"):
+            self.folders.pop()
+        elif name == "name" and parent in ("Folder", "Document"):
+            self.folders[-1] = text.strip()
+        elif self.own is None:
+            return
+        elif name == "name" and parent == "Placemark":
+            self.own.name = text.strip()
+        elif name == "SimpleData" or (name == "value" and parent == "Data"):
+            self.own.data[self.key] = text.strip()
+        elif name == "coordinates":
+            self.own.shapes.append((parent, text))
+        elif name == "coord":
+            self.own.shapes.append(("track", ",".join(text.split())))
+
+
+def _tuples(text: str) -> Floats | None:
+    rows = [word.split(",") for word in re.sub(r"\s*,\s*", ",", text).split()]
+    try:
+        values = np.array([[float(w) for w in (*row[:3], *["nan"] * (3 - len(row)))] for row in rows if len(row) > 1])
+    except ValueError:
+        return None
+    good = len(values) > 0 and np.isfinite(values[:, :2]).all() and (np.abs(values[:, 1]) <= 90.0).all()
+    return values if good else None
+
+
+def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
+    """Read placemarks in degrees of WGS 84, heights in metres (both by the KML 2.2 standard).
+
+    Raises
+    ------
+    FormatError
+        If it is not well-formed or holds no coordinates; a link to elsewhere is never followed.
+    ParamError
+        If no placemark has the extended data asked for.
+    """
+    data = _bytes(path)
+    content = _Content()
+    parse_xml(
+        path, BytesIO(data), content, lambda done: progress.report(0.7 * done / len(data), f"reading {path.name}")
+    )
+    findings: list[Finding] = []
+    if content.links:
+        findings.append(Finding("links-not-followed", f"{count(content.links, 'link')} to other files not followed."))
+    keys = sorted({key for _, mark in content.marks for key in mark.data})
+    if params.elevation and params.elevation not in keys:
+        raise ParamError("elevation", f"no placemark has “{params.elevation}”; there are {', '.join(keys) or 'none'}")
+    points: list[tuple[Floats, str, str]] = []
+    lines: list[Floats] = []
+    layers: list[str] = []
+    faults = 0
+    for folder, mark in content.marks:
+        track: list[Floats] = []
+        for shape, text in mark.shapes:
+            xyz = _tuples(text)
+            if xyz is None:
+                faults += 1
+                continue
+            if params.elevation:
+                try:
+                    xyz[:, 2] = float(mark.data.get(params.elevation, "nan").replace(",", "."))
+                except ValueError:
+                    xyz[:, 2] = np.nan
+            if shape == "Point" or (shape != "track" and len(xyz) == 1):
+                points.append((xyz, mark.name, folder))
+            elif shape == "track":
+                track.append(xyz)
+            else:
+                lines.append(xyz)
+                layers.append(folder or ("area" if shape == "LinearRing" else "line"))
+        if len(track) > 1:
+            lines.append(np.concatenate(track))
+            layers.append(folder or "track")
+    if faults:
+        findings.append(Finding("not-whole", f"{count(faults, 'shape')} with coordinates that make no sense left out."))
+    if not points and not lines:
+        raise FormatError(path, "there is no placemark with coordinates in the file")
+    found = _datasets(path, points, lines, layers, findings)
+    if keys and not params.elevation:
+        findings.append(note("extended-data", f"Placemarks have extended data: {', '.join(keys[:12])} (elevation=…)."))
+    progress.report(1.0)
+    return ReadResult(tuple(found), tuple(findings))
+
+
+def _datasets(
+    path: Path, points: list[tuple[Floats, str, str]], lines: list[Floats], layers: list[str], findings: list[Finding]
+) -> list[Dataset]:
+    frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, Unit.METRE)
+    found: list[Dataset] = []
+    heights = np.concatenate([xyz[:, 2] for xyz in (*(p[0] for p in points), *lines)])
+    if np.isnan(heights).any() or (heights == 0.0).all():
+        text = f"{int((np.isnan(heights) | (heights == 0)).sum())} of {len(heights)} places have no height of their own (0 or none)."
+        findings.append(Finding("no-height", text))
+    if points:
+        xyz = np.concatenate([xyz for xyz, _, _ in points])
+        names = np.repeat(np.array([name.encode() for _, name, _ in points]), [len(p[0]) for p in points])
+        attributes = {"point": names} if (names != b"").any() else {}
+        name = f"{path.stem} points" if lines else path.stem
+        found.append(PointSet(name=name, frame=frame, xyz=xyz, attributes=attributes))
+    if lines:
+        work = from_lines(f"{path.stem} lines" if points else path.stem, frame, lines, layers)
+        findings += interval_finding(work)
+        found.append(work)
+    return found
+
+
+def _bytes(path: Path) -> bytes:
+    with path.open("rb") as file:
+        packed = file.read(4) == b"PK\3\4"
+    if not packed:
+        return path.read_bytes() or b" "
+    names = [name for name in member_names(path) if name.lower().endswith(".kml")]
+    if not names:
+        raise FormatError(path, "there is no KML in the archive")
+    # The standard: the first KML in the archive's root is the main one.
+    return read_member(path, next((name for name in names if "/" not in name), names[0]))
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: object, progress: Progress) -> None:
+    """Write points as placemarks; they are in degrees, as the delivery has seen to."""
+    points = datasets[0]
+    assert isinstance(points, PointSet)
+    names = points.attributes.get("point")
+    known = names.tolist() if names is not None else [b""] * len(points.xyz)
+    with path.open("wb") as file:
+        file.write(b'<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document>\n')
+        file.write(f"<name>{escape(points.name)}</name>\n".encode())
+        for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known, strict=True)):
+            text = name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
+            own = f"<name>{escape(text)}</name>" if text else ""
+            z = f",{height:.4f}" if np.isfinite(height) else ""
+            file.write(
+                f"<Placemark>{own}<Point><altitudeMode>absolute</altitudeMode>"
+                f"<coordinates>{lon:.9f},{lat:.9f}{z}</coordinates></Point></Placemark>\n".encode()
+            )
+            if k % 10_000 == 0:
+                progress.report(k / len(points.xyz), f"writing {path.name}")
+        file.write(b"</Document></kml>\n")
+        progress.report(1.0)
+
+
+def sniff(head: bytes, path: Path) -> int:
+    """The root element, or an archive with a KML in it."""
+    if head.startswith(b"PK\3\4"):
+        if path.suffix.lower() == ".kmz":
+            return 95
+        return 80 if any(name.lower().endswith(".kml") for name in member_names(path)) else 0
+    plain = head.replace(b"\0", b"")
+    if re.search(rb"<(\w+:)?kml[\s>]", plain[:8192]):
+        return 100
+    return 45 if path.suffix.lower() == ".kml" and plain.lstrip().startswith(b"<") else 0
+
+
+FORMAT = Format(
+    id="kml",
+    title="KML or KMZ",
+    suffixes=(".kml", ".kmz"),
+    sniff=sniff,
+    carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True),
+    read=read,
+    write=write,
+    read_params=KmlReadParams,
+)

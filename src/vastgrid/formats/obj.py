@@ -1,0 +1,103 @@
+"""Wavefront OBJ meshes."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.meshfile import MeshReadParams, Part, surfaces
+
+
+def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
+    """Read vertices and faces, with full coordinates; each object or group is a part of its own.
+
+    Raises
+    ------
+    FormatError
+        If a vertex is not three numbers, or a face names corners that are not there.
+    """
+    data = path.read_bytes().replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
+    if not data.strip():
+        raise FormatError(path, "the file is empty")
+    vertices = _vertices(path, re.findall(rb"^[ \t]*v[ \t]+([^\r\n]*)", data, re.MULTILINE))
+    progress.report(0.4, f"reading {path.name}")
+    parts: list[Part] = []
+    # Faces belong to the object or group named last; negative numbers count back from the vertices read so far.
+    pieces = re.split(rb"^[ \t]*[og][ \t]+([^\r\n]*)", data, flags=re.MULTILINE)
+    seen = 0
+    for k in range(0, len(pieces), 2):
+        name = pieces[k - 1].decode("utf-8", "replace").strip() if k else ""
+        triangles, seen = _faces(path, pieces[k], seen)
+        if len(triangles):
+            parts.append((name or path.stem, vertices, triangles))
+        progress.report(0.4 + 0.4 * k / len(pieces), f"reading {path.name}")
+    if len(parts) == 1:
+        parts = [(path.stem, *parts[0][1:])]
+    return surfaces(path, parts, params.up)
+
+
+def _vertices(path: Path, rows: list[bytes]) -> NDArray[np.float64]:
+    if not rows:
+        raise FormatError(path, "there is no vertex in the file")
+    widths = {len(row.split()) for row in rows[:1000]}
+    try:
+        if len(widths) == 1 and (width := widths.pop()) >= 3:
+            flat = np.array(b" ".join(rows).split(), dtype="S").astype(np.float64)
+            if len(flat) == width * len(rows):
+                return flat.reshape(-1, width)[:, :3]
+        return np.array([[float(word) for word in row.split()[:3]] for row in rows], np.float64).reshape(-1, 3)
+    except ValueError as error:
+        raise FormatError(path, f"a vertex is not three numbers: {error}") from error
+
+
+def _faces(path: Path, data: bytes, seen: int) -> tuple[NDArray[np.int32], int]:
+    rows = re.findall(rb"^[ \t]*f[ \t]+([^\r\n]*)", data, re.MULTILINE)
+    own = len(re.findall(rb"^[ \t]*v[ \t]", data, re.MULTILINE))
+    if not rows:
+        return np.zeros((0, 3), np.int32), seen + own
+    plain = [re.sub(rb"/\S*", b"", row.split(b"#")[0]).split() for row in rows]
+    try:
+        corners = np.array([word for row in plain for word in row], dtype="S").astype(np.int64)
+    except (ValueError, OverflowError) as error:
+        raise FormatError(path, f"a face is not a row of whole numbers: {error}") from error
+    sizes = np.array([len(row) for row in plain], np.int64)
+    if (corners < 0).any():
+        corners = np.where(corners < 0, _counted_back(data, seen, sizes) + corners + 1, corners)
+    return fans(corners - 1, sizes), seen + own
+
+
+def _counted_back(data: bytes, seen: int, sizes: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return for each corner how many vertices were read before its face."""
+    kinds = re.findall(rb"^[ \t]*([vf])[ \t]", data, re.MULTILINE)
+    is_vertex = np.array([kind == b"v" for kind in kinds])
+    before = seen + np.cumsum(is_vertex)[~is_vertex]
+    return np.repeat(before[: len(sizes)], sizes)
+
+
+def sniff(head: bytes, path: Path) -> int:
+    """Lines that begin with v and three numbers, and others with f."""
+    if b"\0" in head:
+        return 0
+    vertices = re.search(rb"^[ \t]*v[ \t]+[-+.\d]\S*[ \t]+[-+.\d]\S*[ \t]+[-+.\d]", head, re.MULTILINE)
+    if not vertices:
+        return 0
+    return 90 if path.suffix.lower() == ".obj" or re.search(rb"^f[ \t]+\d", head, re.MULTILINE) else 20
+
+
+FORMAT = Format(
+    id="obj",
+    title="OBJ mesh",
+    suffixes=(".obj",),
+    sniff=sniff,
+    carries=Carries(kinds=(Mesh,)),
+    read=read,
+    read_params=MeshReadParams,
+)

@@ -1,0 +1,82 @@
+"""OFF meshes."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+
+from vastgrid.base.errors import FormatError
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.meshfile import MeshReadParams, surfaces
+
+_HEAD = re.compile(rb"\s*((?:#[^\n]*\n\s*)*)(ST)?(C)?(N)?OFF\b", re.IGNORECASE)
+
+
+def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
+    """Read vertices and faces of any number of corners.
+
+    Raises
+    ------
+    FormatError
+        If counts and content disagree, or something is not a number.
+    """
+    data = path.read_bytes()
+    head = _HEAD.match(data)
+    if not head:
+        raise FormatError(path, "it does not begin with OFF")
+    # Extra columns of a vertex: texture, normal, colour.
+    lines = re.sub(rb"#[^\n\r]*", b"", data[head.end() :]).split()
+    progress.report(0.2, f"reading {path.name}")
+    try:
+        vertices, faces = int(lines[0]), int(lines[1])
+        width = 3 + (2 if head[2] else 0) + (3 if head[4] else 0) + (4 if head[3] else 0)
+        numbers = np.array(lines[3:], dtype="S").astype(np.float64)
+    except (ValueError, IndexError) as error:
+        raise FormatError(path, f"something in it is not a number: {error}") from error
+    if vertices < 3 or faces < 1 or vertices * width + faces * 4 > len(numbers):
+        why = f"the file is cut off: it speaks of {vertices} vertices and {faces} faces, which do not fit in it"
+        raise FormatError(path, why)
+    xyz = numbers[: vertices * width].reshape(-1, width)[:, :3]
+    corners, sizes = _faces(path, numbers[vertices * width :], faces, data)
+    progress.report(0.7, f"reading {path.name}")
+    return surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up)
+
+
+def _faces(path: Path, numbers: np.ndarray, count: int, data: bytes) -> tuple[np.ndarray, np.ndarray]:
+    """Return corner numbers and sizes; colours may follow a face's corners, so lines are looked at where sizes vary."""
+    width = len(numbers) // count
+    rows = numbers[: count * width].reshape(count, width)
+    size = rows[0, 0]
+    if len(numbers) == count * width and (rows[:, 0] == size).all() and 3 <= size < width:
+        corners = rows[:, 1 : 1 + int(size)]
+        return corners.astype(np.int64).ravel(), np.full(count, int(size))
+    lines = [line.split() for line in re.sub(rb"#[^\n\r]*", b"", data).splitlines() if line.strip()][-count:]
+    try:
+        sizes = [int(line[0]) for line in lines]
+        parts = [[int(word) for word in line[1 : size + 1]] for line, size in zip(lines, sizes, strict=True)]
+    except (ValueError, IndexError) as error:
+        raise FormatError(path, f"a face is not a row of whole numbers: {error}") from error
+    if any(len(part) != size for part, size in zip(parts, sizes, strict=True)):
+        raise FormatError(path, "a face has fewer corners than it says")
+    flat = np.array([corner for part in parts for corner in part], np.int64)
+    return flat, np.array(sizes, np.int64)
+
+
+def sniff(head: bytes, path: Path) -> int:  # noqa: D103
+    return 95 if _HEAD.match(head) else 0
+
+
+FORMAT = Format(
+    id="off",
+    title="OFF mesh",
+    suffixes=(".off",),
+    sniff=sniff,
+    carries=Carries(kinds=(Mesh,)),
+    read=read,
+    read_params=MeshReadParams,
+)

@@ -1,0 +1,258 @@
+"""PLY files: point clouds or meshes, text and binary, all properties."""
+
+from __future__ import annotations
+
+import io
+import re
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.cloudfile import CloudReadParams, filtered
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.meshfile import surfaces
+from vastgrid.terrain.pointset import PointSet
+
+_TYPES = {
+    **dict.fromkeys(("char", "int8"), "i1"),
+    **dict.fromkeys(("uchar", "uint8"), "u1"),
+    **dict.fromkeys(("short", "int16"), "i2"),
+    **dict.fromkeys(("ushort", "uint16"), "u2"),
+    **dict.fromkeys(("int", "int32"), "i4"),
+    **dict.fromkeys(("uint", "uint32"), "u4"),
+    **dict.fromkeys(("float", "float32"), "f4"),
+    **dict.fromkeys(("double", "float64"), "f8"),
+}
+
+
+@dataclass(slots=True)
+class _Element:
+    name: str
+    count: int
+    properties: list[tuple[str, str, str]]
+    """Name, type, and the type of the length where it is a list (else empty)."""
+
+    @property
+    def plain(self) -> bool:
+        return not any(length for _, _, length in self.properties)
+
+
+def _header(path: Path, data: bytes) -> tuple[list[_Element], str, int]:
+    end = re.search(rb"^end_header[ \t]*\r?\n", data[: 1 << 20], re.MULTILINE)
+    if not end:
+        raise FormatError(path, "the file is cut off: its header does not end")
+    elements: list[_Element] = []
+    encoding = ""
+    for number, line in enumerate(data[: end.start()].decode("latin-1").splitlines(), 1):
+        words = line.split()
+        try:
+            if words[:1] == ["format"]:
+                encoding = words[1]
+            elif words[:1] == ["element"]:
+                elements.append(_Element(words[1], int(words[2]), []))
+            elif words[:2] == ["property", "list"]:
+                elements[-1].properties.append((words[4], _TYPES[words[3]], _TYPES[words[2]]))
+            elif words[:1] == ["property"]:
+                elements[-1].properties.append((words[2], _TYPES[words[1]], ""))
+        except (KeyError, ValueError, IndexError) as error:
+            raise FormatError(path, f"its header is not whole here: “{line[:60]}”", line=number) from error
+    if encoding not in ("ascii", "binary_little_endian", "binary_big_endian"):
+        raise FormatError(path, f"it is stored as “{encoding}”, which the format does not know")
+    if any(each.count < 0 or each.count > 8 * len(data) for each in elements):
+        raise FormatError(path, f"its header speaks of more elements than fit in {len(data)} bytes")
+    return elements, encoding, end.end()
+
+
+def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
+    """Read points, or faces where there are any.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged or cut off.
+    """
+    data = path.read_bytes()
+    elements, encoding, at = _header(path, data)
+    vertices: dict[str, NDArray[Any]] = {}
+    corners = sizes = np.zeros(0, np.int64)
+    source = _Text(path, data[at:]) if encoding == "ascii" else _Binary(path, data, at, encoding)
+    for element in elements:
+        if element.plain:
+            rows = source.rows(element)
+            if element.name == "vertex":
+                vertices = rows
+        else:
+            found = source.lists(element)
+            if element.name == "face":
+                corners, sizes = found
+        progress.report(0.4, f"reading {path.name}")
+    if not {"x", "y", "z"} <= set(vertices):
+        raise FormatError(path, f"the vertices have no x, y and z; there are {', '.join(vertices) or 'none'}")
+    xyz = np.column_stack([vertices[axis].astype(np.float64) for axis in "xyz"])
+    if len(sizes) and (sizes >= 3).any():
+        return surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up)
+    good = np.isfinite(xyz).all(axis=1) & (np.abs(xyz) < 1e12).all(axis=1)
+    if not good.any():
+        raise FormatError(path, "no point has finite coordinates")
+    findings = []
+    if not good.all():
+        text = f"{int((~good).sum())} of {len(xyz)} points have no finite coordinates; left out."
+        findings.append(Finding("not-finite", text))
+    attributes = {_name(name): values[good] for name, values in vertices.items() if name not in ("x", "y", "z")}
+    cloud = PointSet(name=path.stem, xyz=xyz[good], attributes=attributes)
+    cloud, said = filtered(path, cloud, params, progress.part(0.5, 1.0))
+    return ReadResult((cloud,), (*findings, *said))
+
+
+def _name(name: str) -> str:
+    known = {"scalar_intensity": "intensity", "scalar_classification": "classification", "class": "classification"}
+    return known.get(name.lower(), name)
+
+
+class _Text:
+    """The words of a text file, element after element."""
+
+    def __init__(self, path: Path, body: bytes) -> None:
+        self.path = path
+        self.stream = io.BytesIO(body)
+
+    def _lines(self, element: _Element) -> list[list[bytes]]:
+        lines = []
+        while len(lines) < element.count:
+            line = self.stream.readline()
+            if not line:
+                why = f"the file is cut off: {element.count} of {element.name} are announced, {len(lines)} are there"
+                raise FormatError(self.path, why)
+            if words := line.split():
+                lines.append(words)
+        return lines
+
+    def rows(self, element: _Element) -> dict[str, NDArray[Any]]:
+        lines = self._lines(element)
+        width = len(element.properties)
+        if any(len(words) < width for words in lines):
+            raise FormatError(self.path, f"a row of {element.name} has fewer than {width} numbers")
+        try:
+            numbers = np.array([words[:width] for words in lines], dtype="S").astype(np.float64).reshape(-1, width)
+            with np.errstate(invalid="ignore", over="ignore"):
+                return {n: numbers[:, k].astype(t) for k, (n, t, _) in enumerate(element.properties)}
+        except ValueError as error:
+            raise FormatError(self.path, f"something in {element.name} is not a number: {error}") from error
+
+    def lists(self, element: _Element) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        corners: list[int] = []
+        sizes = []
+        try:
+            for words in self._lines(element):
+                place = 0
+                for name, _, length in element.properties:
+                    if not length:
+                        place += 1
+                        continue
+                    size = int(words[place])
+                    if name in ("vertex_indices", "vertex_index"):
+                        own = [int(word) for word in words[place + 1 : place + 1 + size]]
+                        if len(own) != size:
+                            raise ValueError("a face has fewer corners than it says")
+                        corners += own
+                        sizes.append(size)
+                    place += 1 + size
+        except (ValueError, IndexError) as error:
+            raise FormatError(self.path, f"a row of {element.name} cannot be read: {error}") from error
+        return np.array(corners, np.int64), np.array(sizes, np.int64)
+
+
+class _Binary:
+    """The bytes of a binary file, element after element."""
+
+    def __init__(self, path: Path, data: bytes, at: int, encoding: str) -> None:
+        self.path, self.data, self.at = path, data, at
+        self.order = "<" if encoding == "binary_little_endian" else ">"
+
+    def _take(self, layout: np.dtype[Any], count: int, what: str) -> NDArray[Any]:
+        room = (len(self.data) - self.at) // max(layout.itemsize, 1)
+        if room < count:
+            raise FormatError(self.path, f"the file is cut off: {count} of {what} are announced, {room} are there")
+        rows = np.frombuffer(self.data, layout, count, self.at)
+        self.at += count * layout.itemsize
+        return rows
+
+    def rows(self, element: _Element) -> dict[str, NDArray[Any]]:
+        names = [
+            f"{name}_{k}" if k and name in [p[0] for p in element.properties[:k]] else name
+            for k, (name, _, _) in enumerate(element.properties)
+        ]
+        layout = np.dtype([(name, self.order + own[1]) for name, own in zip(names, element.properties, strict=True)])
+        rows = self._take(layout, element.count, element.name)
+        return {name: rows[name].astype(rows[name].dtype.newbyteorder("=")) for name in layout.names or ()}
+
+    def lists(self, element: _Element) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        uniform = self._uniform(element)
+        if uniform is not None:
+            return uniform
+        corners: list[NDArray[Any]] = []
+        sizes = []
+        for _ in range(element.count):
+            for name, kind, length in element.properties:
+                if not length:
+                    self._take(np.dtype(self.order + kind), 1, element.name)
+                    continue
+                size = int(self._take(np.dtype(self.order + length), 1, element.name)[0])
+                own = self._take(np.dtype(self.order + kind), max(size, 0), element.name)
+                if name in ("vertex_indices", "vertex_index"):
+                    corners.append(own)
+                    sizes.append(size)
+        flat = np.concatenate(corners) if corners else np.zeros(0)
+        return flat.astype(np.int64), np.array(sizes, np.int64)
+
+    def _uniform(self, element: _Element) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:
+        """Read faces that all have as many corners as the first, as most files' do."""
+        lists = [p for p in element.properties if p[2]]
+        if len(lists) != 1 or element.count == 0 or lists[0][0] not in ("vertex_indices", "vertex_index"):
+            return None
+        before = self.at
+        fields: list[Any] = []
+        place = 0
+        for name, kind, length in element.properties:
+            if length:
+                own = np.dtype(self.order + length)
+                if before + place + own.itemsize > len(self.data):
+                    return None
+                size = int(np.frombuffer(self.data, own, 1, before + place)[0])
+                if not 0 <= size < 1000:
+                    return None
+                fields += [("#", own), ("#corners", self.order + kind, (size,))]
+            else:
+                fields.append((name, self.order + kind))
+                place += np.dtype(kind).itemsize
+        layout = np.dtype(fields)
+        if before + layout.itemsize * element.count > len(self.data):
+            return None
+        rows = np.frombuffer(self.data, layout, element.count, before)
+        if (rows["#"] != rows["#"][0]).any():
+            return None
+        self.at += layout.itemsize * element.count
+        return rows["#corners"].astype(np.int64).ravel(), rows["#"].astype(np.int64)
+
+
+def sniff(head: bytes, path: Path) -> int:  # noqa: D103
+    return 100 if re.match(rb"ply\r?\n", head) else 0
+
+
+FORMAT = Format(
+    id="ply",
+    title="PLY points or mesh",
+    suffixes=(".ply",),
+    sniff=sniff,
+    carries=Carries(kinds=(PointSet, Mesh), attributes=True),
+    read=read,
+    read_params=CloudReadParams,
+)

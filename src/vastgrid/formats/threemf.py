@@ -1,0 +1,135 @@
+"""3MF: printable meshes in an archive."""
+
+from __future__ import annotations
+
+import re
+from io import BytesIO
+from pathlib import Path
+
+import numpy as np
+
+from vastgrid.base.errors import FormatError
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.base.strangers import member_names, parse_xml, read_member
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.frame import Frame
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.meshfile import MeshReadParams, Part, surfaces
+
+# Units and the order of a transform's twelve numbers by the 3MF core specification 1.3, 3.4 and 3.3.
+_UNITS = {
+    "micron": (Unit.MILLIMETRE, 0.001),
+    "millimeter": (Unit.MILLIMETRE, 1.0),
+    "centimeter": (Unit.MILLIMETRE, 10.0),
+    "inch": (Unit.INCH, 1.0),
+    "foot": (Unit.FOOT, 1.0),
+    "meter": (Unit.METRE, 1.0),
+}
+
+
+class _Model:
+    """Receives the model's XML."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.unit = "millimeter"
+        self.objects: dict[str, tuple[list[tuple[float, ...]], list[tuple[int, ...]]]] = {}
+        self.parts: dict[str, list[tuple[str, str]]] = {}
+        self.items: list[tuple[str, str]] = []
+        self._own = ""
+
+    def start(self, name: str, attributes: dict[str, str]) -> None:
+        """Keep vertices, triangles, and where objects are placed."""
+        try:
+            if name == "model":
+                self.unit = attributes.get("unit", "millimeter")
+            elif name == "object":
+                self._own = attributes["id"]
+                self.objects[self._own] = ([], [])
+            elif name == "vertex":
+                self.objects[self._own][0].append(tuple(float(attributes[axis]) for axis in "xyz"))
+            elif name == "triangle":
+                self.objects[self._own][1].append(tuple(int(attributes[f"v{k}"]) for k in (1, 2, 3)))
+            elif name == "component":
+                self.parts.setdefault(self._own, []).append((attributes["objectid"], attributes.get("transform", "")))
+            elif name == "item":
+                self.items.append((attributes["objectid"], attributes.get("transform", "")))
+        except (KeyError, ValueError) as error:
+            raise FormatError(self.path, f"a {name} is not whole: {error}") from error
+
+    def end(self, name: str, text: str) -> None:
+        """Nothing stands in an element's text."""
+
+    def placed(self, own: str, place: np.ndarray, depth: int = 0) -> list[Part]:
+        """Return an object and its components, placed in the world."""
+        if depth > 8 or own not in self.objects:
+            raise FormatError(self.path, f"object {own} is not there, or contains itself")
+        vertices, triangles = self.objects[own]
+        found: list[Part] = []
+        if triangles:
+            xyz = np.array(vertices, np.float64).reshape(-1, 3)
+            found.append((f"{self.path.stem} {own}", xyz @ place[:3] + place[3], np.array(triangles, np.int32)))
+        for other, transform in self.parts.get(own, []):
+            inner = _matrix(self.path, transform)
+            both = np.vstack((inner[:3] @ place[:3], inner[3] @ place[:3] + place[3]))
+            found += self.placed(other, both, depth + 1)
+            if len(found) > 10_000:
+                raise FormatError(self.path, "components repeat more than ten thousand times; the file is refused")
+        return found
+
+
+def _matrix(path: Path, text: str) -> np.ndarray:
+    if not text.strip():
+        return np.vstack((np.eye(3), np.zeros(3)))
+    try:
+        return np.array([float(word) for word in text.split()], np.float64).reshape(4, 3)
+    except ValueError as error:
+        raise FormatError(path, f"a transform is not twelve numbers: “{text[:60]}”") from error
+
+
+def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
+    """Read the build's objects, placed by their transforms.
+
+    Raises
+    ------
+    FormatError
+        If the archive or the model is damaged.
+    """
+    name = next((each for each in member_names(path) if each.lower().endswith("3dmodel.model")), "")
+    if not name:
+        raise FormatError(path, "there is no 3D model in the archive")
+    data = read_member(path, name)
+    model = _Model(path)
+    parse_xml(path, BytesIO(data), model, lambda done: progress.report(0.8 * done / len(data), f"reading {path.name}"))
+    if model.unit not in _UNITS:
+        raise FormatError(path, f"its unit “{model.unit}” is none of the format's")
+    unit, scale = _UNITS[model.unit]
+    whole = np.vstack((np.eye(3), np.zeros(3)))
+    items = model.items or [(own, "") for own in model.objects]
+    parts = [
+        part for own, transform in items for part in model.placed(own, _matrix(path, transform) if transform else whole)
+    ]
+    named = [(path.stem if len(parts) == 1 else own, vertices * scale, triangles) for own, vertices, triangles in parts]
+    result = surfaces(path, named, params.up, Frame(None, unit, unit))
+    said = [Finding("unit-scaled", f"Coordinates in {model.unit} were brought to {unit.title}.")] if scale != 1 else []
+    return ReadResult(result.datasets, (*result.findings, *said))
+
+
+def sniff(head: bytes, path: Path) -> int:
+    """An archive with a 3D model in it."""
+    if not head.startswith(b"PK\3\4"):
+        return 0
+    return 100 if any(re.search(r"3dmodel\.model$", name, re.IGNORECASE) for name in member_names(path)) else 0
+
+
+FORMAT = Format(
+    id="3mf",
+    title="3MF mesh",
+    suffixes=(".3mf",),
+    sniff=sniff,
+    carries=Carries(kinds=(Mesh,), units="one"),
+    read=read,
+    read_params=MeshReadParams,
+)
