@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.base.errors import CallError, FormatError
-from vastgrid.convert import contours, facets, grid, points, tin
+from vastgrid.convert import contours, facets, grid, lattice, points, reproject, tin, upper
 from vastgrid.formats import (
     asciigrid,
     cityjson,
@@ -43,8 +43,11 @@ CONVERSIONS: tuple[Conversion, ...] = (
     contours.CONVERSION,
     facets.CONVERSION,
     grid.CONVERSION,
+    lattice.CONVERSION,
     points.CONVERSION,
+    reproject.CONVERSION,
     tin.CONVERSION,
+    upper.CONVERSION,
 )
 FORMATS: tuple[Format, ...] = (
     asciigrid.FORMAT,

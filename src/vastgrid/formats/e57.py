@@ -50,15 +50,15 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         image = libe57.ImageFile(str(path), "r")
         try:
             root = image.root()
-            scans = libe57.VectorNode(root["data3D"]) if root.isDefined("data3D") else None
+            scans: Any = root["data3D"] if root.isDefined("data3D") else None
             count = scans.childCount() if scans is not None else 0
-            frame = _frame(root, libe57, findings)
+            frame = _frame(root, findings)
             for k in range(count):
                 part = progress.part(k / count, (k + 1) / count)
                 part.report(0.0, f"reading scan {k + 1} of {count}")
                 name = path.stem if count == 1 else f"{path.stem} scan {k + 1}"
-                scan = libe57.StructureNode(scans[k])
-                if scan.isDefined("name") and (own := libe57.StringNode(scan["name"]).value().strip()):
+                scan = scans[k]
+                if scan.isDefined("name") and (own := str(scan["name"].value()).strip()):
                     name = own
                 made = _scan(path, image, scan, name, frame, size, findings)
                 if made is None:
@@ -75,11 +75,11 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     return ReadResult(tuple(found), tuple(findings))
 
 
-def _frame(root: Any, libe57: Any, findings: list[Finding]) -> Frame:
+def _frame(root: Any, findings: list[Finding]) -> Frame:
     metres = Frame(None, Unit.METRE, Unit.METRE)
     if not root.isDefined("coordinateMetadata"):
         return metres
-    text = libe57.StringNode(root["coordinateMetadata"]).value().strip()
+    text = str(root["coordinateMetadata"].value()).strip()
     if not text:
         return metres
     try:
@@ -94,7 +94,7 @@ def _scan(
 ) -> tuple[PointSet, Floats] | None:
     from pye57 import libe57
 
-    points = libe57.CompressedVectorNode(scan["points"])
+    points = scan["points"]
     total = int(points.childCount())
     prototype = libe57.StructureNode(points.prototype())
     names = [prototype.get(k).elementName() for k in range(prototype.childCount())]
@@ -123,7 +123,7 @@ def _scan(
         findings.append(Finding("invalid-points", f"{gone} of {total} points of {name} are marked invalid; left out."))
     if not valid.any():
         return None
-    rotation, origin = _pose(scan, libe57)
+    rotation, origin = _pose(scan)
     placed = xyz[valid] @ rotation.T + origin
     attributes = {
         _NAMES.get(field, field): _narrow(values[valid]) for field, values in columns.items() if field not in _PLACES
@@ -141,15 +141,15 @@ def _places(path: Path, columns: dict[str, NDArray[Any]]) -> Floats:
     raise FormatError(path, f"the points have no coordinates; there are {', '.join(columns)}")
 
 
-def _pose(scan: Any, libe57: Any) -> tuple[Floats, Floats]:
+def _pose(scan: Any) -> tuple[Floats, Floats]:
     """Return rotation matrix and translation; without a pose, none of either."""
     rotation, origin = np.eye(3), np.zeros(3)
     if not scan.isDefined("pose"):
         return rotation, origin
-    pose = libe57.StructureNode(scan["pose"])
+    pose = scan["pose"]
     if pose.isDefined("rotation"):
-        node = libe57.StructureNode(pose["rotation"])
-        w, x, y, z = (float(libe57.FloatNode(node[axis]).value()) for axis in "wxyz")
+        node = pose["rotation"]
+        w, x, y, z = (float(node[axis].value()) for axis in "wxyz")
         length = float(np.sqrt(w * w + x * x + y * y + z * z)) or 1.0
         w, x, y, z = w / length, x / length, y / length, z / length
         rotation = np.array(
@@ -160,8 +160,8 @@ def _pose(scan: Any, libe57: Any) -> tuple[Floats, Floats]:
             ]
         )
     if pose.isDefined("translation"):
-        node = libe57.StructureNode(pose["translation"])
-        origin = np.array([float(libe57.FloatNode(node[axis]).value()) for axis in "xyz"])
+        node = pose["translation"]
+        origin = np.array([float(node[axis].value()) for axis in "xyz"])
     return rotation, origin
 
 

@@ -91,7 +91,7 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         raise FormatError(path, f"its points are stored as “{head.data}”, which the format does not know")
     progress.report(0.6, f"reading {path.name}")
     xyz = np.column_stack([rows[axis][:, 0].astype(np.float64) for axis in "xyz"])
-    good = np.isfinite(xyz).all(axis=1) & (np.abs(xyz) < 1e12).all(axis=1)
+    good = np.asarray(np.isfinite(xyz).all(axis=1) & (np.abs(xyz) < 1e12).all(axis=1))
     if not good.any():
         raise FormatError(path, "no point has finite coordinates")
     findings = []

@@ -125,7 +125,7 @@ class _Text:
         self.stream = io.BytesIO(body)
 
     def _lines(self, element: _Element) -> list[list[bytes]]:
-        lines = []
+        lines: list[list[bytes]] = []
         while len(lines) < element.count:
             line = self.stream.readline()
             if not line:

@@ -11,7 +11,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.params.declare import Param
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import peeked, read_band
+from vastgrid.terrain.rasterfile import opened, peeked, read_band
 
 # What only points elsewhere (other files, servers, whole folders) is never opened for a stranger's file.
 _REFUSED = {
@@ -33,8 +33,27 @@ _REFUSED = {
     *("ESRIJSON", "TopoJSON", "AVCBin", "AVCE00", "XYZ", "NTv2", "CTable2", "LOSLAS", "NGSGEOID", "GenBin", "DAAS"),
 }
 # Suffixes of elevation rasters that common practice knows; others are tried where a file is not text.
-SUFFIXES = (".bil", ".flt", ".hgt", ".dem", ".dt2", ".dt1", ".dt0", ".img", ".grd", ".ddf", ".bip", ".bsq", ".gxf")
-SUFFIXES += (".ter", ".rst", ".sdat", ".bt", ".jp2", ".nc")
+SUFFIXES = (
+    ".bil",
+    ".flt",
+    ".hgt",
+    ".dem",
+    ".dt2",
+    ".dt1",
+    ".dt0",
+    ".img",
+    ".grd",
+    ".ddf",
+    ".bip",
+    ".bsq",
+    ".gxf",
+    ".ter",
+    ".rst",
+    ".sdat",
+    ".bt",
+    ".jp2",
+    ".nc",
+)
 
 
 @dataclass(frozen=True)
@@ -82,15 +101,13 @@ def sniff(head: bytes, path: Path) -> int:
 def _opens(path: Path) -> bool:
     import logging
 
-    import rasterio
-
     log = logging.getLogger("rasterio._env")
     level = log.level
     log.setLevel(logging.CRITICAL)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            with rasterio.open(path, driver=_able()) as source:
+            with opened(path, driver=_able()) as source:
                 return bool(source.count)
     except Exception:  # noqa: BLE001 - whatever the library raises, it does not open
         return False

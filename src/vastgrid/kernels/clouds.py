@@ -107,7 +107,8 @@ def unpacked(data, size):
     copy from up to 8 kB back.
     """
     out = np.zeros(size, np.uint8)
-    i, o, n = 0, 0, data.shape[0]
+    i = o = np.int64(0)
+    n = data.shape[0]
     while i < n:
         control = np.int64(data[i])
         i += 1

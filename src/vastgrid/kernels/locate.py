@@ -249,7 +249,7 @@ def cuts_along(
 def covering(
     vertices: NDArray[np.float64], triangles: NDArray[np.int32], index: Buckets, gap: float
 ) -> NDArray[np.int8]:
-    """Return for each triangle whether another lies above (1), below (2) or on both sides (3) of its middle.
+    """Return for each triangle whether another lies above (1), below (2) or on both sides (3) of a place inside it.
 
     Parameters
     ----------
@@ -270,9 +270,10 @@ def _covering(vertices, triangles, west, south, size, columns, rows, starts, mem
     out = np.zeros(triangles.shape[0], np.int8)
     for t in range(triangles.shape[0]):
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        x = (vertices[a, 0] + vertices[b, 0] + vertices[c, 0]) / 3.0
-        y = (vertices[a, 1] + vertices[b, 1] + vertices[c, 1]) / 3.0
-        z = (vertices[a, 2] + vertices[b, 2] + vertices[c, 2]) / 3.0
+        # Uneven weights: the very middle of a face often lies on an edge of the face below.
+        x = 0.391 * vertices[a, 0] + 0.334 * vertices[b, 0] + 0.275 * vertices[c, 0]
+        y = 0.391 * vertices[a, 1] + 0.334 * vertices[b, 1] + 0.275 * vertices[c, 1]
+        z = 0.391 * vertices[a, 2] + 0.334 * vertices[b, 2] + 0.275 * vertices[c, 2]
         column = min(max(int((x - west) / size), 0), columns - 1)
         row = min(max(int((y - south) / size), 0), rows - 1)
         bucket = row * columns + column

@@ -14,7 +14,7 @@ import numpy as np
 from vastgrid.base.errors import CallError, DataError, WriteError
 from vastgrid.base.files import replacing
 from vastgrid.base.findings import Finding, note
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.terrain.compare import difference
 from vastgrid.terrain.dataset import Dataset, Extent
@@ -22,6 +22,7 @@ from vastgrid.terrain.fileformat import Format, losses
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.reproject import geographic, utm_zone
 from vastgrid.terrain.tin import Tin
 from vastgrid.terrain.units import in_units
 
@@ -135,11 +136,17 @@ def prepared(
             Finding("one-dataset", f"{target.title} holds one dataset: {able[0].name} was written, not {left}.")
         )
         able = able[:1]
+    if carries.geographic:
+        able = [_geographic(each, findings) for each in able]
+        units = (None, None)
     out = [_converted(each, carries.units, units, target, findings) for each in able]
     for each in out:
         if carries.unit_needed and each.frame.horizontal is Unit.DEGREE:
+            extent = each.extent()
+            zone = utm_zone(sum(extent.east) / 2, sum(extent.north) / 2) if extent.east and extent.north else "…"
             raise CallError(
-                f"{each.name} is in degrees; {target.title} needs coordinates on a grid, in a unit of length"
+                f"{each.name} is in degrees; {target.title} needs coordinates on a grid, in a unit of length. "
+                f"Bring it into one first: --via reproject crs={zone}"
             )
         if carries.unit_needed and each.frame.horizontal is None:
             raise CallError(
@@ -147,6 +154,15 @@ def prepared(
             )
         findings += losses(each, carries)
     return _with_own_names(out, findings)
+
+
+def _geographic(dataset: Dataset, findings: list[Finding]) -> Dataset:
+    moved, said = geographic(dataset, Silent())
+    findings += said
+    findings.append(
+        note("reprojected", f"{dataset.name} goes out in longitude and latitude of WGS 84, heights in metres.")
+    )
+    return moved
 
 
 def _converted(

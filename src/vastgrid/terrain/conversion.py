@@ -59,6 +59,8 @@ class Conversion:
         Suggests a name for the result.
     automatic : int or None
         Place among the conversions that a chain may put in unasked, the least costly first; None where it may not.
+    ask : bool
+        Whether its parameters are asked for before it is made, since no default would be what is meant.
     """
 
     id: str
@@ -75,6 +77,7 @@ class Conversion:
     estimate: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
     name: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
     automatic: int | None = None
+    ask: bool = False
 
     def sentence(self, params: Any, inputs: Sequence[str]) -> tuple[Piece, ...]:
         """Return the step as a sentence, from the names of its inputs."""

@@ -50,7 +50,7 @@ def read_band(
     findings: list[Finding] = []
     with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
         warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
-        with rasterio.open(path, **options) as source:
+        with opened(path, **options) as source:
             if band > source.count:
                 raise ParamError("band", f"the raster has {source.count}")
             place = source.transform
@@ -79,11 +79,24 @@ def read_band(
     return grid, findings
 
 
+def opened(path: Path, **options: Any) -> Any:
+    """Open a raster by certain drivers only: one that points elsewhere must not open a stranger's file.
+
+    Parameters
+    ----------
+    **options
+        ``driver`` is a name or a list of names; the rest goes to the driver.
+    """
+    import rasterio
+    from rasterio.io import DatasetReader
+
+    with rasterio.Env():
+        return DatasetReader(path, **{"driver": ["GTiff"], **options})
+
+
 def peeked(path: Path, band: int, progress: Progress, **options: Any) -> ReadResult:
     """Return a raster at about 800 rows, and how many it has."""
-    import rasterio
-
-    with library_faults(path, "reading the raster"), rasterio.open(path, **options) as source:
+    with library_faults(path, "reading the raster"), opened(path, **options) as source:
         total = {"rows": source.height, "columns": source.width}
     grid, findings = read_band(path, band, progress, sparse=800, **options)
     return ReadResult((grid,), tuple(findings), (total,))

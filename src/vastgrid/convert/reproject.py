@@ -1,0 +1,84 @@
+"""Anything into another coordinate reference system."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated
+
+from vastgrid.base.errors import CallError, ParamError
+from vastgrid.base.progress import Progress
+from vastgrid.params.declare import Param
+from vastgrid.terrain.conversion import Conversion, Result
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.frame import crs_name, is_geographic
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.reproject import reprojected, utm_zone
+from vastgrid.terrain.survey import Survey
+from vastgrid.terrain.tin import Tin
+
+
+@dataclass(frozen=True)
+class ReprojectParams:
+    """Where to."""
+
+    crs: Annotated[
+        str,
+        Param(
+            "Reference system",
+            "Coordinate reference system to bring it into, as EPSG:25832 or WKT; for degrees the UTM zone is suggested.",
+            absent="a system yet to be named",
+        ),
+    ] = ""
+
+
+def settle(inputs: Sequence[Dataset], params: ReprojectParams) -> ReprojectParams:
+    """Suggest the UTM zone for data in degrees."""
+    extent = inputs[0].extent()
+    if params.crs.strip() or not is_geographic(inputs[0].frame) or not extent.east or not extent.north:
+        return params
+    return dataclasses.replace(params, crs=utm_zone(sum(extent.east) / 2.0, sum(extent.north) / 2.0))
+
+
+def run(inputs: Sequence[Dataset], params: ReprojectParams, progress: Progress) -> Result:
+    """Reproject; see `CONVERSION`.
+
+    Raises
+    ------
+    ParamError
+        If no system is named.
+    CallError, DataError
+        If there is no way there.
+    """
+    if not params.crs.strip():
+        raise ParamError("crs", "name the system to bring it into, such as EPSG:25832")
+    dataset, findings = reprojected(inputs[0], params.crs.strip(), progress)
+    return Result(dataset, findings)
+
+
+def _name(inputs: Sequence[Dataset], params: ReprojectParams) -> str:
+    try:
+        return f"{inputs[0].name} in {crs_name(params.crs)}" if params.crs else ""
+    except CallError:
+        return ""
+
+
+CONVERSION = Conversion(
+    id="reproject",
+    version=1,
+    title="Other reference system",
+    help="The same ground in another coordinate reference system; heights change theirs only where that is sure.",
+    takes=(PointSet, Linework, Contours, Tin, Grid, Mesh, Survey),
+    many=False,
+    gives=Dataset,
+    params=ReprojectParams,
+    template="{inputs} brought into {crs}.",
+    run=run,
+    settle=settle,
+    name=_name,
+    ask=True,
+)
