@@ -58,11 +58,14 @@ class ReadResult:
     ----------
     totals : tuple of dict
         Where the datasets are only samples, the counts of what they stand for.
+    left_out : tuple of str
+        Lines that could not be read, each with number, reason and text parted by tabs.
     """
 
     datasets: tuple[Dataset, ...]
     findings: tuple[Finding, ...] = ()
     totals: tuple[dict[str, int], ...] = ()
+    left_out: tuple[str, ...] = ()
 
 
 Read = Callable[[Path, Any, Progress], ReadResult]

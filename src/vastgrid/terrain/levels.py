@@ -69,5 +69,5 @@ def interval_finding(lines: Linework) -> list[Finding]:
     first = int(np.flatnonzero(odd)[0])
     at = lines.vertices[lines.offsets[first], :2].tolist()
     some = ", ".join(f"{value:g}" for value in np.unique(levels[odd])[:6])
-    text = f"{text}, but {count(int(odd.sum()), 'line')} do not: {some}."
+    text = f"{text}, but {count(int(odd.sum()), 'line does', 'lines do')} not: {some}."
     return [Finding("contour-interval", text, Severity.WARNING, (at[0], at[1]))]

@@ -61,7 +61,7 @@ def read_band(
             point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
             every = max(1, sparse and math.ceil(max(source.shape) / sparse))
             heights = _heights(source, band, progress, every)
-            place = place * place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
+            place = place @ place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
     if not all(map(math.isfinite, place[:6])) or place.a * place.e == place.b * place.d:
         raise FormatError(path, "the raster's place in the world makes no sense; the file is damaged")
     if place.b or place.d:
@@ -159,7 +159,7 @@ def _cleaned(part: Any, scale: float, offset: float) -> NDArray[np.float64]:
 def _turned_north(heights: NDArray[np.float64], place: Any, findings: list[Finding]) -> tuple[NDArray[np.float64], Any]:
     """Return a rotated or sheared raster on a lattice along east and north, cells of the same size, bilinear."""
     rows, columns = heights.shape
-    corners = [place * corner for corner in ((0, 0), (columns, 0), (0, rows), (columns, rows))]
+    corners = [place @ corner for corner in ((0, 0), (columns, 0), (0, rows), (columns, rows))]
     west, north = min(c[0] for c in corners), max(c[1] for c in corners)
     east, south = max(c[0] for c in corners), min(c[1] for c in corners)
     size = math.sqrt(abs(place.a * place.e - place.b * place.d))

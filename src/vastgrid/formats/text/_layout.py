@@ -1,29 +1,24 @@
-"""Delimited text with a point on each line."""
+"""How a file's lines are to be understood: delimiter, decimal mark, heads, roles of columns, units."""
 
 from __future__ import annotations
 
 import csv
+import math
 import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, Severity, count
-from vastgrid.base.progress import Progress
+from vastgrid.base.findings import Finding, note
 from vastgrid.base.quantities import Unit
-from vastgrid.kernels.textrows import RowTemplate, gather_text, line_starts, split_fields
+from vastgrid.kernels.textrows import line_starts
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.pointset import PointSet
 
 SAMPLE = 400
 
@@ -48,6 +43,15 @@ _BYTES = {
 }
 
 
+class Form(Enum):
+    """What the lines are."""
+
+    POINTS = "points"
+    GRID = "grid"
+    TRAJECTORY = "trajectory"
+    PHOTOS = "photos"
+
+
 class Decimal(Enum):
     """The decimal mark."""
 
@@ -57,7 +61,7 @@ class Decimal(Enum):
 
 
 COORDINATES = ("easting", "northing", "elevation", "longitude", "latitude")
-ROLES = (*COORDINATES, "point", "code", "description", "date", "ignore")
+ROLES = (*COORDINATES, "point", "code", "description", "date", "time", "file", "ignore")
 _LETTERS = {
     "P": "point",
     "N": "northing",
@@ -76,7 +80,12 @@ _SYNONYMS = {
     "point": "p pt point pnt pointno pointnumber pointid pointname ptno ptid id name number no num station fid",
     "code": "code feature featurecode fcode layer class string",
     "description": "d desc description remark remarks note notes comment comments",
-    "date": "date time datetime timestamp",
+    "date": "date",
+    "time": "time datetime timestamp gpstime gps_time seconds sow",
+    "file": "file filename image photo picture imagename photoname",
+    "roll": "roll omega",
+    "pitch": "pitch phi",
+    "heading": "heading yaw kappa azimuth",
 }
 _ROLE_OF = {word: role for role, words in _SYNONYMS.items() for word in words.split()}
 
@@ -100,13 +109,17 @@ class TextReadParams:
         int | None, Param("First line", "Number of the first line that holds a point.", least=1, absent="as detected")
     ] = None
     comment: Annotated[str, Param("Comment mark", "Lines that begin with this character are passed over.")] = "#"
-
-
-@dataclass(frozen=True)
-class TextWriteParams:
-    """How points are written."""
-
-    decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
+    widths: Annotated[
+        str,
+        Param("Fixed widths", "Widths of columns without delimiter, in characters, such as 5,12,13,9.", absent="none"),
+    ] = ""
+    form: Annotated[
+        Form,
+        Param(
+            "The lines are",
+            "points; grid: cells of a regular lattice; trajectory: places of one course, in order; photos: positions of pictures.",
+        ),
+    ] = Form.POINTS
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,6 +142,10 @@ class Layout:
         Plan and height unit that the heads name.
     guessed : str
         Empty, or what was guessed and why, in a sentence.
+    angles : frozenset of int
+        Columns whose numbers are angles in degrees, minutes and seconds.
+    passed : tuple of int
+        Indices of lines before the first data line that are neither blank, comment nor column heads.
     """
 
     delimiter: bytes
@@ -138,6 +155,8 @@ class Layout:
     header: tuple[str, ...] = ()
     units: tuple[Unit | None, Unit | None] = (None, None)
     guessed: str = ""
+    angles: frozenset[int] = frozenset()
+    passed: tuple[int, ...] = ()
 
 
 def load(path: Path) -> bytes:
@@ -162,6 +181,66 @@ def load(path: Path) -> bytes:
     return data
 
 
+_GROUPED = re.compile(rb"(?<![\d.,])[+-]?\d{1,3}((?:,\d{3})+)(\.\d+)?(?![\d,])")
+
+
+def prepared(path: Path, params: TextReadParams) -> tuple[bytes, list[Finding]]:
+    """Return the file's text with fixed-width columns parted and thousands separators taken out, and say so.
+
+    Raises
+    ------
+    FormatError
+        If it is empty or not text.
+    ParamError
+        If the widths make no sense.
+    """
+    data = load(path)
+    findings: list[Finding] = []
+    if params.widths.strip():
+        data = _parted(data, params.widths)
+    elif params.delimiter is not Delimiter.COMMA and params.decimal is not Decimal.COMMA:
+        plain = _without_thousands(data, params)
+        if plain is not data:
+            data = plain
+            findings.append(note("thousands", "Commas between thousands were taken out of the numbers."))
+    return data, findings
+
+
+def _parted(data: bytes, text: str) -> bytes:
+    words = [word.strip() for word in text.split(",") if word.strip()]
+    if not words or not all(re.fullmatch(r"\d{1,4}", word) and int(word) > 0 for word in words):
+        raise ParamError("widths", f"“{text}” is not a list of widths such as 5,12,13,9")
+    stops = np.cumsum([int(word) for word in words])
+    raw = np.frombuffer(data + (b"" if data.endswith(b"\n") else b"\n"), np.uint8)
+    starts = line_starts(raw)
+    places = np.column_stack((starts[:-1], np.minimum(starts[1:], starts[:-1] + stops[-1])))
+    out = np.full((len(places), int(stops[-1]) + len(words) + 1), ord(" "), np.uint8)
+    # Blanks inside a line count, so lines are copied byte by byte rather than gathered as fields.
+    column = np.arange(int(stops[-1]))
+    index = np.minimum(places[:, :1] + column, len(raw) - 1)
+    rows = np.where(places[:, :1] + column < places[:, 1:], raw[index], ord(" "))
+    rows[(rows == 10) | (rows == 13) | (rows == 124)] = ord(" ")
+    out[:, column + np.searchsorted(stops, column, side="right")] = rows
+    out[:, stops + np.arange(len(words))] = ord("|")
+    out[:, -1] = 10
+    return out.tobytes()
+
+
+def _without_thousands(data: bytes, params: TextReadParams) -> bytes:
+    """Take commas out of numbers like 5,412,109.128, where the sample leaves no doubt that they part thousands."""
+    sample = b"\n".join(line for _, line in sample_lines(data, params.comment))
+    found = list(_GROUPED.finditer(sample))
+    sure = sum(match[1].count(b",") > 1 or bool(match[2]) for match in found)
+    others = set(re.findall(rb"[;\t|]", sample))
+    # A comma that parts fields stands beside numbers that are not groups of three.
+    odd = re.search(rb"\d,(?!\d{3}(?!\d))", sample)
+    if not sure or odd or not (others or params.delimiter in (Delimiter.SPACE, Delimiter.AUTO)):
+        return data
+    if not others and len(re.findall(rb"[ ]+", sample)) < len(found) / 2:
+        return data
+    return _GROUPED.sub(lambda match: match[0].replace(b",", b""), data)
+
+
 def split_line(line: bytes, delimiter: bytes) -> list[str]:
     """Return the fields of one line, quotes and blanks taken off."""
     text = line.decode("utf-8", "replace")
@@ -170,6 +249,35 @@ def split_line(line: bytes, delimiter: bytes) -> list[str]:
     else:
         parts = text.split() if delimiter == b" " else text.split(delimiter.decode())
     return [part.strip().strip('"').strip() for part in parts]
+
+
+# Degrees, minutes and perhaps seconds, parted by their marks, colons or blanks; or degrees alone with a mark.
+_MARK = r"[\s°º˚'’′\"”″:dms\ufffd]"
+_ANGLE = re.compile(
+    rf"([NSEW])?\s*([+-]?\d{{1,3}}){_MARK}+(\d{{1,2}}(?:\.\d+)?)(?:{_MARK}+(\d{{1,2}}(?:\.\d+)?))?{_MARK}*([NSEW])?"
+    rf"|([NSEW])?\s*([+-]?\d{{1,3}}(?:\.\d+)?){_MARK}*([NSEW])?",
+    re.IGNORECASE,
+)
+
+
+def parse_angle(text: str) -> float:
+    """Read 52°13'10.5"N, 52 13 10.5, N52 13.175 or 52.2196N as degrees, south and west negative; NaN if it is none."""
+    found = _ANGLE.fullmatch(text.strip("\"' "))
+    if not found:
+        return math.nan
+    before, degrees, minutes, seconds, after, before2, plain, after2 = found.groups()
+    mark = (before or after or before2 or after2 or "").upper()
+    if minutes and not seconds and not mark and not re.search(r"[°º˚'’′:]", text):
+        return math.nan  # two numbers and a blank are two numbers
+    number = degrees or plain
+    value = abs(float(number)) + float(minutes or 0.0) / 60.0 + float(seconds or 0.0) / 3600.0
+    if float(minutes or 0.0) >= 60.0 or float(seconds or 0.0) >= 60.0:
+        return math.nan
+    return -value if number.startswith("-") or mark in ("S", "W") else value
+
+
+def _is_angle(text: str) -> bool:
+    return not _is_number(text, False) and math.isfinite(parse_angle(text))
 
 
 def _is_number(text: str, comma: bool) -> bool:
@@ -201,7 +309,7 @@ def detect(path: Path, data: bytes, params: TextReadParams) -> Layout:
         raise FormatError(path, "there are only blank lines and comments")
     delimiter, comma = _delimiter(path, lines, params)
     rows = [(k, split_line(line, delimiter)) for k, line in lines]
-    numeric = [[_is_number(cell, comma) for cell in cells] for _, cells in rows]
+    numeric = [[_is_number(cell, comma) or _is_angle(cell) for cell in cells] for _, cells in rows]
     width = _mode([len(cells) for (_, cells), flags in zip(rows, numeric, strict=True) if sum(flags) >= 2])
     body = [k for k in range(len(rows)) if len(rows[k][1]) == width and sum(numeric[k]) >= 2]
     often = [sum(numeric[k][c] for k in body) >= 0.8 * len(body) for c in range(width)]
@@ -222,7 +330,10 @@ def detect(path: Path, data: bytes, params: TextReadParams) -> Layout:
         if header:
             guessed = f"The column heads ({', '.join(header)}) do not say which columns are coordinates. " + guessed
     check_roles(roles)
-    return Layout(delimiter, comma, begin, roles, header, _units(header, roles), guessed)
+    turned = [k for k in range(width) if roles[k : k + 1] in (("longitude",), ("latitude",))]
+    angles = frozenset(c for c in turned if any(_is_angle(rows[k][1][c]) for k in body))
+    passed = tuple(k for k, cells in rows if k < begin and (not header or tuple(cells) != header))
+    return Layout(delimiter, comma, begin, roles, header, _units(header, roles), guessed, angles, passed)
 
 
 def _looks_numeric(cell: str) -> bool:
@@ -235,6 +346,8 @@ def _mode(values: Sequence[int]) -> int:
 
 def _delimiter(path: Path, lines: list[tuple[int, bytes]], params: TextReadParams) -> tuple[bytes, bool]:
     wanted = list(_BYTES.values()) if params.delimiter is Delimiter.AUTO else [_BYTES[params.delimiter]]
+    if params.widths.strip():
+        wanted = [b"|"]
     marks = [False, True] if params.decimal is Decimal.AUTO else [params.decimal is Decimal.COMMA]
     best: tuple[float, bytes, bool] = (0.0, b"", False)
     for delimiter in wanted:
@@ -244,7 +357,7 @@ def _delimiter(path: Path, lines: list[tuple[int, bytes]], params: TextReadParam
             counts = Counter[int]()
             for _, line in lines:
                 cells = split_line(line, delimiter)
-                numbers = sum(_is_number(cell, comma) for cell in cells)
+                numbers = sum(_is_number(cell, comma) or _is_angle(cell) for cell in cells)
                 if numbers >= 3:
                     counts[len(cells)] += 1
             # A comma as decimal mark needs evidence: where both readings fit, the point stands.
@@ -377,151 +490,3 @@ _UNIT_WORDS = {
     **dict.fromkeys(("ift", "international-foot", "international-feet"), Unit.FOOT),
     **dict.fromkeys(("us-ft", "usft", "ftus", "us-survey-foot", "us-survey-feet", "sft"), Unit.US_FOOT),
 }
-
-
-def read(path: Path, params: TextReadParams, progress: Progress) -> ReadResult:
-    """Read points; see `FORMAT`.
-
-    Raises
-    ------
-    FormatError
-        If no line, or fewer than half of the lines, hold a point.
-    ParamError
-        If the column roles make no sense.
-    """
-    data = load(path)
-    layout = detect(path, data, params)
-    progress.report(0.1, f"reading {path.name}")
-    raw = np.frombuffer(data, np.uint8)
-    starts = line_starts(raw)
-    wanted = [(k, role) for k, role in enumerate(layout.roles) if role != "ignore"]
-    index = np.array([k for k, _ in wanted])
-    numeric = np.array([role in COORDINATES for _, role in wanted])
-    merge = layout.roles[-1] in ("description", "code")
-    mark = params.comment.encode()[0] if params.comment else 0
-    numbers, places, status, slow = split_fields(
-        raw, starts, layout.first, layout.delimiter[0], 34, mark, index, numeric, layout.comma, merge
-    )
-    progress.report(0.6, f"reading {path.name}")
-    _read_slowly(data, numbers, places, status, np.flatnonzero(slow), numeric, layout.comma)
-    good = status == 0
-    findings = _bad_lines(path, data, starts, layout, status, [role for _, role in wanted])
-    if layout.guessed:
-        findings.append(Finding("columns-guessed", layout.guessed, Severity.WARNING))
-    at = {role: k for k, (_, role) in enumerate(wanted)}
-    geographic = "longitude" in at and "easting" not in at
-    plan = ("longitude", "latitude") if geographic else ("easting", "northing")
-    xyz = numbers[good][:, [at[plan[0]], at[plan[1]], at["elevation"]]]
-    attributes: dict[str, NDArray[Any]] = {}
-    for k, (_, role) in enumerate(wanted):
-        if not numeric[k]:
-            attributes[role] = _text_column(raw, places[good, k])
-    progress.report(0.9, f"reading {path.name}")
-    frame = Frame(None, *layout.units)
-    if geographic:
-        frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, layout.units[1])
-    return ReadResult((PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=attributes),), tuple(findings))
-
-
-def _read_slowly(
-    data: bytes,
-    numbers: NDArray[np.float64],
-    places: NDArray[np.int64],
-    status: NDArray[np.int8],
-    rows: NDArray[np.int64],
-    numeric: NDArray[np.bool_],
-    comma: bool,
-) -> None:
-    """Read the rare numbers with too many digits for the fast way, exactly."""
-    for row in rows:
-        if status[row]:
-            continue
-        for k in np.flatnonzero(numeric & np.isnan(numbers[row])):
-            text = data[places[row, k, 0] : places[row, k, 1]].decode("ascii", "replace").strip()
-            text = re.sub("[dD]", "e", text.replace(",", ".") if comma else text)
-            value = float(text)
-            numbers[row, k] = value
-            if not np.isfinite(value):
-                status[row] = 3 + k
-
-
-def _bad_lines(
-    path: Path, data: bytes, starts: NDArray[np.int64], layout: Layout, status: NDArray[np.int8], roles: list[str]
-) -> list[Finding]:
-    bad = np.flatnonzero(status > 1)
-    good = int((status == 0).sum())
-
-    def told(row: int) -> str:
-        line = layout.first + row
-        text = data[starts[line] : starts[line + 1]].decode("utf-8", "replace").strip()[:60]
-        if status[row] == 2:
-            return f"too few columns: “{text}”"
-        return f"the {roles[status[row] - 3]} is not a finite number: “{text}”"
-
-    if len(bad) and good <= len(bad):
-        row = int(bad[0])
-        why = f"{told(row)}; {len(bad)} of {len(bad) + good} lines cannot be read: check delimiter, columns, first line"
-        raise FormatError(path, why, line=layout.first + row + 1)
-    if good == 0:
-        raise FormatError(path, "no line holds a point")
-    if len(bad) == 0:
-        return []
-    some = "; ".join(f"line {layout.first + row + 1}, {told(row)}" for row in bad[:5].tolist())
-    more = f"; and {len(bad) - 5} more" if len(bad) > 5 else ""
-    return [Finding("bad-lines", f"{count(len(bad), 'line')} left out of {len(bad) + good}: {some}{more}.")]
-
-
-def _text_column(raw: NDArray[np.uint8], places: NDArray[np.int64]) -> NDArray[Any]:
-    width = int(np.clip((places[:, 1] - places[:, 0]).max(initial=1), 1, 250))
-    return np.ascontiguousarray(gather_text(raw, np.ascontiguousarray(places), width)).view(f"S{width}").ravel()
-
-
-def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, progress: Progress) -> None:
-    """Write points as comma-separated text with a head that names units; see `FORMAT`."""
-    points = datasets[0]
-    assert isinstance(points, PointSet)
-    names = [name for name, values in points.attributes.items() if values.dtype.kind in "SUiuf" and values.ndim == 1]
-    plan, height = (f" [{unit.value}]" if unit else "" for unit in (points.frame.horizontal, points.frame.vertical))
-    heads = ["easting" + plan, "northing" + plan, "elevation" + height, *names]
-    template = RowTemplate("{},{},{}\n", (params.decimals,) * 3)
-    with path.open("wb") as file:
-        file.write((",".join(heads) + "\n").encode())
-        done = 0
-        for block in template.blocks([points.xyz[:, k] for k in range(3)]):
-            text = bytes(block)
-            if names:
-                rows = text.decode().splitlines()
-                part = [points.attributes[name][done : done + len(rows)] for name in names]
-                cells = zip(rows, *(map(_cell, column.tolist()) for column in part), strict=True)
-                text = "".join(",".join(row) + "\n" for row in cells).encode()
-                done += len(rows)
-            file.write(text)
-            progress.report(done / max(len(points.xyz), 1), f"writing {path.name}")
-
-
-def _cell(value: Any) -> str:
-    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-    return '"' + text.replace('"', "'") + '"' if "," in text or '"' in text or "\n" in text else text
-
-
-def sniff(head: bytes, path: Path) -> int:
-    """Text that is not markup may be points."""
-    if b"\0" in head and head[:2] not in (b"\xff\xfe", b"\xfe\xff"):
-        return 0
-    start = head.lstrip(b"\xef\xbb\xbf \t\r\n")[:200].lower()
-    if start.startswith((b"<", b"{", b"%pdf", b"lasf", b"ncols")):
-        return 0
-    return 40 if path.suffix.lower() in FORMAT.suffixes else 10
-
-
-FORMAT = Format(
-    id="text",
-    title="Text points",
-    suffixes=(".csv", ".txt", ".xyz", ".asc", ".pts", ".pnt", ".dat", ".tsv"),
-    sniff=sniff,
-    carries=Carries(kinds=(PointSet,), units="both", attributes=True),
-    read=read,
-    write=write,
-    read_params=TextReadParams,
-    write_params=TextWriteParams,
-)

@@ -1,0 +1,70 @@
+"""Delimited or fixed-width text with a point on each line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from vastgrid.formats.text._layout import (
+    COORDINATES,
+    ROLES,
+    Delimiter,
+    Form,
+    Layout,
+    TextReadParams,
+    check_roles,
+    detect,
+    load,
+    parse_angle,
+    parse_roles,
+    prepared,
+    sample_lines,
+    split_line,
+)
+from vastgrid.formats.text._read import read
+from vastgrid.formats.text._write import TextWriteParams, write
+from vastgrid.terrain.fileformat import Carries, Format
+from vastgrid.terrain.pointset import PointSet
+
+__all__ = [
+    "COORDINATES",
+    "FORMAT",
+    "ROLES",
+    "Delimiter",
+    "Form",
+    "Layout",
+    "TextReadParams",
+    "TextWriteParams",
+    "check_roles",
+    "detect",
+    "load",
+    "parse_angle",
+    "parse_roles",
+    "prepared",
+    "read",
+    "sample_lines",
+    "split_line",
+    "write",
+]
+
+
+def sniff(head: bytes, path: Path) -> int:
+    """Text that is not markup may be points."""
+    if b"\0" in head and head[:2] not in (b"\xff\xfe", b"\xfe\xff"):
+        return 0
+    start = head.lstrip(b"\xef\xbb\xbf \t\r\n")[:200].lower()
+    if start.startswith((b"<", b"{", b"%pdf", b"lasf", b"ncols")):
+        return 0
+    return 40 if path.suffix.lower() in FORMAT.suffixes else 10
+
+
+FORMAT = Format(
+    id="text",
+    title="Text points",
+    suffixes=(".csv", ".txt", ".xyz", ".asc", ".pts", ".pnt", ".dat", ".tsv"),
+    sniff=sniff,
+    carries=Carries(kinds=(PointSet,), units="both", attributes=True),
+    read=read,
+    write=write,
+    read_params=TextReadParams,
+    write_params=TextWriteParams,
+)

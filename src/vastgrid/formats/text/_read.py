@@ -1,0 +1,287 @@
+"""Reading delimited text: points, lattices, trajectories and photo positions."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError, ParamError
+from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.base.roomy import let_go, roomy
+from vastgrid.formats.text._layout import COORDINATES, Form, Layout, TextReadParams, detect, parse_angle, prepared
+from vastgrid.kernels.textrows import gather_text, line_starts, split_fields
+from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.fileformat import ReadResult
+from vastgrid.terrain.frame import Frame, frame_of_crs
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Record, survey_of
+
+BLOCK = 1_000_000
+TOLD = 5
+KEPT_BAD = 100_000
+
+
+@dataclass(slots=True)
+class _Rows:
+    """What the lines gave: numbers by column, text by column, and the lines that could not be read."""
+
+    numbers: Floats
+    texts: list[list[NDArray[Any]]]
+    good: int = 0
+    bad: int = 0
+    left_out: list[str] | None = None
+    first_bad: tuple[int, str] | None = None
+
+
+def read(path: Path, params: TextReadParams, progress: Progress) -> ReadResult:
+    """Read points; see `FORMAT`.
+
+    Raises
+    ------
+    FormatError
+        If no line, or fewer than half of the lines, hold a point.
+    ParamError
+        If the column roles make no sense.
+    """
+    data, findings = prepared(path, params)
+    layout = detect(path, data, params)
+    progress.report(0.05, f"reading {path.name}")
+    raw = np.frombuffer(data, np.uint8)
+    starts = line_starts(raw)
+    wanted = [(k, role) for k, role in enumerate(layout.roles) if role != "ignore"]
+    rows = _rows(path, data, raw, starts, layout, params, wanted, progress)
+    findings += _passed(data, starts, layout)
+    findings += _bad_lines(path, rows, layout)
+    if layout.guessed:
+        findings.append(Finding("columns-guessed", layout.guessed, Severity.WARNING))
+    at = {role: k for k, (_, role) in enumerate(wanted)}
+    geographic = "longitude" in at and "easting" not in at
+    plan = ("longitude", "latitude") if geographic else ("easting", "northing")
+    xyz = np.ascontiguousarray(rows.numbers[: rows.good, [at[plan[0]], at[plan[1]], at["elevation"]]])
+    attributes = {role: _joined(rows.texts[k]) for k, (_, role) in enumerate(wanted) if rows.texts[k]}
+    progress.report(0.95, f"reading {path.name}")
+    frame = Frame(None, *layout.units)
+    if geographic:
+        if (np.abs(xyz[:, 1]) > 90.0).any() or (np.abs(xyz[:, 0]) > 360.0).any():
+            raise ParamError("columns", "latitudes go beyond 90° or longitudes beyond 360°; these are no degrees")
+        frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, layout.units[1])
+    points = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=attributes)
+    made = _formed(points, params.form, findings)
+    return ReadResult((made,), tuple(findings), left_out=tuple(rows.left_out or ()))
+
+
+def _rows(
+    path: Path,
+    data: bytes,
+    raw: NDArray[np.uint8],
+    starts: NDArray[np.int64],
+    layout: Layout,
+    params: TextReadParams,
+    wanted: list[tuple[int, str]],
+    progress: Progress,
+) -> _Rows:
+    index = np.array([k for k, _ in wanted])
+    numeric = np.array([role in COORDINATES and k not in layout.angles for k, role in wanted])
+    merge = layout.roles[-1] in ("description", "code")
+    mark = params.comment.encode()[0] if params.comment else 0
+    lines = len(starts) - 1
+    out = _Rows(roomy((max(lines - layout.first, 0), len(wanted)), np.float64), [[] for _ in wanted])
+    for begin in range(layout.first, lines, BLOCK):
+        own = starts[begin : begin + BLOCK + 1]
+        numbers, places, status, slow = split_fields(
+            raw, own, 0, layout.delimiter[0], 34, mark, index, numeric, layout.comma, merge
+        )
+        _read_slowly(data, numbers, places, status, np.flatnonzero(slow), numeric, layout.comma)
+        for k, (column, _) in enumerate(wanted):
+            if column in layout.angles:
+                _read_angles(raw, numbers, places, status, k)
+        keep = status == 0
+        bad = np.flatnonzero(status > 1)
+        _remember(out, data, own, begin, bad, status, [role for _, role in wanted])
+        good = int(keep.sum())
+        out.numbers[out.good : out.good + good] = numbers[keep]
+        out.good += good
+        for k, (column, role) in enumerate(wanted):
+            if role not in COORDINATES and column not in layout.angles:
+                out.texts[k].append(_text_column(raw, places[keep, k]))
+        let_go(out.numbers)
+        progress.report(0.05 + 0.85 * min(begin + BLOCK, lines) / lines, f"reading {path.name}")
+    return out
+
+
+def _remember(
+    out: _Rows,
+    data: bytes,
+    starts: NDArray[np.int64],
+    begin: int,
+    bad: NDArray[np.int64],
+    status: NDArray[np.int8],
+    roles: list[str],
+) -> None:
+    """Keep the lines that could not be read, with number and reason."""
+    out.bad += len(bad)
+    if out.left_out is None:
+        out.left_out = []
+    for row in bad[: max(KEPT_BAD - len(out.left_out), 0)].tolist():
+        text = data[starts[row] : starts[row + 1]].decode("utf-8", "replace").strip("\r\n")
+        short = text.strip()[:60]
+        what = "too few columns" if status[row] == 2 else f"the {roles[status[row] - 3]} is not a finite number"
+        out.left_out.append(f"line {begin + row + 1}\t{what}\t{text}")
+        if out.first_bad is None:
+            out.first_bad = (begin + row, f"{what}: “{short}”")
+
+
+def _passed(data: bytes, starts: NDArray[np.int64], layout: Layout) -> list[Finding]:
+    """Say which lines were taken for a heading, lest a point is among them."""
+    if not layout.passed:
+        return []
+    some = [data[starts[k] : starts[k + 1]].decode("utf-8", "replace").strip()[:40] for k in layout.passed[:3]]
+    told = "; ".join(f"line {k + 1} “{text}”" for k, text in zip(layout.passed, some, strict=False))
+    more = f" and {len(layout.passed) - 3} more" if len(layout.passed) > 3 else ""
+    looks = any(sum(character.isdigit() for character in text) > 0.5 * len(text) for text in some)
+    text = f"Passed over before the first point: {told}{more}."
+    return [Finding("lines-passed-over", text) if looks else note("lines-passed-over", text)]
+
+
+def _joined(parts: list[NDArray[Any]]) -> NDArray[Any]:
+    return np.concatenate(parts) if len(parts) > 1 else parts[0]
+
+
+def _read_slowly(
+    data: bytes,
+    numbers: NDArray[np.float64],
+    places: NDArray[np.int64],
+    status: NDArray[np.int8],
+    rows: NDArray[np.int64],
+    numeric: NDArray[np.bool_],
+    comma: bool,
+) -> None:
+    """Read the rare numbers with too many digits for the fast way, exactly."""
+    for row in rows:
+        if status[row]:
+            continue
+        for k in np.flatnonzero(numeric & np.isnan(numbers[row])):
+            text = data[places[row, k, 0] : places[row, k, 1]].decode("ascii", "replace").strip()
+            text = re.sub("[dD]", "e", text.replace(",", ".") if comma else text)
+            value = float(text)
+            numbers[row, k] = value
+            if not np.isfinite(value):
+                status[row] = 3 + k
+
+
+def _read_angles(
+    raw: NDArray[np.uint8],
+    numbers: Floats,
+    places: NDArray[np.int64],
+    status: NDArray[np.int8],
+    column: int,
+) -> None:
+    """Read a column of degrees, minutes and seconds."""
+    good = np.flatnonzero(status == 0)
+    texts = _text_column(raw, places[good, column])
+    # Equal texts are read once: a lattice's rows repeat them.
+    different, inverse = np.unique(texts, return_inverse=True)
+    values = np.array([parse_angle(text.decode("utf-8", "replace")) for text in different.tolist()])
+    numbers[good, column] = values[inverse.ravel()] if len(good) else 0.0
+    status[good[~np.isfinite(numbers[good, column])]] = 3 + column
+
+
+def _bad_lines(path: Path, rows: _Rows, layout: Layout) -> list[Finding]:
+    if rows.bad and rows.good <= rows.bad and rows.first_bad:
+        line, told = rows.first_bad
+        why = f"{told}; {rows.bad} of {rows.bad + rows.good} lines cannot be read: check delimiter, columns, first line"
+        raise FormatError(path, why, line=line + 1)
+    if rows.good == 0:
+        raise FormatError(path, "no line holds a point")
+    if not rows.bad or rows.left_out is None:
+        return []
+    told = "; ".join(_short(text) for text in rows.left_out[:TOLD])
+    more = f"; and {rows.bad - TOLD} more" if rows.bad > TOLD else ""
+    return [Finding("bad-lines", f"{count(rows.bad, 'line')} left out of {rows.bad + rows.good}: {told}{more}.")]
+
+
+def _short(entry: str) -> str:
+    line, what, text = entry.split("\t", 2)
+    return f"{line}, {what}: “{text.strip()[:60]}”"
+
+
+def _formed(points: PointSet, form: Form, findings: list[Finding]) -> Dataset:
+    if form is Form.TRAJECTORY:
+        exact = {name: [_plain(value) for value in values.tolist()] for name, values in points.attributes.items()}
+        return survey_of(points.name, points.frame, [Record("trajectory", points.name, points.xyz, exact)])
+    if form is Form.PHOTOS:
+        names = points.attributes.get("file", points.attributes.get("point"))
+        records = []
+        for k, place in enumerate(points.xyz):
+            exact = {name: _plain(values[k]) for name, values in points.attributes.items()}
+            own = str(_plain(names[k])) if names is not None else f"photo {k + 1}"
+            records.append(Record("photo position", own, place[None], exact))
+        return survey_of(points.name, points.frame, records)
+    lattice = _lattice(points)
+    if form is Form.GRID:
+        if lattice is None:
+            raise ParamError(
+                "form", f"the points of {points.name} do not stand on a regular lattice along east and north"
+            )
+        return lattice
+    if lattice is not None:
+        text = (
+            f"The points stand on a regular lattice of {lattice.dx:g} × {lattice.dy:g}; form=grid reads them as a grid."
+        )
+        findings.append(note("regular-lattice", text))
+    return points
+
+
+def _plain(value: Any) -> Any:
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
+
+
+def _lattice(points: PointSet) -> Grid | None:
+    """Return the points as a grid where they stand on one, each place at most once and a tenth of them taken."""
+    xyz = points.xyz
+    if len(xyz) < 9:
+        return None
+    steps = []
+    for axis in (0, 1):
+        different = np.unique(np.round(xyz[:50_000, axis], 6))
+        gaps = np.diff(different)
+        if len(gaps) < 2:
+            return None
+        step = float(gaps.min())
+        if step <= 0 or np.abs(gaps / step - np.rint(gaps / step)).max() > 1e-3:
+            return None
+        steps.append(step)
+    column = np.rint((xyz[:, 0] - xyz[:, 0].min()) / steps[0]).astype(np.int64)
+    row = np.rint((xyz[:, 1].max() - xyz[:, 1]) / steps[1]).astype(np.int64)
+    columns, rows = int(column.max()) + 1, int(row.max()) + 1
+    if rows * columns > 10 * len(xyz) or len(np.unique(row * columns + column)) < len(xyz):
+        return None
+    off = np.abs(column * steps[0] + xyz[:, 0].min() - xyz[:, 0]).max() / steps[0]
+    off = max(off, np.abs(xyz[:, 1].max() - row * steps[1] - xyz[:, 1]).max() / steps[1])
+    if off > 1e-3:
+        return None
+    heights = np.full((rows, columns), np.nan)
+    heights[row, column] = xyz[:, 2]
+    return Grid(
+        name=points.name,
+        frame=points.frame,
+        heights=heights,
+        west=float(xyz[:, 0].min()) - steps[0] / 2.0,
+        north=float(xyz[:, 1].max()) + steps[1] / 2.0,
+        dx=steps[0],
+        dy=steps[1],
+        point_registered=True,
+    )
+
+
+def _text_column(raw: NDArray[np.uint8], places: NDArray[np.int64]) -> NDArray[Any]:
+    width = int(np.clip((places[:, 1] - places[:, 0]).max(initial=1), 1, 250))
+    return np.ascontiguousarray(gather_text(raw, np.ascontiguousarray(places), width)).view(f"S{width}").ravel()

@@ -1,0 +1,54 @@
+"""Writing points as comma-separated text."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any
+
+from vastgrid.base.progress import Progress
+from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.params.declare import Param
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.frame import is_geographic
+from vastgrid.terrain.pointset import PointSet
+
+
+@dataclass(frozen=True)
+class TextWriteParams:
+    """How points are written."""
+
+    decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, progress: Progress) -> None:
+    """Write points as comma-separated text with a head that names units; see `FORMAT`."""
+    points = datasets[0]
+    assert isinstance(points, PointSet)
+    names = [name for name, values in points.attributes.items() if values.dtype.kind in "SUiuf" and values.ndim == 1]
+    plan, height = (f" [{unit.value}]" if unit else "" for unit in (points.frame.horizontal, points.frame.vertical))
+    heads = ["easting" + plan, "northing" + plan, "elevation" + height, *names]
+    places = params.decimals
+    if is_geographic(points.frame):
+        # A millimetre is about 1e-8 of a degree.
+        heads[:2], places = ["longitude", "latitude"], max(params.decimals, 9)
+    template = RowTemplate("{},{},{}\n", (places, places, params.decimals))
+    with path.open("wb") as file:
+        file.write((",".join(heads) + "\n").encode())
+        done = 0
+        for block in template.blocks([points.xyz[:, k] for k in range(3)]):
+            text = bytes(block)
+            if names:
+                rows = text.decode().splitlines()
+                part = [points.attributes[name][done : done + len(rows)] for name in names]
+                cells = zip(rows, *(map(_cell, column.tolist()) for column in part), strict=True)
+                text = "".join(",".join(row) + "\n" for row in cells).encode()
+                done += len(rows)
+            file.write(text)
+            progress.report(done / max(len(points.xyz), 1), f"writing {path.name}")
+
+
+def _cell(value: Any) -> str:
+    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    return '"' + text.replace('"', "'") + '"' if "," in text or '"' in text or "\n" in text else text
