@@ -23,6 +23,7 @@ from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.reproject import geographic, utm_zone
+from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
 from vastgrid.terrain.units import in_units
 
@@ -271,7 +272,7 @@ def compare(
             checks.append(Check(each.name, each.title, "nothing", False))
             paired = False
             continue
-        gap = _gaps(each, found, checks, label, progress)
+        gap = _gaps(each, found, target, checks, label, progress)
         if gap is None:
             paired = False
         else:
@@ -305,9 +306,11 @@ def _check_counts(sent: Dataset, read: Dataset, checks: list[Check], label: str)
 
 
 def _gaps(
-    sent: Dataset, read: Dataset, checks: list[Check], label: str, progress: Progress
+    sent: Dataset, read: Dataset, target: Format, checks: list[Check], label: str, progress: Progress
 ) -> tuple[float, float] | None:
     """Return the largest difference in plan and in height, corner by corner; None where they cannot be paired."""
+    if isinstance(sent, Survey) and isinstance(read, Survey):
+        return _record_gaps(sent, read, target, checks, label)
     same = _check_counts(sent, read, checks, label)
     _check_extent(sent.extent(), read.extent(), checks, label)
     if not same:
@@ -329,6 +332,42 @@ def _gaps(
     assert isinstance(sent, PointSet)
     assert isinstance(read, PointSet)
     return _largest(sent.xyz, read.xyz)
+
+
+def _record_gaps(
+    sent: Survey, read: Survey, target: Format, checks: list[Check], label: str
+) -> tuple[float, float] | None:
+    """Compare records by role and name: every number of their geometry and profiles."""
+    there = {(record.role, record.name): record for record in read.records()}
+    own = [record for record in sent.records() if record.role in target.carries.roles]
+    found = [(record, there.get((record.role, record.name))) for record in own]
+    good = sum(other is not None for _, other in found)
+    checks.append(Check(f"{label}records", str(len(own)), str(good), good == len(own)))
+    largest = 0.0
+    for record, other in found:
+        if other is None:
+            return None
+        geometry = record.exact.get("geometry")
+        parts = [(record.exact.get("profile", []), other.exact.get("profile", []))]
+        parts.append(
+            (geometry, other.exact.get("geometry")) if geometry else (record.line.tolist(), other.line.tolist())
+        )
+        for one, two in parts:
+            first, second = _flattened(one), _flattened(two)
+            if len(first) != len(second):
+                checks.append(Check(f"{label}{record.name}", f"{len(first)} numbers", str(len(second)), False))
+                return None
+            largest = max([largest, *(abs(a - b) for a, b in zip(first, second, strict=True) if a == a and b == b)])
+    return largest, largest
+
+
+def _flattened(value: Any) -> list[float]:
+    """Return every number in plain values, in a fixed order."""
+    if isinstance(value, dict):
+        return [number for key in sorted(value) for number in _flattened(value[key])]
+    if isinstance(value, list):
+        return [number for part in value for number in _flattened(part)]
+    return [float(value)] if isinstance(value, int | float) else []
 
 
 def _turned(tin: Tin) -> np.ndarray[Any, np.dtype[np.float64]]:

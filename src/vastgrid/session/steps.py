@@ -9,15 +9,18 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, DataError, FormatError
+from vastgrid.base.errors import CallError, DataError, FormatError, VastGridError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.params import declare
+from vastgrid.terrain.compare import difference
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Format
+from vastgrid.terrain.fileformat import Format, ReadResult
 from vastgrid.terrain.frame import Frame, crs_name, is_geographic
+from vastgrid.terrain.linework import Linework
+from vastgrid.terrain.tin import Tin
 from vastgrid.terrain.units import in_units
 
 
@@ -65,9 +68,38 @@ def read_file(
     except OSError as error:
         raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error
     datasets, findings = [], list(result.findings)
-    for each in result.datasets:
+    for each in (*result.datasets, *_rebuilt(result, findings, progress)):
         datasets.append(_declared(each, units, findings))
     return Source(path, kind, tuple(datasets), tuple(findings))
+
+
+def _rebuilt(result: ReadResult, findings: list[Finding], progress: Progress) -> list[Dataset]:
+    """Return surfaces built anew from the data that a file says they were built from, with how far they differ."""
+    made: list[Dataset] = []
+    conversion = catalog.conversion_named("tin")
+    for own, sources in result.rebuilt:
+        faces = result.datasets[own]
+        parts = [result.datasets[k] for k in sources]
+        layers = [layer for each in parts if isinstance(each, Linework) for layer in each.layers]
+        words = {"breaklines": ",".join(layer for layer in layers if not layer.startswith("Boundary")) or "none"}
+        outer = [layer for layer in layers if layer.startswith("Boundary outer")]
+        for boundary in (outer[0] if outer else "", ""):
+            try:
+                params = declare.build(conversion.params, {**words, "boundary": boundary})
+                tin = conversion.run(parts, conversion.settle(parts, params), progress).dataset
+                assert isinstance(faces, Tin)
+                assert isinstance(tin, Tin)
+                loss = difference(faces, tin, progress)
+            except VastGridError as error:
+                fault = str(error)
+                continue
+            made.append(tin.renamed(f"{faces.name} rebuilt"))
+            text = f"{faces.name} built anew from its source data differs from its faces by {loss.sentence()}."
+            findings.append(Finding("definitions-differ", text, at=loss.at))
+            break
+        else:
+            findings.append(Finding("not-rebuilt", f"{faces.name} cannot be built from its source data: {fault}."))
+    return made
 
 
 def _declared(dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding]) -> Dataset:

@@ -12,6 +12,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.frame import crs_name
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
 
 
@@ -36,6 +37,8 @@ class Carries:
         Whether it cannot be written without a unit.
     crs, attributes, breaklines : bool
         Whether it holds a CRS, points' attributes, and the breaklines a TIN was built from.
+    roles : tuple of str
+        Which survey records it holds.
     geographic : bool
         Whether it holds longitude and latitude of WGS 84 and metres only; what goes out is reprojected.
     """
@@ -47,6 +50,7 @@ class Carries:
     crs: bool = False
     attributes: bool = False
     breaklines: bool = False
+    roles: tuple[str, ...] = ()
     geographic: bool = False
 
 
@@ -60,12 +64,15 @@ class ReadResult:
         Where the datasets are only samples, the counts of what they stand for.
     left_out : tuple of str
         Lines that could not be read, each with number, reason and text parted by tabs.
+    rebuilt : tuple of (int, tuple of int)
+        Which datasets (the second numbers) a surface among them (the first) was built from, by the file's word.
     """
 
     datasets: tuple[Dataset, ...]
     findings: tuple[Finding, ...] = ()
     totals: tuple[dict[str, int], ...] = ()
     left_out: tuple[str, ...] = ()
+    rebuilt: tuple[tuple[int, tuple[int, ...]], ...] = ()
 
 
 Read = Callable[[Path, Any, Progress], ReadResult]
@@ -128,6 +135,10 @@ def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
         found.append(Finding("attributes-not-carried", f"The file holds coordinates only; left out: {names}."))
     if isinstance(dataset, Tin) and len(dataset.break_vertices) and not carries.breaklines:
         found.append(note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."))
+    if isinstance(dataset, Survey) and (gone := sorted(set(dataset.roles) - set(carries.roles))):
+        number = sum(role in gone for role in dataset.roles)
+        text = f"The file cannot hold every kind of record; {number} left out: {', '.join(gone)}."
+        found.append(Finding("records-not-carried", text))
     if carries.units == "one" and frame.horizontal and frame.vertical is None:
         text = (
             f"The unit of the heights of {dataset.name} is unknown. The file has one unit for everything, so a "

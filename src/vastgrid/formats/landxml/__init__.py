@@ -1,4 +1,4 @@
-"""LandXML 1.0 to 2.0 in, 1.2 out: surfaces by faces or source data, and points."""
+"""LandXML 1.0 to 2.0 in, 1.2 out: surfaces by faces or source data, points, alignments, parcels, plan features."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from vastgrid.formats.landxml._write import LandXmlWriteParams, write
 from vastgrid.terrain.fileformat import Carries, Format
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
 
 __all__ = ["FORMAT", "LandXmlReadParams", "LandXmlWriteParams", "read", "write"]
@@ -31,12 +32,13 @@ FORMAT = Format(
     suffixes=(".xml", ".landxml"),
     sniff=sniff,
     carries=Carries(
-        kinds=(Tin, Contours, Linework, PointSet),
+        kinds=(Tin, Contours, Linework, PointSet, Survey),
         several=True,
         units="one",
         unit_needed=True,
         crs=True,
         breaklines=True,
+        roles=("alignment", "parcel", "plan feature"),
     ),
     read=read,
     write=write,

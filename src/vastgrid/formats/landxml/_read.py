@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Length, Quantity, Unit
+from vastgrid.formats.landxml._records import RecordCollector, survey
 from vastgrid.kernels.xmlruns import read_run
 from vastgrid.params.declare import Param
 from vastgrid.terrain.assemble import oriented_tin
@@ -48,6 +49,15 @@ class LandXmlReadParams:
         Take,
         Param("Definition", "faces: the published triangles (source data where there are none); source; or both."),
     ] = Take.FACES
+    chord: Annotated[
+        Length,
+        Param(
+            "Chord tolerance",
+            "Largest distance of a chord from the curve or spiral it stands for.",
+            Quantity.XY_LENGTH,
+            above=0,
+        ),
+    ] = Length(0.01)
 
 
 @dataclass(slots=True)
@@ -73,7 +83,9 @@ _UNITS = {
 }
 # Units of the standard that are no unit of ours are brought to one that is.
 _SCALED = {"centimeter": (Unit.METRE, 0.01), "kilometer": (Unit.METRE, 1000.0), "mile": (Unit.FOOT, 5280.0)}
-_TOP_LEVEL = {"Alignment", "Parcel", "PlanFeature", "Monument", "Roadway", "PipeNetwork", "GradeSurface", "Survey"}
+# What the standard has at the top besides; children of what is not known are not counted one by one.
+_KNOWN = {"Units", "CoordinateSystem", "Project", "Application", "CgPoints", "Alignments", "Parcels", "PlanFeatures"}
+_KNOWN |= {"Surfaces", "FeatureDictionary", "Feature"}
 
 
 class Collector:
@@ -85,7 +97,9 @@ class Collector:
         self.attributes: list[dict[str, str]] = []
         self.text: list[str] = []
         self.surfaces: list[Surface] = []
-        self.cogo: list[tuple[str, str, str]] = []
+        self.cogo: list[tuple[str, str, str, str]] = []
+        self.places: dict[str, list[float]] = {}
+        self.records = RecordCollector()
         self.linear = self.elevation = ""
         self.crs: dict[str, str] = {}
         self.others: Counter[str] = Counter()
@@ -118,8 +132,10 @@ class Collector:
             self.linear, self.elevation = attributes.get("linearUnit", ""), attributes.get("elevationUnit", "")
         elif local == "CoordinateSystem":
             self.crs = attributes
-        elif local in _TOP_LEVEL:
+        elif len(self.stack) == 2 and local not in _KNOWN:
             self.others[local] += 1
+        else:
+            self.records.start(local, attributes)
 
     def end(self, _name: str) -> None:
         """An element ends; its text is complete."""
@@ -132,16 +148,26 @@ class Collector:
                 self.faults["points without a number as id"] += 1
         elif local == "F" and self.surfaces:
             self._loose_faces.append(("".join(self.text), attributes.get("i") == "1"))
-        elif local in ("PntList3D", "PntList2D"):
-            self._list("".join(self.text), 3 if local == "PntList3D" else 2)
         elif local == "CgPoint":
-            words = "".join(self.text)
-            if words.strip():
-                self.cogo.append((attributes.get("name", ""), attributes.get("code", ""), words))
+            self._point(attributes, "".join(self.text))
         elif local in ("Pnts", "Faces", "Surface"):
             self.flush()
+        elif local in ("PntList3D", "PntList2D") and self.records.own is None:
+            self._list("".join(self.text), 3 if local == "PntList3D" else 2)
+        elif self.records.own is not None:
+            self.records.end(local, attributes, "".join(self.text), self.places)
         self.text.clear()
         self.run = ""
+
+    def _point(self, attributes: dict[str, str], words: str) -> None:
+        name = attributes.get("name", "")
+        values = _numbers(words) if words.strip() else None
+        if values is not None and len(values) >= 2:
+            self.places[name] = [float(values[1]), float(values[0]), *values[2:3].tolist()]
+        if words.strip():
+            self.cogo.append((name, attributes.get("code", ""), attributes.get("desc", ""), words))
+        elif attributes.get("pntRef") in self.places:
+            self.places[name] = self.places[attributes["pntRef"]]
 
     def flush(self) -> None:
         """Turn points and faces that came one by one into arrays."""
@@ -257,13 +283,14 @@ def read(path: Path, params: LandXmlReadParams, progress: Progress) -> ReadResul
     ]
     if collector.others:
         kinds = ", ".join(f"{number} {name}" for name, number in collector.others.items())
-        findings.append(Finding("elements-left-out", f"Elements that hold no terrain here were left out: {kinds}."))
+        findings.append(Finding("elements-left-out", f"Elements that are not read here were left out: {kinds}."))
     frame, scale = collector.frame(findings)
-    datasets = _datasets(path, collector, params, frame, scale, findings)
+    pairs: list[tuple[int, tuple[int, ...]]] = []
+    datasets = _datasets(path, collector, params, frame, scale, findings, pairs)
     if not datasets:
-        raise FormatError(path, "the file holds no surface with faces or source data, and no points")
+        raise FormatError(path, "the file holds no surface with faces or source data, no points and no alignments")
     progress.report(1.0)
-    return ReadResult(tuple(datasets), tuple(findings))
+    return ReadResult(tuple(datasets), tuple(findings), rebuilt=tuple(pairs))
 
 
 def _parse(path: Path, data: mmap.mmap, collector: Collector, progress: Progress) -> None:
@@ -342,6 +369,7 @@ def _datasets(
     frame: Frame,
     scale: float,
     findings: list[Finding],
+    pairs: list[tuple[int, tuple[int, ...]]],
 ) -> list[Dataset]:
     found: list[Dataset] = []
     for surface in collector.surfaces:
@@ -353,6 +381,9 @@ def _datasets(
             if tin is not None:
                 found.append(tin)
         if params.take is Take.FACES and tin is not None:
+            if surface.points or surface.lines:
+                text = f"{name} also holds the data it was built from, which need not give the same ground (take=both)."
+                findings.append(note("two-definitions", text))
             continue
         extra = " source data" if tin is not None else ""
         if len(points):
@@ -361,9 +392,15 @@ def _datasets(
         roles = [role for role, line in zip(surface.roles, surface.lines, strict=True) if len(line) > 1]
         if lines:
             found.append(from_lines(f"{name} lines", frame, lines, roles))
+        if tin is not None and found[-1] is not tin:
+            own = found.index(tin)
+            pairs.append((own, tuple(range(own + 1, len(found)))))
     if collector.cogo:
         found += _cogo(path, collector, frame, scale, findings)
-    return found
+    chord = params.chord.in_unit(frame.horizontal, "chord")
+    name = path.stem if not found else f"{path.stem} records"
+    records = survey(name, frame, collector.records, scale, chord, findings)
+    return [*found, records] if records is not None else found
 
 
 def _tin(
@@ -410,13 +447,14 @@ def _tin(
 
 
 def _cogo(path: Path, collector: Collector, frame: Frame, scale: float, findings: list[Finding]) -> list[Dataset]:
-    rows, names, codes = [], [], []
-    for name, code, text in collector.cogo:
+    rows, names, codes, notes = [], [], [], []
+    for name, code, desc, text in collector.cogo:
         values = _numbers(text)
         if values is not None and len(values) >= 2:
             rows.append((values[1], values[0], values[2] if len(values) > 2 else np.nan))
             names.append(name.encode())
             codes.append(code.encode())
+            notes.append(desc.encode())
     if len(rows) < len(collector.cogo):
         findings.append(
             Finding("not-whole", f"{len(collector.cogo) - len(rows)} CgPoints without coordinates left out.")
@@ -424,5 +462,7 @@ def _cogo(path: Path, collector: Collector, frame: Frame, scale: float, findings
     if not rows:
         return []
     attributes = {"point": np.array(names), "code": np.array(codes)}
+    if any(notes):
+        attributes["description"] = np.array(notes)
     name = path.stem if not collector.surfaces else f"{path.stem} points"
     return [PointSet(name=name, frame=frame, xyz=np.array(rows) * scale, attributes=attributes)]

@@ -17,12 +17,14 @@ from vastgrid import __version__
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.formats.landxml._records import write_records
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.frame import Frame, epsg_code
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin, areas
 
 
@@ -85,7 +87,10 @@ def write(datasets: Sequence[Dataset], path: Path, params: LandXmlWriteParams, p
         for points in datasets:
             if isinstance(points, PointSet):
                 _write_points(file, points, params)
-        surfaces = [each for each in datasets if not isinstance(each, PointSet)]
+        for records in datasets:
+            if isinstance(records, Survey):
+                write_records(file, records, params.decimals)
+        surfaces = [each for each in datasets if not isinstance(each, PointSet | Survey)]
         if surfaces:
             file.write(b"<Surfaces>\n")
             for k, each in enumerate(surfaces):
