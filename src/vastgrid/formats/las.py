@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
+from vastgrid.base.roomy import let_go, roomy
 from vastgrid.kernels.clouds import place_points
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered, parse_classes
 from vastgrid.terrain.dataset import Floats
@@ -43,7 +44,7 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         _check_room(path, header, total)
         frame = _frame(header, findings)
         names = [name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")]
-        xyz = np.zeros((total, 3))
+        xyz = roomy((total, 3), np.float64)
         low, high = np.full(3, np.inf), np.full(3, -np.inf)
         scales, offsets = np.asarray(header.scales, np.float64), np.asarray(header.offsets, np.float64)
         columns: dict[str, NDArray[Any]] = {}
@@ -56,9 +57,11 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
             for name in names:
                 part = np.asarray(points[name])
                 if name not in columns:
-                    columns[name] = np.zeros((total, *part.shape[1:]), part.dtype)
+                    columns[name] = roomy((total, *part.shape[1:]), part.dtype)
                 columns[name][done:stop] = part
             done = stop
+            for array in (xyz, *columns.values()):
+                let_go(array)
             progress.report(0.9 * done / max(total, 1), f"reading {path.name}")
     if done < total:
         raise FormatError(path, f"the file is cut off: its header speaks of {total} points, {done} are there")
@@ -70,6 +73,38 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     _note_ground(cloud, params, findings)
     cloud, said = filtered(path, cloud, params, progress.part(0.9, 1.0))
     return ReadResult((cloud,), (*findings, *said))
+
+
+def peek(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
+    """Read some of the points, from all over the file."""
+    import laspy
+
+    findings: list[Finding] = []
+    _check_header(path)
+    with library_faults(path, "reading the cloud"), laspy.open(path) as file:
+        header = file.header
+        total = int(header.point_count)
+        _check_room(path, header, total)
+        frame = _frame(header, findings)
+        stretch = min(max(total // 40, 1), 25_000)
+        parts = []
+        # A cloud is written along its flight or scan; forty stretches show where it lies.
+        for k in range(40 if total > 40 * stretch else 1):
+            file.seek(k * (total - stretch) // 39 if total > 40 * stretch else 0)
+            points = file.read_points(stretch if total > 40 * stretch else total)
+            parts.append((np.column_stack((points.x, points.y, points.z)), np.asarray(points.classification)))
+            progress.report(k / 40, f"looking into {path.name}")
+    xyz = np.concatenate([part for part, _ in parts])
+    attributes = {"classification": np.concatenate([classes for _, classes in parts])}
+    low, high = header.mins, header.maxs
+    # The header's corners make the picture's frame the whole file's.
+    ends = np.array([low, high])
+    if np.isfinite(ends).all():
+        classes = np.zeros(2, attributes["classification"].dtype)
+        xyz = np.concatenate((xyz, ends))
+        attributes["classification"] = np.concatenate((attributes["classification"], classes))
+    cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=attributes)
+    return ReadResult((cloud,), tuple(findings), ({"points": total},))
 
 
 def _check_header(path: Path) -> None:
@@ -116,6 +151,11 @@ def _check_extent(header: Any, low: Floats, high: Floats, findings: list[Finding
     if off.any():
         axes = ", ".join(np.array(["easting", "northing", "elevation"])[off])
         text = f"The extent in the file's header does not fit its points ({axes}); the points count."
+        with np.errstate(divide="ignore", invalid="ignore"):
+            ratio = np.nanmedian(np.asarray(header.maxs)[off] / high[off])
+        if 900.0 < ratio < 1100.0 or 9e-4 < ratio < 1.1e-3:
+            more = "a thousand times larger" if ratio > 1.0 else "a thousand times smaller"
+            text += f" The header's is {more}: perhaps one of them is in millimetres."
         findings.append(Finding("header-extent", text))
 
 
@@ -140,4 +180,5 @@ FORMAT = Format(
     carries=Carries(kinds=(PointSet,), units="both", crs=True, attributes=True),
     read=read,
     read_params=CloudReadParams,
+    peek=peek,
 )

@@ -8,10 +8,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, WriteError
 from vastgrid.base.files import write_text
 from vastgrid.base.quantities import Unit
+from vastgrid.base.roomy import pieces
 from vastgrid.job.lineage import Graph, History
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.frame import Frame
@@ -54,7 +56,7 @@ class Store:
             names = {}
             for number, (name, array) in enumerate(dataset.arrays().items()):
                 names[name] = f"{number}.npy"
-                np.save(temporary / names[name], array, allow_pickle=False)
+                _write_array(temporary / names[name], array)
             frame = dataset.frame
             units = [unit.value if unit else None for unit in (frame.horizontal, frame.vertical)]
             about = {
@@ -106,6 +108,15 @@ class Store:
     def forget_open(self) -> None:
         """Let go of datasets in memory; they are mapped from disk again when needed."""
         self._open.clear()
+
+
+def _write_array(path: Path, array: NDArray[Any]) -> None:
+    """Write an array as .npy, piece by piece, so that one kept in a file never fills memory."""
+    with path.open("wb") as file:
+        header = np.lib.format.header_data_from_array_1_0(np.ascontiguousarray(array[:0]) if array.ndim else array)
+        np.lib.format.write_array_header_1_0(file, {**header, "shape": array.shape, "fortran_order": False})
+        for piece in pieces(array):
+            file.write(np.ascontiguousarray(piece).data)
 
 
 def save(folder: Path, name: str, history: History, settings: dict[str, Any]) -> None:

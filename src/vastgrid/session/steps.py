@@ -17,6 +17,7 @@ from vastgrid.params import declare
 from vastgrid.terrain.compare import difference
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.evidence import contradictions
 from vastgrid.terrain.fileformat import Format, ReadResult
 from vastgrid.terrain.frame import Frame, crs_name, is_geographic
 from vastgrid.terrain.linework import Linework
@@ -26,12 +27,25 @@ from vastgrid.terrain.units import in_units
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A file that was read: its format, its datasets, and what was noticed."""
+    """A file that was read: its format, its datasets, what was noticed, and which lines could not be read.
+
+    Where only a sample was read, `totals` has the counts of what the datasets stand for.
+    """
 
     path: Path
     format: Format
     datasets: tuple[Dataset, ...]
     findings: tuple[Finding, ...]
+    left_out: tuple[str, ...] = ()
+    totals: tuple[dict[str, int], ...] = ()
+
+    def counts(self) -> list[dict[str, int]]:
+        """Return the counts of each dataset; of what they stand for, where they are only samples."""
+        return list(self.totals) or [each.count() for each in self.datasets]
+
+
+# Files from this size on are shown by a sample before they are read whole.
+LARGE_FILE = 48 << 20
 
 
 def read_file(
@@ -69,8 +83,25 @@ def read_file(
         raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error
     datasets, findings = [], list(result.findings)
     for each in (*result.datasets, *_rebuilt(result, findings, progress)):
-        datasets.append(_declared(each, units, findings))
-    return Source(path, kind, tuple(datasets), tuple(findings))
+        declared = _declared(each, units, findings)
+        findings += contradictions(declared)
+        datasets.append(declared)
+    return Source(path, kind, tuple(datasets), tuple(findings), left_out=result.left_out)
+
+
+def peek_file(path: Path, words: dict[str, str], progress: Progress) -> Source | None:
+    """Read a sample of a large file, for a picture in a second or two; None where its format has no such way.
+
+    Raises
+    ------
+    FormatError, CallError
+        If the file or an option is at fault.
+    """
+    kind = catalog.recognise(path)
+    if kind.peek is None or path.stat().st_size < LARGE_FILE:
+        return None
+    result = kind.peek(path, declare.build(kind.read_params, words), progress)
+    return Source(path, kind, result.datasets, result.findings, totals=result.totals)
 
 
 def _rebuilt(result: ReadResult, findings: list[Finding], progress: Progress) -> list[Dataset]:

@@ -57,7 +57,9 @@ def _unit_of(name: str, metres: float) -> Unit | None:
     for unit in (Unit.METRE, Unit.FOOT, Unit.US_FOOT, Unit.MILLIMETRE, Unit.INCH):
         # The two feet differ by 2e-6: the tolerance has to be far below that.
         if abs(metres / float(unit.metres) - 1.0) < 2e-8:
-            return unit
+            # A “foot” of one metre contradicts itself, so the unit is unknown.
+            is_foot = any(word in name.lower() for word in ("foot", "feet", "ft"))
+            return None if is_foot and unit not in (Unit.FOOT, Unit.US_FOOT) else unit
     return None
 
 

@@ -1,0 +1,210 @@
+"""A drawing's tags and entities, as arrays."""
+
+from __future__ import annotations
+
+import io
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError, library_faults
+from vastgrid.base.findings import Finding, count
+from vastgrid.kernels.tags import scan_tags, tag_hashes, tag_numbers, word
+from vastgrid.terrain.dataset import Floats
+
+
+@dataclass(frozen=True, slots=True)
+class Tags:
+    """The tags of one section, with their numbers read."""
+
+    data: NDArray[np.uint8]
+    codes: NDArray[np.int32]
+    starts: NDArray[np.int64]
+    stops: NDArray[np.int64]
+    words: NDArray[np.uint64]
+    numbers: Floats
+
+    def part(self, start: int, stop: int) -> Tags:
+        """Return some of the tags."""
+        cut = slice(start, stop)
+        return Tags(self.data, self.codes[cut], self.starts[cut], self.stops[cut], self.words[cut], self.numbers[cut])
+
+    def text(self, index: int) -> bytes:
+        """Return one tag's value."""
+        return self.data[self.starts[index] : self.stops[index]].tobytes()
+
+
+@dataclass(frozen=True, slots=True)
+class Entities:
+    """The entities of a drawing.
+
+    Attributes
+    ----------
+    tags : Tags
+        Of the ENTITIES section; `offset` of all tags come before it.
+    first, kind, layer : (k,) arrays
+        First tag, name (as a word) and layer number of each entity.
+    layers : list of str
+        Layer names.
+    owner : (tags,) int64
+        Entity that each tag belongs to.
+    encoding : str
+        Of the drawing's texts.
+    """
+
+    tags: Tags
+    first: NDArray[np.int64]
+    kind: NDArray[np.uint64]
+    layer: NDArray[np.int64]
+    layers: list[str]
+    owner: NDArray[np.int64]
+    offset: int
+    encoding: str
+
+    def of(self, name: str, shown: NDArray[np.bool_]) -> NDArray[np.int64]:
+        """Return the numbers of the entities of one kind."""
+        return np.flatnonzero((self.kind == word(name)) & shown)
+
+    def values(self, entities: NDArray[np.int64], code: int, default: float) -> Floats:
+        """Return one number of each entity: its first tag of that code, or a default."""
+        out = np.full(len(self.first), np.nan)
+        at = np.flatnonzero(self.tags.codes == code)[::-1]
+        out[self.owner[at]] = self.tags.numbers[at]
+        found = out[entities]
+        return np.where(np.isnan(found), default, found)
+
+
+def tags_of(path: Path, data: NDArray[np.uint8], *, accept_cut: bool) -> Tags:
+    """Return a drawing's tags.
+
+    Raises
+    ------
+    FormatError
+        If it is not made of tags.
+    """
+    codes, starts, stops, words, fault = scan_tags(data)
+    if fault and not (len(codes) and accept_cut):
+        line = bytes(data[:4000]).split(b"\n")[fault - 1 : fault][:1]
+        text = line[0].decode("latin-1").strip()[:40] if line else ""
+        raise FormatError(
+            path,
+            f"a group code was expected, not “{text}”; this is not a whole DXF file (recover=yes repairs what can be)",
+            line=int(fault),
+        )
+    if len(codes) == 0:
+        raise FormatError(path, "the file is empty" if len(data) == 0 else "there is no DXF tag in the file")
+    return Tags(data, codes, starts, stops, words, tag_numbers(data, codes, starts, stops))
+
+
+def drawing_bytes(path: Path, *, recover: bool, findings: list[Finding]) -> NDArray[np.uint8]:
+    """Return a drawing as text; a binary one is turned into it, a damaged one repaired where that is asked for."""
+    if recover:
+        import ezdxf.recover
+
+        with library_faults(path, "repairing the drawing"):
+            document, audit = ezdxf.recover.readfile(path)
+            text = io.StringIO()
+            document.write(text)
+        if audit.errors or audit.fixes:
+            number = len(audit.errors) + len(audit.fixes)
+            some = "; ".join(each.message for each in (*audit.errors, *audit.fixes)[:3])
+            findings.append(
+                Finding("drawing-repaired", f"{count(number, 'fault')} of the drawing were repaired: {some}.")
+            )
+        return np.frombuffer(text.getvalue().encode("utf-8", "surrogateescape"), np.uint8)
+    return _bytes(path)
+
+
+def _bytes(path: Path) -> NDArray[np.uint8]:
+    with path.open("rb") as file:
+        head = file.read(32)
+    if b"Binary DXF\r\n\x1a\0" in head:
+        import ezdxf
+
+        with library_faults(path, "reading the binary drawing"):
+            text = io.StringIO()
+            ezdxf.readfile(path).write(text)
+            return np.frombuffer(text.getvalue().encode("utf-8", "surrogateescape"), np.uint8)
+    return np.fromfile(path, np.uint8)
+
+
+def header_of(tags: Tags) -> dict[str, tuple[bytes, float]]:
+    sections = np.flatnonzero((tags.codes == 2) & (tags.words == word("HEADER")))
+    if len(sections) == 0:
+        return {}
+    start = int(sections[0])
+    ends = np.flatnonzero((tags.codes[start:] == 0) & (tags.words[start:] == word("ENDSEC")))
+    stop = start + int(ends[0]) if len(ends) else len(tags.codes)
+    names = start + np.flatnonzero(tags.codes[start:stop] == 9)
+    return {
+        tags.text(k).decode("latin-1").upper(): (tags.text(k + 1), float(tags.numbers[k + 1]))
+        for k in names.tolist()
+        if k + 1 < stop
+    }
+
+
+def entities_of(
+    path: Path, tags: Tags, accept_cut: bool, header: dict[str, tuple[bytes, float]], findings: list[Finding]
+) -> Entities:
+    zero = tags.codes == 0
+    names = np.flatnonzero((tags.codes == 2) & (tags.words == word("ENTITIES")))
+    names = names[zero[names - 1]] if len(names) else names
+    if len(names) == 0:
+        raise FormatError(path, "the drawing has no ENTITIES section; the file is cut off or not a drawing")
+    start = int(names[0]) + 1
+    ends = np.flatnonzero(zero[start:] & (tags.words[start:] == word("ENDSEC")))
+    whole = len(ends) > 0 and bool((zero & (tags.words == word("EOF"))).any())
+    stop = start + int(ends[0]) if len(ends) else len(tags.codes)
+    own = tags.part(start, stop)
+    first = np.flatnonzero(own.codes == 0)
+    if not whole:
+        # The last entity may lack its end.
+        kept = max(len(first) - 1, 0) if not len(ends) else len(first)
+        line = 2 * (start + int(first[-1])) + 1 if len(first) else 2 * start
+        why = f"the drawing is cut off: there is no end mark; the {count(kept, 'entity', 'entities')} before are whole"
+        if not accept_cut:
+            raise FormatError(path, f"{why} (accept_cut=yes takes those)", line=line)
+        findings.append(Finding("cut-off", f"The drawing is cut off; {kept} whole entities were taken."))
+        own = own.part(0, int(first[kept]) if kept < len(first) else len(own.codes))
+        first = first[:kept]
+    owner = np.cumsum(own.codes == 0) - 1
+    encoding = _encoding(header)
+    layer, layers = texts_of(own, owner, len(first), 8, encoding, "0")
+    return Entities(own, first, own.words[first], layer, layers, owner, start, encoding)
+
+
+def _encoding(header: dict[str, tuple[bytes, float]]) -> str:
+    version = header.get("$ACADVER", (b"AC1009", 0.0))[0]
+    page = header.get("$DWGCODEPAGE", (b"", 0.0))[0].decode("latin-1").upper()
+    if version >= b"AC1021":
+        return "utf-8"
+    number = re.search(r"(\d{3,4})$", page)
+    return f"cp{number[1]}" if number else "cp1252"
+
+
+def texts_of(
+    tags: Tags, owner: NDArray[np.int64], number: int, code: int, encoding: str, default: str
+) -> tuple[NDArray[np.int64], list[str]]:
+    """Return each entity's text of one group code, as numbers of names; a default where it has none."""
+    at = np.flatnonzero((tags.codes == code) & (owner >= 0))
+    layer = np.zeros(number, np.int64)
+    if len(at) == 0:
+        return layer, [default]
+    _, first, inverse = np.unique(
+        tag_hashes(tags.data, tags.starts[at], tags.stops[at]), return_index=True, return_inverse=True
+    )
+    names = []
+    for k in first.tolist():
+        raw = tags.text(int(at[k]))
+        try:
+            text = raw.decode(encoding)
+        except (UnicodeDecodeError, LookupError):
+            text = raw.decode("utf-8", "replace")
+        names.append(re.sub(r"\\U\+([0-9A-Fa-f]{4})", lambda code: chr(int(code[1], 16)), text))
+    # The first tag of a code counts, as for numbers.
+    layer[:] = len(names)
+    layer[owner[at][::-1]] = inverse.ravel()[::-1]
+    return layer, [*names, default]
