@@ -65,6 +65,7 @@ class Store:
                 "arrays": names,
                 "crs": frame.crs,
                 "units": units,
+                "content": dataset.content,
             }
             (temporary / "about.json").write_text(json.dumps(about), encoding="utf-8")
             temporary.replace(target)
@@ -101,7 +102,9 @@ class Store:
                     values[name] = array
             horizontal, vertical = (Unit(word) if word else None for word in about["units"])
             frame = Frame(about["crs"], horizontal, vertical)
-            return _KINDS[about["kind"]](**values, **about["scalars"], frame=frame)
+            made = _KINDS[about["kind"]](**values, **about["scalars"], frame=frame)
+            made.known_content(about["content"])
+            return made
         except (OSError, ValueError, KeyError, TypeError) as error:
             raise FormatError(folder, f"this result of the job is gone or damaged; make it again ({error})") from error
 

@@ -13,6 +13,7 @@ from PyQt6.QtGui import QColor, QImage, QPainter
 
 from vastgrid.kernels import shade
 from vastgrid.qt import theme
+from vastgrid.terrain.cloudindex import WORTH, CloudIndex, glimpse
 from vastgrid.terrain.compare import lattice
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.grid import Grid
@@ -21,6 +22,9 @@ from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
 Colours = NDArray[np.uint8]
+# Large clouds in order, by the digest of their points; the window adds them as they get ready.
+indexes: dict[str, CloudIndex] = {}
+_glimpses: dict[str, NDArray[np.float64]] = {}
 
 
 @dataclass(frozen=True)
@@ -205,7 +209,21 @@ def _draw_points(image: Colours, points: PointSet, view: View, low: float, high:
         return
     spacing = np.sqrt(max((east[1] - east[0]) * (north[1] - north[0]), 1e-9) / len(points.xyz)) / view.size
     reach = 2 if spacing > 40 else (1 if spacing > 4 else 0)
-    shade.draw_points(image, points.xyz, view.west, view.top, view.size, colours, low, high, 0.9, reach)
+    if len(points.xyz) < WORTH:
+        shade.draw_points(image, points.xyz, view.west, view.top, view.size, colours, low, high, 0.9, reach)
+        return
+    index = indexes.get(points.content)
+    if index is None:
+        # Until the cloud is in order, some of it stands for all.
+        if points.content not in _glimpses:
+            _glimpses.clear()
+            _glimpses[points.content] = glimpse(points.xyz)
+        shade.draw_points(image, _glimpses[points.content], view.west, view.top, view.size, colours, low, high, 0.9, 0)
+        return
+    box = (view.west, view.top - view.height * view.size, view.west + view.width * view.size, view.top)
+    west, top = view.west - index.west, view.top - index.south
+    for part in index.visible(box, view.size * (reach + 1)):
+        shade.draw_points(image, part, west, top, view.size, colours, low - index.low, high - index.low, 0.9, reach)
 
 
 def _label(picture: QImage, sets: list[Contours], view: View, palette: theme.Palette) -> None:

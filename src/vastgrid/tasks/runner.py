@@ -29,6 +29,8 @@ class Task:
         Called with the result on the worker thread.
     failed : callable
         Called with the error's text and its detail on the worker thread; not called for a cancel.
+    pausable : bool
+        Whether it may be left resting: work in the background that nothing waits for.
     """
 
     title: str
@@ -41,11 +43,34 @@ class Task:
     text: str = ""
     state: str = "waiting"
     began: float = 0.0
+    pausable: bool = False
     _stop: threading.Event = field(default_factory=threading.Event)
+    _going: threading.Event = field(default_factory=threading.Event)
+
+    def __post_init__(self) -> None:
+        self._going.set()
 
     def cancel(self) -> None:
         """Ask the work to stop at its next report."""
         self._stop.set()
+        self._going.set()
+
+    def pause(self) -> None:
+        """Let the work rest at its next report."""
+        self._going.clear()
+
+    def go_on(self) -> None:
+        """Let resting work go on."""
+        self._going.set()
+
+    @property
+    def paused(self) -> bool:
+        """Whether the work rests."""
+        return not self._going.is_set()
+
+    def wait_while_paused(self) -> None:
+        """Rest until the work may go on."""
+        self._going.wait()
 
     @property
     def cancelled(self) -> bool:
@@ -101,6 +126,7 @@ class Runner:
     def _run(self, task: Task) -> None:
         def tell(fraction: float, text: str) -> None:
             task.fraction, task.text = fraction, text or task.text
+            task.wait_while_paused()
             now = time.monotonic()
             if now - self._told > 0.05:
                 self._told = now

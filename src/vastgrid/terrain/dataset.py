@@ -77,6 +77,9 @@ class Dataset:
     name: str = ""
     frame: Frame = UNKNOWN
     _digest: list[str] = field(default_factory=list, repr=False)
+    # Digest of the arrays alone: copies under another name or frame share it, and no large array is read twice for it.
+    _content: list[str] = field(default_factory=list, repr=False, init=False)
+    _extent: list[Extent] = field(default_factory=list, repr=False, init=False)
 
     def count(self) -> dict[str, int]:
         """Return how many of what there are, by the names the command line uses."""
@@ -87,9 +90,11 @@ class Dataset:
         raise NotImplementedError
 
     def extent(self) -> Extent:
-        """Return the extent of the coordinates."""
-        xyz = self.coordinates()
-        return Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2]))
+        """Return the extent of the coordinates, computed once."""
+        if not self._extent:
+            xyz = self.coordinates()
+            self._extent.append(Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2])))
+        return self._extent[0]
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the dataset with plan coordinates and heights multiplied, in another frame."""
@@ -97,11 +102,16 @@ class Dataset:
 
     def renamed(self, name: str) -> Self:
         """Return the same data under another name."""
-        return dataclasses.replace(self, name=name, _digest=[])
+        return self._alike(dataclasses.replace(self, name=name, _digest=[]))
 
     def in_frame(self, frame: Frame) -> Self:
         """Return the same numbers declared to be in another frame."""
-        return dataclasses.replace(self, frame=frame, _digest=[])
+        return self._alike(dataclasses.replace(self, frame=frame, _digest=[]))
+
+    def _alike(self, other: Self) -> Self:
+        object.__setattr__(other, "_content", self._content)
+        object.__setattr__(other, "_extent", self._extent)
+        return other
 
     def arrays(self) -> dict[str, NDArray[Any]]:
         """Return every array by its path: ``triangles``, ``attributes/intensity``."""
@@ -119,19 +129,34 @@ class Dataset:
         return {
             each.name: getattr(self, each.name)
             for each in dataclasses.fields(self)
-            if not isinstance(getattr(self, each.name), np.ndarray | dict | Frame) and each.name != "_digest"
+            if not isinstance(getattr(self, each.name), np.ndarray | dict | Frame)
+            and each.init
+            and each.name != "_digest"
         }
 
     @property
-    def digest(self) -> str:
-        """Digest of the content, computed once."""
-        if not self._digest:
+    def content(self) -> str:
+        """Digest of the arrays alone, computed once."""
+        if not self._content:
             state = hashlib.blake2b(self.kind.encode(), digest_size=16)
-            state.update(json.dumps(self.scalars(), sort_keys=True, default=str).encode())
-            state.update(repr(self.frame).encode())
             for name, array in sorted(self.arrays().items()):
                 state.update(f"{name}{array.dtype.str}{array.shape}".encode())
                 for piece in pieces(array) if array.size else ():
                     state.update(np.ascontiguousarray(piece).view(np.uint8).data)
+            self._content.append(state.hexdigest())
+        return self._content[0]
+
+    def known_content(self, digest: str) -> None:
+        """Take over the digest of the arrays from where they were kept."""
+        if not self._content:
+            self._content.append(digest)
+
+    @property
+    def digest(self) -> str:
+        """Digest of everything, computed once."""
+        if not self._digest:
+            state = hashlib.blake2b(self.content.encode(), digest_size=16)
+            state.update(json.dumps(self.scalars(), sort_keys=True, default=str).encode())
+            state.update(repr(self.frame).encode())
             self._digest.append(state.hexdigest())
         return self._digest[0]

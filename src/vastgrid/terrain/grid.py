@@ -71,9 +71,11 @@ class Grid(Dataset):
 
     def extent(self) -> Extent:
         """Return the outer edges of the cells, and the range of heights."""
-        east = (self.west, self.west + self.columns * self.dx)
-        north = (self.north - self.rows * self.dy, self.north)
-        return Extent(east, north, span(self.heights))
+        if not self._extent:
+            east = (self.west, self.west + self.columns * self.dx)
+            north = (self.north - self.rows * self.dy, self.north)
+            self._extent.append(Extent(east, north, span(self.heights)))
+        return self._extent[0]
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the grid scaled into another frame."""
