@@ -79,7 +79,7 @@ def _ring(source: Dataset, params: LatticeParams) -> Floats:
     if not extent.east or not extent.north:
         raise DataError(f"{source.name} is empty, so there is no area")
     (west, east), (south, north) = extent.east, extent.north
-    return np.array([(west, south), (east, south), (east, north), (west, north)])
+    return np.array([(west, south), (east, south), (east, north), (west, north), (west, south)])
 
 
 def settle(inputs: Sequence[Dataset], params: LatticeParams) -> LatticeParams:
@@ -158,7 +158,7 @@ def _lattice(ring: Floats, size: float) -> Floats:
 
 def _inside(places: Floats, ring: Floats) -> Floats:
     # A point on the rim belongs to the area.
-    middle = ring.mean(axis=0)
+    middle = (ring.min(axis=0) + ring.max(axis=0)) / 2.0
     grown = middle + (ring - middle) * (1.0 + 1e-9)
     keep = inside_polygon(np.ascontiguousarray(places[:, 0]), np.ascontiguousarray(places[:, 1]), grown)
     if not keep.any():

@@ -18,7 +18,7 @@ POND = (352.0, 205.0, 34.0, 196.4)
 ROAD_WIDTH = 11.0
 
 
-def _hill(x: Floats, y: Floats) -> Floats:
+def hill(x: Floats, y: Floats) -> Floats:
     """The hillside before the quarry: rising to the north-west, gently rolling."""
     roll = 3.0 * np.sin(x / 61.0 + 0.7) * np.cos(y / 47.0) + 1.6 * np.sin(x / 23.0 - y / 31.0)
     return 247.0 - 0.018 * x + 0.03 * y + roll
@@ -52,7 +52,7 @@ def road_axis(count: int = 60) -> Floats:
     share = np.linspace(0.0, 1.0, count)
     x = 622.0 - 215.0 * share
     y = 96.0 + 74.0 * share + 16.0 * np.sin(np.pi * share)
-    top = float(_hill(np.array([622.0]), np.array([96.0]))[0])
+    top = float(hill(np.array([622.0]), np.array([96.0]))[0])
     return np.column_stack((x, y, top + (FLOOR - top) * np.clip((share - 0.12) / 0.88, 0.0, 1.0)))
 
 
@@ -85,8 +85,8 @@ def height(x: Floats, y: Floats, *, later: bool = False) -> Floats:
         As the re-survey found it: one stockpile has grown, the other was carted off in part.
     """
     angle, distance = _polar(x, y)
-    hill = _hill(x, y)
-    ground = np.minimum(_profile(distance - _radius(angle)), hill)
+    before = hill(x, y)
+    ground = np.minimum(_profile(distance - _radius(angle)), before)
     ground = _road(x, y, ground)
     tip = 14.0 * np.exp(-(((x - 95.0) / 46.0) ** 4) - ((y - 345.0) / 38.0) ** 4)
     ground = ground + tip

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import shutil
+import warnings
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from vastgrid import catalog
+from vastgrid.base.files import replacing
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.demo import ground
@@ -16,10 +20,15 @@ from vastgrid.demo.ground import ORIGIN, SIZE, Floats
 from vastgrid.formats.dxf import DxfWriteParams
 from vastgrid.job.lineage import Node
 from vastgrid.session.session import Session
+from vastgrid.terrain.alignment import drawn
 from vastgrid.terrain.frame import Frame, local_crs
+from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Record, Survey, survey_of
+from vastgrid.terrain.tin import Tin
 
-EDITION = 4
+EDITION = 5
 CLOUD_POINTS = 420_000
 
 
@@ -61,7 +70,130 @@ def write_files(folder: Path, progress: Progress) -> None:
     progress.report(0.2, "surveying Tollgarth Quarry")
     _write_edges(folder)
     write_cloud(folder / "pit-scan.laz", rng)
+    progress.report(0.8, "surveying Tollgarth Quarry")
+    _write_old_dem(folder / "surroundings-1998.tif")
+    _write_old_plan(folder, rng)
+    _write_design(folder / "design-finished.xml")
     progress.report(1.0, "surveying Tollgarth Quarry")
+
+
+def _write_old_dem(path: Path) -> None:
+    """An older DEM of the surroundings: cells of 5 m in plan, heights in international feet."""
+    frame = Frame(local_crs(Unit.METRE), Unit.METRE, Unit.FOOT)
+    west, north, size = ORIGIN[0] - 160.0, ORIGIN[1] + 600.0, 5.0
+    east = west + (np.arange(192) + 0.5) * size - ORIGIN[0]
+    up = north - (np.arange(152) + 0.5) * size - ORIGIN[1]
+    x, y = np.meshgrid(east, up)
+    metres = ground.height(x.ravel(), y.ravel()).reshape(x.shape)
+    heights = np.round(metres / 0.3048 * 4.0) / 4.0
+    grid = Grid(name="surroundings", frame=frame, heights=heights, west=west, north=north, dx=size, dy=size)
+    kind = catalog.format_named("geotiff")
+    assert kind.write is not None
+    kind.write([grid], path, kind.write_params(), Silent())
+
+
+def _write_old_plan(folder: Path, rng: np.random.Generator) -> None:
+    """Contours traced from an old plan: flat lines whose height stands in an attribute; two were mistyped."""
+    import pyogrio
+    import shapely
+
+    from vastgrid.kernels.isolines import isolines
+    from vastgrid.terrain.compare import grid_tin
+
+    x, y = np.meshgrid(np.arange(0.0, SIZE[0], 8.0), np.arange(SIZE[1], 0.0, -8.0))
+    before = ground.hill(x.ravel(), y.ravel()).reshape(x.shape)
+    lattice = Grid(name="", heights=before, west=ORIGIN[0] - 4, north=ORIGIN[1] + SIZE[1] + 4, dx=8.0, dy=8.0)
+    tin = grid_tin(lattice)
+    levels = np.arange(238.0, 264.0, 2.0)
+    plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
+    lines = [plan[a:b] for a, b in zip(offsets[:-1].tolist(), offsets[1:].tolist(), strict=True)]
+    heights = levels[which]
+    heights[rng.integers(0, len(heights), 2)] += (0.5, -1.3)
+    shapes = shapely.to_wkb(np.array([shapely.LineString(line) for line in lines], dtype=object))
+    names = np.array([f"sheet {1 + k % 3}" for k in range(len(lines))], dtype=object)
+    with warnings.catch_warnings():
+        # The plan's sheets carry no reference system, which the library remarks on.
+        warnings.simplefilter("ignore", UserWarning)
+        pyogrio.raw.write(
+            folder / "old-plan-contours.gpkg",
+            shapes,
+            [heights, names],
+            ["HEIGHT_M", "SHEET"],
+            driver="GPKG",
+            geometry_type="LineString",
+            crs=None,
+        )
+
+
+def _write_design(path: Path) -> None:
+    """The designer's finished surface, with both definitions: the faces have a ramp that the source data has not."""
+    x, y = np.meshgrid(np.arange(230.0, 441.0, 10.0), np.arange(130.0, 301.0, 10.0))
+    flat = np.column_stack((x.ravel(), y.ravel()))
+    z = 212.0 + 0.02 * (flat[:, 0] - 230.0) + 4.0 * np.exp(-(((flat[:, 1] - 215.0) / 60.0) ** 2))
+    points = PointSet(
+        name="Finished surface",
+        frame=Frame(None, Unit.METRE, Unit.METRE),
+        xyz=np.column_stack((flat + ORIGIN, np.round(z, 3))),
+    )
+    kerb = np.array([(300.0, 160.0, 216.4), (340.0, 175.0, 217.2), (390.0, 180.0, 218.0)]) + np.array((*ORIGIN, 0.0))
+    lines = from_lines("kerb", points.frame, [kerb], ["KERB"])
+    made = catalog.conversion_named("tin")
+    tin = made.run([points, lines], made.params(), Silent()).dataset
+    assert isinstance(tin, Tin)
+    vertices = tin.vertices.copy()
+    near = np.hypot(vertices[:, 0] - ORIGIN[0] - 300.0, vertices[:, 1] - ORIGIN[1] - 160.0) < 12.0
+    vertices[near, 2] -= 0.15
+    ramped = dataclasses.replace(tin, name="Finished surface", vertices=vertices, _digest=[])
+    kind = catalog.format_named("landxml")
+    assert kind.write is not None
+    with replacing(path) as temporary:
+        kind.write([ramped, _access_road()], temporary, kind.write_params(), Silent())
+
+
+def _access_road() -> Survey:
+    """The designer's access road: straight, clothoid, circle, with a vertical curve."""
+    radius, length = 120.0, 40.0
+    start, corner = np.array((250.0, 150.0)) + ORIGIN, np.array((330.0, 150.0)) + ORIGIN
+    spiral: dict[str, Any] = {
+        "kind": "spiral",
+        "spiral": "clothoid",
+        "rot": "ccw",
+        "length": length,
+        "radius_start": 0.0,
+        "radius_end": radius,
+        "start": corner.tolist(),
+        "pi": (corner + np.array((20.0, 0.0))).tolist(),
+    }
+    t = np.linspace(0.0, 1.0, 4001)
+    heading = length * t**2 / (2.0 * radius)
+    end = corner + length * np.array((np.trapezoid(np.cos(heading), t), np.trapezoid(np.sin(heading), t)))
+    spiral["end"] = np.round(end, 4).tolist()
+    turn = length / (2.0 * radius)
+    centre = end + radius * np.array((-np.sin(turn), np.cos(turn)))
+    last = turn + 0.6
+    stop = centre + radius * np.array((np.sin(last), -np.cos(last)))
+    curve = {
+        "kind": "curve",
+        "rot": "ccw",
+        "radius": radius,
+        "start": spiral["end"],
+        "centre": np.round(centre, 4).tolist(),
+        "end": np.round(stop, 4).tolist(),
+    }
+    straight = {"kind": "line", "start": start.tolist(), "end": corner.tolist()}
+    exact = {
+        "geometry": [straight, spiral, curve],
+        "station": 0.0,
+        "length": 80.0 + length + 0.6 * radius,
+        "profile": [
+            {"station": 0.0, "elevation": 216.0},
+            {"station": 90.0, "elevation": 219.2, "kind": "parabola", "length": 60.0},
+            {"station": 192.0, "elevation": 214.0},
+        ],
+    }
+    line = drawn([straight, spiral, curve], 0.01, "Access road", [])
+    frame = Frame(None, Unit.METRE, Unit.METRE)
+    return survey_of("Access road", frame, [Record("alignment", "Access road", line, exact)])
 
 
 def _scatter(rng: np.random.Generator, count: int, low: tuple[float, float], high: tuple[float, float]) -> Floats:
@@ -147,11 +279,16 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
         ("pit-scan.laz", {"classes": "2,9"}, "Pit scan, ground"),
         ("edges.dxf", {}, "Edges"),
         ("day3-stockpiles-again.csv", {}, "Day 3, stockpiles"),
+        ("surroundings-1998.tif", {}, "Surroundings 1998"),
+        ("old-plan-contours.gpkg", {"elevation": "HEIGHT_M"}, "Old plan"),
+        ("design-finished.xml", {}, "Finished surface"),
     )
     for k, (file, words, name) in enumerate(files):
-        part = progress.part(0.06 * k, 0.06 * (k + 1))
-        source = session.read(received / file, words, (None, None), part)
-        nodes = session.take_in(source, words, (None, None), part)
+        part = progress.part(0.3 * k / len(files), 0.3 * (k + 1) / len(files))
+        # The plan's sheets say no unit; the quarry knows that they are metric.
+        units = (Unit.METRE, Unit.METRE) if file.endswith(".gpkg") else (None, None)
+        source = session.read(received / file, words, units, part)
+        nodes = session.take_in(source, words, units, part)
         session.accept(nodes, f"import {file}")
         session.rename(nodes[0].id, name)
         names[name] = nodes[0].id
@@ -173,7 +310,13 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
     ):
         delivery = session.plan_delivery(operation, [node], {}, target / file, (None, None))
         _accept(session, delivery, file, progress.part(*share))
-    for node in (grid, *(node for name, node in names.items() if name != "Edges")):
+    hidden = [node for name, node in names.items() if name != "Edges"]
+    hidden += [
+        node.id
+        for node in session.graph.nodes.values()
+        if node.operation == "landxml" and node.path.endswith("design-finished.xml")
+    ]
+    for node in (grid, *dict.fromkeys(hidden)):
         session.show(node, shown=False)
 
 

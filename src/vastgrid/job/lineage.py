@@ -89,8 +89,12 @@ class Node:
         Digest of the source file when it was read.
     units, into : tuple of str
         Units said of a source that does not say its own, and units it was brought into (or is delivered in).
+    off : tuple of str
+        Inputs that are switched off: they stay listed and are not used.
     shown : bool
         Whether the views show it.
+    colour : str
+        Colour of its points and lines in the views, as #RRGGBB; empty for the usual.
     outcome : Outcome or None
         The latest result.
     """
@@ -107,7 +111,9 @@ class Node:
     fingerprint: str = ""
     units: tuple[str, str] = ("", "")
     into: tuple[str, str] = ("", "")
+    off: tuple[str, ...] = ()
     shown: bool = True
+    colour: str = ""
     outcome: Outcome | None = None
 
 
@@ -139,10 +145,24 @@ class Graph:
                 dropped.add(node.id)
         return Graph({key: node for key, node in self.nodes.items() if key not in dropped})
 
+    def ordered(self) -> Graph:
+        """Return the graph with inputs before what uses them, the order otherwise kept."""
+        done: dict[str, Node] = {}
+
+        def visit(node: str) -> None:
+            if node not in done:
+                for i in self.nodes[node].inputs:
+                    visit(i)
+                done[node] = self.nodes[node]
+
+        for node in self.nodes:
+            visit(node)
+        return Graph(done)
+
     def key(self, node: str) -> str:
         """Return what a node is now, in one digest: it differs from its outcome's once anything before it changed."""
         own = self.nodes[node]
-        before = [outcome.digest if (outcome := self.nodes[i].outcome) else "" for i in own.inputs]
+        before = [outcome.digest if (outcome := self.nodes[i].outcome) else "" for i in own.inputs if i not in own.off]
         what = [own.operation, own.version, own.words, own.path, own.item, own.fingerprint, own.units, own.into, before]
         return hashlib.blake2b(json.dumps(what, sort_keys=True).encode(), digest_size=12).hexdigest()
 
@@ -151,7 +171,8 @@ class Graph:
         own = self.nodes[node]
         if own.outcome is None:
             return State.NEVER
-        if own.outcome.key != self.key(node) or any(self.state(i) is not State.MADE for i in own.inputs):
+        used = (i for i in own.inputs if i not in own.off)
+        if own.outcome.key != self.key(node) or any(self.state(i) is not State.MADE for i in used):
             return State.STALE
         return State.MADE
 

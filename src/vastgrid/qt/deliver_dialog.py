@@ -28,7 +28,7 @@ from vastgrid.base.quantities import LENGTH_UNITS, Unit
 from vastgrid.job.lineage import Role
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
-from vastgrid.qt.panel import label
+from vastgrid.qt.panel_labels import label
 from vastgrid.session.deliver import prepared
 from vastgrid.session.session import Session, Units
 from vastgrid.terrain.dataset import Dataset

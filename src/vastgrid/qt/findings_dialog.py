@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QDialog, QListWidget, QListWidgetItem, QVBoxLayout, 
 
 from vastgrid.base.findings import Severity
 from vastgrid.qt import theme
-from vastgrid.qt.panel import label
+from vastgrid.qt.panel_labels import label
 from vastgrid.session.session import Session
 
 

@@ -50,6 +50,16 @@ def text_of(widget: QWidget) -> str:
     return widget.text()
 
 
+def put_text(widget: QWidget, text: str) -> None:
+    """Put words into an editor."""
+    if isinstance(widget, QComboBox):
+        widget.setCurrentText(text)
+    elif isinstance(widget, QCheckBox):
+        widget.setChecked(text == "yes")
+    elif isinstance(widget, QLineEdit):
+        widget.setText("" if text == "none" else text)
+
+
 def when_changed(widget: QWidget, call: Callable[[], None]) -> None:
     """Call something whenever an editor's content changes."""
     if isinstance(widget, QComboBox):
@@ -95,6 +105,22 @@ class ParamForm(QWidget):
             layout.addRow(label, own)
         layout.addRow(self.error)
 
+    def set_words(self, words: dict[str, str]) -> None:
+        """Put values into the form without telling anyone."""
+        for name, text in words.items():
+            own = self.editors.get(name)
+            if own is not None:
+                own.blockSignals(True)
+                put_text(own, text)
+                own.blockSignals(False)
+        self._refuse()
+
+    def hide_row(self, name: str) -> None:
+        """Hide a parameter that is edited elsewhere."""
+        layout = self.layout()
+        assert isinstance(layout, QFormLayout)
+        layout.setRowVisible(self.editors[name], False)
+
     def words(self) -> dict[str, str]:
         """Return what the form holds, as words."""
         return {name: text_of(own) for name, own in self.editors.items()}
@@ -109,11 +135,14 @@ class ParamForm(QWidget):
         """
         return declare.build(self.params, self.words())
 
-    def _check(self) -> None:
+    def _refuse(self) -> None:
         try:
             self.value()
             self.error.hide()
         except CallError as error:
             self.error.setText(str(error))
             self.error.show()
+
+    def _check(self) -> None:
+        self._refuse()
         self.changed.emit()

@@ -1,112 +1,142 @@
-"""Bringing a file in: what it holds, a picture of it, its options, and what will be left out, before anything is taken."""
+"""Bringing files in: what each holds, a picture of it, its options, and what will be left out, before anything is taken."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from dataclasses import dataclass, field
 from html import escape
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QImage, QPixmap
+from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
     QHBoxLayout,
-    QLabel,
-    QTableWidget,
-    QTableWidgetItem,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS, Unit
+from vastgrid.formats import dxf as dxf_format
 from vastgrid.formats import text as text_format
 from vastgrid.params import declare
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.forms import ParamForm
-from vastgrid.qt.panel import label
+from vastgrid.qt.import_rules import RulesPart
+from vastgrid.qt.import_text import RoleTable, TextPart, fitting
+from vastgrid.qt.panel_labels import label
+from vastgrid.qt.picture import Picture
+from vastgrid.qt.rendering import View
 from vastgrid.session.session import Session, Units
-from vastgrid.session.steps import Source
+from vastgrid.session.steps import Source, peek_file
 from vastgrid.tasks.runner import Runner, Task
+from vastgrid.terrain.evidence import Suggestion, suggestions
+from vastgrid.terrain.fileformat import Format
 
-PREVIEW_LINES = 12
+WIDTH, HEIGHT = 540, 270
 
 
-class RoleTable(QTableWidget):
-    """The first lines of a text file, with a role to choose above each column."""
+@dataclass(eq=False)
+class Candidate:
+    """One file that may come in.
 
-    def __init__(self, changed: Callable[[], None]) -> None:
-        super().__init__()
-        self.setAccessibleName("First lines of the file, with the role of each column")
-        self.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
-        self._changed = changed
-        self.boxes: list[QComboBox] = []
+    Attributes
+    ----------
+    path, kind : Path, Format or None
+        The file, and what it is.
+    words : dict
+        Reading options.
+    units : list of Unit or None
+        Plan and height unit said for what the file leaves unknown.
+    source : Source or None
+        What was read, all of it or a sample.
+    hints : list of Suggestion
+        Units that something speaks for.
+    error : str
+        Why it cannot come in.
+    drawing : Drawing or None
+        A DXF's entities, for sorting rules.
+    """
 
-    def fill(self, roles: tuple[str, ...], rows: list[list[str]], first: int) -> None:
-        """Show lines and roles."""
-        width = max(len(roles), 1)
-        self.boxes = []
-        self.clear()
-        self.setColumnCount(width)
-        self.setRowCount(len(rows) + 1)
-        self.setHorizontalHeaderLabels([f"column {k + 1}" for k in range(width)])
-        self.setVerticalHeaderLabels(["role", *(str(first + k + 1) for k in range(len(rows)))])
-        for k, role in enumerate(roles):
-            box = QComboBox()
-            box.addItems([*text_format.ROLES, *([role] if role not in text_format.ROLES else [])])
-            box.setCurrentText(role)
-            box.setAccessibleName(f"Role of column {k + 1}")
-            box.currentTextChanged.connect(lambda _: self._changed())
-            self.setCellWidget(0, k, box)
-            self.boxes.append(box)
-        for r, cells in enumerate(rows):
-            for c, cell in enumerate(cells[:width]):
-                item = QTableWidgetItem(cell)
-                item.setFont(theme.font(9, mono=True))
-                self.setItem(r + 1, c, item)
-        for k in range(width):
-            self.setColumnWidth(k, 132)
-        self.setRowHeight(0, 34)
-
-    def roles(self) -> str:
-        """Return the chosen roles as the reader's option."""
-        return ",".join(box.currentText() for box in self.boxes)
+    path: Path
+    kind: Format | None = None
+    words: dict[str, str] = field(default_factory=dict)
+    units: list[Unit | None] = field(default_factory=lambda: [None, None])
+    source: Source | None = None
+    image: QImage | None = None
+    view: View = field(default_factory=lambda: View(0.0, 0.0, 1.0, 1, 1))
+    hints: list[Suggestion] = field(default_factory=list)
+    error: str = ""
+    drawing: dxf_format.Drawing | None = None
+    number: int = 0
 
 
 class ImportDialog(QDialog):
-    """Shows one file as it would come in, and asks for what it does not say.
+    """Shows files as they would come in, and asks for what they do not say.
 
     Parameters
     ----------
     session : Session
-        The job to bring it into.
-    path : Path
-        The file.
+        The job to bring them into.
+    paths : list of Path
+        The files.
     remembered : dict
-        Options used last for files of this format.
+        Options used last, by format; and kept layouts and sets of rules.
     """
 
-    def __init__(self, parent: QWidget | None, session: Session, path: Path, remembered: dict[str, str]) -> None:
+    def __init__(self, parent: QWidget | None, session: Session, paths: list[Path], remembered: dict[str, Any]) -> None:
         super().__init__(parent)
-        self.session, self.path = session, path
-        self.source: Source | None = None
-        self.words: dict[str, str] = {}
-        self.setWindowTitle(f"Import {path.name}")
-        self.resize(980, 640)
+        self.session = session
+        self.remembered = remembered
+        self.candidates = [Candidate(path) for path in paths]
+        self.at = 0
+        self.setWindowTitle(f"Import {paths[0].name}" if len(paths) == 1 else f"Import {len(paths)} files")
+        wide = any(path.suffix.lower() == ".dxf" for path in paths)
+        self.resize(1000 + (140 if wide else 0) + (110 if len(paths) > 1 else 0), 700)
         self._closed = False
+        self._role_fault = ""
         self._bridge = Bridge(self)
         self._runner = Runner(lambda task: None)
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(150)
-        self._soon.timeout.connect(self._read)
-        layout = QVBoxLayout(self)
-        self.heading = label(f"<b>{escape(path.name)}</b>", wrap=False)
+        self._soon.timeout.connect(self._read_again)
+        self._lay_out()
+        for each in self.candidates:
+            self._begin(each)
+        self._choose(0)
+
+    # -- laying out
+
+    def _lay_out(self) -> None:
+        outer = QHBoxLayout(self)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Files; those with a tick come in")
+        self.list.setVisible(len(self.candidates) > 1)
+        self.list.setMaximumWidth(250)
+        for each in self.candidates:
+            item = QListWidgetItem(each.path.name)
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked)
+            item.setToolTip(str(each.path))
+            self.list.addItem(item)
+        self.list.currentRowChanged.connect(self._choose)
+        self.list.itemChanged.connect(lambda _: self._allow())
+        outer.addWidget(self.list)
+        layout = QVBoxLayout()
+        outer.addLayout(layout, 1)
+        self.heading = label("", wrap=False)
         layout.addWidget(self.heading)
         self.summary = label("Reading …", quiet=True)
         layout.addWidget(self.summary)
@@ -114,197 +144,382 @@ class ImportDialog(QDialog):
         layout.addLayout(middle, 1)
         left = QVBoxLayout()
         middle.addLayout(left, 3)
-        self.table = RoleTable(self._roles_changed)
-        self.table.setVisible(False)
-        left.addWidget(self.table, 1)
-        self.role_error = label("", name="error")
-        left.addWidget(self.role_error)
-        self.picture = QLabel()
-        self.picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self.picture.setMinimumSize(380, 240)
-        self.picture.setAccessibleName("Picture of the file's content")
+        settings = self.remembered
+        self.text_part = TextPart(settings.setdefault("layouts", {}), self._chosen_words, self._roles_refused)
+        self.text_part.setVisible(False)
+        left.addWidget(self.text_part, 1)
+        self.rules_part = RulesPart(
+            settings.setdefault("rules", {}), lambda text: self._chosen_words({"rules": text}), self._show_picture
+        )
+        self.rules_part.setVisible(False)
+        left.addWidget(self.rules_part, 1)
+        self.picture = Picture()
+        self.picture.picked.connect(self._picked)
+        self.picture.boxed.connect(self._boxed)
         left.addWidget(self.picture, 1)
-        right = QVBoxLayout()
-        middle.addLayout(right, 2)
+        side = self._options()
+        side.setFixedWidth(390)
+        middle.addWidget(side)
+        self.error = label("", name="error")
+        layout.addWidget(self.error)
+        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
+        self.take: QPushButton = self.buttons.addButton("Import", QDialogButtonBox.ButtonRole.AcceptRole)  # type: ignore[assignment]
+        self.take.setProperty("main", "true")
+        self.take.setEnabled(False)
+        self.left_out = QPushButton("Keep the lines left out …")
+        self.left_out.setToolTip("Writes them beside the job, each with its number and reason.")
+        self.left_out.clicked.connect(self.keep_left_out)
+        self.left_out.hide()
+        self.buttons.addButton(self.left_out, QDialogButtonBox.ButtonRole.ActionRole)
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        layout.addWidget(self.buttons)
+
+    def _options(self) -> QWidget:
+        side = QWidget()
+        right = QVBoxLayout(side)
+        right.setContentsMargins(0, 0, 8, 0)
         right.addWidget(label("<b>Units</b>"))
-        self.units = (self._unit_box("plan"), self._unit_box("height"))
+        self.units = (self._unit_box(0), self._unit_box(1))
         self.unit_notes = (label("", quiet=True), label("", quiet=True))
-        for name, box, said in zip(("Plan", "Heights"), self.units, self.unit_notes, strict=True):
+        self.hint_buttons = (QPushButton(), QPushButton())
+        for k, name in enumerate(("Plan", "Heights")):
             row = QHBoxLayout()
             caption = label(name, wrap=False)
-            caption.setBuddy(box)
+            caption.setBuddy(self.units[k])
             caption.setMinimumWidth(60)
             row.addWidget(caption)
-            row.addWidget(box)
-            row.addWidget(said, 1)
+            row.addWidget(self.units[k])
+            row.addWidget(self.unit_notes[k], 1)
             right.addLayout(row)
+            button = self.hint_buttons[k]
+            button.setProperty("flat", "true")
+            button.clicked.connect(lambda _=False, k=k: self._take_hint(k))
+            button.hide()
+            right.addWidget(button)
         right.addWidget(label("<b>Options</b>"))
         self.form: ParamForm | None = None
         self._form_place = QVBoxLayout()
         right.addLayout(self._form_place)
-        right.addStretch()
         self.findings = label("")
         right.addWidget(self.findings)
-        self.error = label("", name="error")
-        layout.addWidget(self.error)
-        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
-        self.take = self.buttons.addButton("Import", QDialogButtonBox.ButtonRole.AcceptRole)
-        assert self.take is not None
-        self.take.setProperty("main", "true")
-        self.take.setEnabled(False)
-        self.buttons.accepted.connect(self.accept)
-        self.buttons.rejected.connect(self.reject)
-        layout.addWidget(self.buttons)
-        self._start(remembered)
+        right.addStretch()
+        side.setObjectName("panelBody")
+        scroll = QScrollArea()
+        scroll.setObjectName("panelScroll")
+        scroll.setWidget(side)
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        return scroll
 
-    def _unit_box(self, what: str) -> QComboBox:
+    def _unit_box(self, which: int) -> QComboBox:
         box = QComboBox()
-        box.setAccessibleName(f"Unit of {what}")
+        box.setAccessibleName(f"Unit of {('plan', 'heights')[which]}")
         box.addItem("unknown", None)
         for unit in LENGTH_UNITS:
             box.addItem(unit.title, unit)
-        box.currentIndexChanged.connect(lambda _: self._show_source())
+        box.currentIndexChanged.connect(lambda _: self._unit_said(which))
         return box
 
-    def _start(self, remembered: dict[str, str]) -> None:
+    # -- one file at a time
+
+    @property
+    def own(self) -> Candidate:
+        """The file that is shown."""
+        return self.candidates[self.at]
+
+    @property
+    def source(self) -> Source | None:
+        """What was read of the file that is shown."""
+        return self.own.source
+
+    @property
+    def words(self) -> dict[str, str]:
+        """Options with which it was read."""
+        return self.own.words
+
+    @property
+    def table(self) -> RoleTable:
+        """The first lines of a text file."""
+        return self.text_part.table
+
+    @property
+    def role_error(self) -> Any:
+        """Where it stands what is wrong with the roles."""
+        return self.text_part.error
+
+    def _begin(self, each: Candidate) -> None:
         try:
-            kind = catalog.recognise(self.path)
+            each.kind = catalog.recognise(each.path)
         except VastGridError as error:
-            self._failed(str(error))
+            each.error = str(error)
+            self._mark(each)
             return
-        self.heading.setText(f"<b>{escape(self.path.name)}</b> · {kind.title}")
-        self.is_text = kind is text_format.FORMAT
-        if declare.fields(kind.read_params):
-            # A remembered column order is only offered where the file has that many columns, which reading will show.
-            words = {name: text for name, text in remembered.items() if name != "columns"}
-            self.form = ParamForm(kind.read_params, words)
-            self.form.changed.connect(self._soon.start)
-            self._form_place.addWidget(self.form)
-        self._read()
+        known = {f.name for f in declare.fields(each.kind.read_params)}
+        last = self.remembered.get(each.kind.id, {})
+        # Columns, rules and areas belong to one file; other options are likely the same again.
+        each.words = {k: v for k, v in last.items() if k in known and k not in ("columns", "crop", "rules", "area")}
+        if each.kind is text_format.FORMAT:
+            each.words |= fitting(each.path, self.remembered.get("layouts", {})) or {}
+        self._read(each)
 
-    def _read(self) -> None:
-        words: dict[str, str] = {}
+    def _choose(self, row: int) -> None:
+        if not 0 <= row < len(self.candidates):
+            return
+        self.at = row
+        each = self.own
+        title = f" · {each.kind.title}" if each.kind else ""
+        self.heading.setText(f"<b>{escape(each.path.name)}</b>{title}")
+        self.text_part.setVisible(each.kind is text_format.FORMAT)
+        self.rules_part.setVisible(each.kind is dxf_format.FORMAT)
+        self._role_fault = ""
+        self._new_form(each)
+        for k, box in enumerate(self.units):
+            box.blockSignals(True)
+            box.setCurrentIndex(box.findData(each.units[k]))
+            box.blockSignals(False)
+        self._show()
+
+    def _new_form(self, each: Candidate) -> None:
         if self.form is not None:
-            try:
-                words = declare.to_words(self.form.value())
-            except CallError:
-                self.take_button(enabled=False)
-                return
-        self._preview_text(words)
-        self.summary.setText("Reading …")
-        self._runner.cancel_all()
+            self._form_place.removeWidget(self.form)
+            self.form.deleteLater()
+            self.form = None
+        if each.kind is not None and declare.fields(each.kind.read_params):
+            self.form = ParamForm(each.kind.read_params, each.words)
+            self.form.changed.connect(self._soon.start)
+            if each.kind is dxf_format.FORMAT:
+                self.form.hide_row("rules")
+            self._form_place.addWidget(self.form)
 
-        def work(progress: Progress) -> tuple[Source, QImage | None]:
-            source = self.session.read(self.path, words, (None, None), progress)
+    def _chosen_words(self, words: dict[str, str]) -> None:
+        """Options were chosen elsewhere than in the form: the form follows."""
+        if self.form is not None:
+            self.form.set_words(words)
+            self._soon.start()
+
+    def _roles_refused(self, why: str) -> None:
+        self._role_fault = why
+        self._allow()
+
+    def _read_again(self) -> None:
+        if self.form is None:
+            return
+        try:
+            self.own.words = declare.to_words(self.form.value())
+        except CallError:
+            self.take.setEnabled(False)
+            return
+        self._read(self.own)
+
+    def _read(self, each: Candidate) -> None:
+        each.number += 1
+        each.source, each.error = None, ""
+        number, words, kind = each.number, dict(each.words), each.kind
+        assert kind is not None
+        self._allow()
+        if each is self.own:
+            self.summary.setText("Reading …")
+        others = self.session.known_datasets()
+
+        def work(progress: Progress) -> tuple[Any, ...]:
+            drawing = None
+            source = peek_file(each.path, words, progress)
+            if source is None:
+                source = self.session.read(each.path, words, (None, None), progress)
+                if kind is dxf_format.FORMAT:
+                    params = declare.build(dxf_format.DxfReadParams, words)
+                    drawing, _ = dxf_format.open_drawing(each.path, params, progress, [])
             box = rendering.bounds(source.datasets)
-            picture = None
+            image, view = None, each.view
             if box is not None:
-                view = rendering.fitted(box, 560, 300)
-                picture = rendering.draw(source.datasets, view, theme.LIGHT)
-            return source, picture
+                view = rendering.fitted(box, WIDTH, HEIGHT)
+                image = rendering.draw(source.datasets, view, theme.LIGHT)
+            hints = [hint for dataset in source.datasets[:1] for hint in suggestions(dataset, others)]
+            return source, image, view, hints, drawing
+
+        def done(made: tuple[Any, ...]) -> None:
+            if self._closed or each.number != number:
+                return
+            each.source, each.image, each.view, each.hints, each.drawing = made
+            self._mark(each)
+            if each is self.own:
+                self._show()
+
+        def failed(why: str) -> None:
+            if self._closed or each.number != number:
+                return
+            each.error = why
+            self._mark(each)
+            if each is self.own:
+                self._show()
 
         self._runner.start(
             Task(
-                title=f"reading {self.path.name}",
+                title=f"reading {each.path.name}",
                 work=work,
-                done=lambda made: self._bridge.post(lambda: self._arrived(made[0], made[1], words)),
-                failed=lambda why, _: self._bridge.post(lambda: self._failed(why)),
+                done=lambda made: self._bridge.post(lambda: done(made)),
+                failed=lambda why, _: self._bridge.post(lambda: failed(why)),
             )
         )
 
-    def _preview_text(self, words: dict[str, str]) -> None:
-        if not getattr(self, "is_text", False):
-            return
-        self.table.setVisible(True)
-        params = declare.build(text_format.TextReadParams, words)
-        try:
-            data = text_format.load(self.path)
-            layout = text_format.detect(self.path, data, params)
-        except CallError:
-            return
-        except VastGridError as error:
-            self._failed(str(error))
-            return
-        lines = [(k, line) for k, line in text_format.sample_lines(data, params.comment) if k >= layout.first]
-        rows = [text_format.split_line(line, layout.delimiter) for _, line in lines[:PREVIEW_LINES]]
-        if self.table.roles() != ",".join(layout.roles):
-            self.table.fill(layout.roles, rows, layout.first)
+    # -- showing
 
-    def _roles_changed(self) -> None:
-        # A role used twice, or missing, is refused at once, under the columns.
-        try:
-            text_format.check_roles(text_format.parse_roles(self.table.roles()))
-            self.role_error.setText("")
-        except CallError as error:
-            self.role_error.setText(str(error))
-            self.take_button(enabled=False)
-        if self.form is not None:
-            own = self.form.editors["columns"]
-            own.setText(self.table.roles())  # type: ignore[attr-defined]
-
-    def _arrived(self, source: Source, picture: QImage | None, words: dict[str, str]) -> None:
-        if self._closed:
-            return
-        self.source, self.words = source, words
-        self.error.setText("")
-        if picture is not None:
-            self.picture.setPixmap(QPixmap.fromImage(picture))
-        self._show_source()
-
-    def _show_source(self) -> None:
-        if self.source is None:
+    def _show(self) -> None:
+        each = self.own
+        self.error.setText("" if self._role_fault else each.error)
+        if each.kind is text_format.FORMAT:
+            try:
+                self.text_part.show_file(each.path, each.words)
+            except VastGridError as error:
+                self.error.setText(str(error))
+        if each.drawing is not None:
+            self.rules_part.show_drawing(each.drawing, each.words.get("rules", ""))
+        self._show_picture()
+        if each.source is None:
+            self.summary.setText("" if each.error else "Reading …")
+            self.findings.setText("")
+            self.left_out.hide()
+            self._allow()
             return
         parts = []
-        for each in self.source.datasets:
-            counts = ", ".join(f"{value:,} {name}".replace(",", "\u202f") for name, value in each.count().items())
-            extent = each.extent()
+        for dataset, counts in zip(each.source.datasets, each.source.counts(), strict=True):
+            said = ", ".join(f"{value:,} {name}".replace(",", "\u202f") for name, value in counts.items())
+            extent = dataset.extent()
             ranges = [
                 f"{n} {p[0]:.2f} … {p[1]:.2f}"
                 for n, p in (("E", extent.east), ("N", extent.north), ("Z", extent.elevation))
                 if p
             ]
-            parts.append(f"<b>{escape(each.name)}</b>: {each.title}, {counts}<br>{'; '.join(ranges)}")
-        self.summary.setText("<br>".join(parts))
-        frames = [each.frame for each in self.source.datasets]
-        unknown = False
+            parts.append(f"<b>{escape(dataset.name)}</b>: {dataset.title}, {said} · {'; '.join(ranges)}")
+        more = f"<br>and {len(parts) - 6} more" if len(parts) > 6 else ""
+        self.summary.setText("<br>".join(parts[:6]) + more)
+        self._show_units(each)
+        self._show_findings(each)
+        self._allow()
+
+    def _show_picture(self) -> None:
+        each = self.own
+        overlay = None
+        if each.kind is dxf_format.FORMAT and each.image is not None:
+            colour = theme.LIGHT.colour("action")
+            overlay = self.rules_part.highlighted(each.view, (colour.red(), colour.green(), colour.blue()))
+        sampled = each.source is not None and bool(each.source.totals)
+        self.picture.note = "A sample of the file; all of it comes in." if sampled else ""
+        self.picture.show_image(each.image, each.view, overlay)
+
+    def _show_units(self, each: Candidate) -> None:
+        assert each.source is not None
+        frames = [dataset.frame for dataset in each.source.datasets]
         for k, (box, said) in enumerate(zip(self.units, self.unit_notes, strict=True)):
             known: Unit | None = next((u for f in frames if (u := (f.horizontal, f.vertical)[k])), None)
             box.setVisible(known is None)
-            said.setText(f"{known.title}, says the file" if known else self._suggestion(k))
-            unknown |= known is None and box.currentData() is None
-        lines = []
-        for finding in self.source.findings:
-            lines.append(f"{finding.severity.value} · {escape(finding.text)}")
-        left = "" if lines else "Nothing is left out: 0 dropped."
-        if unknown:
+            said.setText(f"{known.title}, says the file" if known else "")
+            hint = next((h for h in each.hints if h.which == ("plan", "height")[k]), None)
+            button = self.hint_buttons[k]
+            button.setVisible(known is None and hint is not None and each.units[k] is not hint.unit)
+            if hint is not None:
+                button.setText(f"Take {hint.unit.title}: {hint.why}")
+
+    def _show_findings(self, each: Candidate) -> None:
+        assert each.source is not None
+        lines = [_line(finding) for finding in _together(each.source.findings)]
+        if not any(finding.code in _DROPS for finding in each.source.findings):
+            counts = each.source.counts()
+            name, number = next(iter(counts[0].items()))
+            whole = f"0 of {number:,} {name} dropped.".replace(",", "\u202f")
+            lines.append(whole if len(counts) == 1 else "Nothing is dropped: all of it comes in.")
+        frames = [dataset.frame for dataset in each.source.datasets]
+        if any(f.horizontal is None and each.units[0] is None for f in frames) or any(
+            f.vertical is None and each.units[1] is None for f in frames
+        ):
             lines.append("A unit is unknown. Say it if you know it; otherwise the data stays without one.")
-        self.findings.setText("<br>".join([*lines, left]))
-        self.take_button(enabled=True)
+        self.findings.setText("<br>".join(lines))
+        self.left_out.setVisible(bool(each.source.left_out))
 
-    def _suggestion(self, which: int) -> str:
-        own = self.session.units()[which]
-        return f"the job's is {own.title}" if own else ""
+    def _unit_said(self, which: int) -> None:
+        self.own.units[which] = self.units[which].currentData()
+        if self.own.source is not None:
+            self._show_units(self.own)
+            self._show_findings(self.own)
 
-    def _failed(self, why: str) -> None:
-        if self._closed:
-            return
-        self.source = None
-        self.summary.setText("")
-        self.error.setText("" if self.role_error.text() else why)
-        self.take_button(enabled=False)
+    def _take_hint(self, which: int) -> None:
+        hint = next(h for h in self.own.hints if h.which == ("plan", "height")[which])
+        self.units[which].setCurrentIndex(self.units[which].findData(hint.unit))
 
-    def take_button(self, *, enabled: bool) -> None:
-        """Allow or refuse the import."""
-        assert self.take is not None
-        self.take.setEnabled(enabled)
+    def _mark(self, each: Candidate) -> None:
+        item = self.list.item(self.candidates.index(each))
+        if item is not None:
+            sign = "✗" if each.error else "✓" if each.source else "…"
+            item.setText(f"{sign} {each.path.name}")
+            item.setToolTip(each.error or str(each.path))
+            if each.error:
+                item.setCheckState(Qt.CheckState.Unchecked)
+        self._allow()
+
+    # -- picking
+
+    def _picked(self, east: float, north: float, pixel: float) -> None:
+        if self.own.kind is dxf_format.FORMAT:
+            entity = self.rules_part.nearest(east, north, 8.0 * pixel)
+            if entity is not None:
+                self.rules_part.fill_from(entity)
+
+    def _boxed(self, west: float, south: float, east: float, north: float) -> None:
+        if self.form is not None and "crop" in self.form.editors:
+            self._chosen_words({"crop": f"{west:.2f},{south:.2f},{east:.2f},{north:.2f}"})
+
+    def keep_left_out(self) -> Path | None:
+        """Write the lines that could not be read beside the job; return the file."""
+        source = self.own.source
+        if source is None or not source.left_out:
+            return None
+        target = self.session.keep_left_out(source)
+        self.left_out.setText(f"Kept in {target.name}")
+        self.left_out.setToolTip(str(target))
+        return target
+
+    # -- ending
+
+    def _allow(self) -> None:
+        wanted = self.taken()
+        good = bool(wanted) and all(each.source is not None for each in wanted) and not self._role_fault
+        self.take.setEnabled(good and not (self.form is not None and self.form.error.isVisible()))
+        if len(self.candidates) > 1:
+            self.take.setText(f"Import {len(wanted)} file{'' if len(wanted) == 1 else 's'}")
+
+    def taken(self) -> list[Candidate]:
+        """Return the files that are to come in."""
+        found = []
+        for k, each in enumerate(self.candidates):
+            item = self.list.item(k)
+            if not each.error and (len(self.candidates) == 1 or (item and item.checkState() is Qt.CheckState.Checked)):
+                found.append(each)
+        return found
 
     def chosen_units(self) -> Units:
-        """Return the units said for what the file leaves unknown."""
-        plan, height = (box.currentData() if box.isVisibleTo(self) else None for box in self.units)
-        return plan, height
+        """Return the units said for what the shown file leaves unknown."""
+        return self.own.units[0], self.own.units[1]
 
     def done(self, result: int) -> None:
         self._closed = True
         self._soon.stop()
         self._runner.cancel_all()
         super().done(result)
+
+
+_DROPS = {
+    *("points-dropped", "bad-lines", "lines-passed-over", "no-rule", "entities-left-out", "texts-left-out"),
+    *("invalid-points", "not-finite", "invisible-faces", "vertical-faces", "elements-left-out", "not-whole"),
+    *("no-geometry", "geometry-left-out", "cannot-become", "paper-space", "unknown-points", "blocks-cut"),
+}
+
+
+def _together(findings: tuple[Finding, ...]) -> list[Finding]:
+    """Return findings, warnings first."""
+    return sorted(findings, key=lambda finding: finding.severity is Severity.NOTE)
+
+
+def _line(finding: Finding) -> str:
+    return f"{finding.severity.value} · {escape(finding.text)}"

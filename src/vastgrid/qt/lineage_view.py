@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from vastgrid import catalog
 from vastgrid.job.lineage import Graph, Node, Role, State
 from vastgrid.qt import glyphs, rendering, theme
 from vastgrid.qt.bridge import Bridge
@@ -106,8 +107,9 @@ class LineageView(QWidget):
         """Return the kind of a node's result."""
         if node.role is Role.DELIVERY:
             return "delivery"
-        known = {"tin": "tin", "facets": "tin", "grid": "grid", "contours": "contours", "points": "points"}
-        return str(node.outcome.figures.get("kind", "points")) if node.outcome else known.get(node.operation, "points")
+        if node.outcome:
+            return str(node.outcome.figures.get("kind", "points"))
+        return catalog.conversion_named(node.operation).gives.kind if node.role is Role.MADE else "points"
 
     def _lay_out(self) -> None:
         columns: list[list[str]] = [[], [], [], []]
@@ -119,13 +121,19 @@ class LineageView(QWidget):
         height = TOP + tallest * (CARD.height() + GAP) + 8
         self.cards = []
         for k, column in enumerate(columns):
-            # Short columns stand in the middle of the tallest, as far as that fits.
-            own = len(column) * (CARD.height() + GAP)
-            start = TOP + max((tallest * (CARD.height() + GAP) - own) / 2.0, 0.0) if k == 1 else TOP
+            start = TOP + (self._ground_row(columns) if k == 1 else 0.0) * (CARD.height() + GAP)
             for row, own_id in enumerate(column):
                 place = QRectF(LEFT + k * step, start + row * (CARD.height() + GAP), CARD.width(), CARD.height())
                 self.cards.append(Card(own_id, k, place))
         self.setMinimumSize(4 * CARD.width() + 3 * 46 + 2 * LEFT, max(height, 60))
+
+    def _ground_row(self, columns: list[list[str]]) -> float:
+        """Return where the ground begins: beside the middle of its sources, yet never far down."""
+        if not columns[1]:
+            return 0.0
+        rows = [columns[0].index(i) for i in self.graph[columns[1][0]].inputs if i in columns[0]]
+        middle = sum(rows) / len(rows) if rows else 0.0
+        return max(min(middle, 2.0) - (len(columns[1]) - 1) / 2.0, 0.0)
 
     def parent_width(self) -> int:
         """Return the width there is to fill."""
@@ -394,17 +402,10 @@ def kind_text(node: Node, kind: str) -> str:
         return kind
     if node.role is Role.DELIVERY:
         size = node.outcome.figures.get("size", 0)
-        words = {
-            "landxml": "LandXML 1.2",
-            "dxf": "DXF",
-            "geotiff": "GeoTIFF",
-            "asciigrid": "ASCII grid",
-            "text": "text",
-        }
-        return f"{words.get(node.operation, node.operation)} · {size / 1e6:.1f} MB"
+        return f"{catalog.format_named(node.operation).title} · {size / 1e6:.1f} MB"
     counts = node.outcome.figures.get("count", {})
     if "triangles" in counts:
-        return f"TIN · {number_text(counts['triangles'])} triangles"
+        return f"{'mesh' if kind == 'mesh' else 'TIN'} · {number_text(counts['triangles'])} triangles"
     if "rows" in counts:
         return f"grid · {counts['rows']} × {counts['columns']}"
     if "lines" in counts:
@@ -413,4 +414,6 @@ def kind_text(node: Node, kind: str) -> str:
             if kind == "contours"
             else f"{number_text(counts['lines'])} lines"
         )
+    if "records" in counts:
+        return f"{number_text(counts['records'])} survey record{'' if counts['records'] == 1 else 's'}"
     return f"{number_text(counts.get('points', 0))} points"

@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QPointF, Qt, QUrl
+from PyQt6.QtCore import QEvent, QPointF, Qt, QUrl
 from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
@@ -35,11 +35,13 @@ from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.kernels.isolines import isolines
 from vastgrid.params import declare
 from vastgrid.qt import glyphs, theme
+from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.deliver_dialog import DeliverDialog
 from vastgrid.qt.finder import Finder, Hit, understood
-from vastgrid.qt.import_dialog import ImportDialog
+from vastgrid.qt.import_dialog import Candidate, ImportDialog
 from vastgrid.qt.lineage_view import LineageView, number_text
+from vastgrid.qt.ordering import Ordering
 from vastgrid.qt.panel import Panel
 from vastgrid.qt.plan_view import PlanView
 from vastgrid.session.session import Session
@@ -73,10 +75,12 @@ class MainWindow(QMainWindow):
         self.failures: dict[str, str] = {}
         self.message = ""
         self._names: dict[tuple[str, str], Dataset] = {}
+        self.changed_files: dict[str, str] = {}
         self._after: list[Callable[[], None]] = []
         self.bridge = Bridge(self)
         self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
         self._previews = Runner(lambda task: None)
+        self.ordering = Ordering(self.bridge, lambda: self.plan.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.plan = PlanView(palette)
@@ -117,6 +121,7 @@ class MainWindow(QMainWindow):
         self._action("copy", "Save a copy of the job …", self.save_copy, "Ctrl+Shift+S")
         self._action("theme", "Change between light and dark", self.toggle_theme, "Ctrl+T")
         self._action("find", "Find an action or write a sentence", self._find, "Ctrl+K")
+        self._action("lattice", "Draw an area and lay a lattice of points over it …", self.draw_lattice)
         self._action("quit", "Quit", self.close, "Ctrl+Q")
         for key, text, widget in (
             ("plan", "Go to the plan", self.plan),
@@ -235,7 +240,10 @@ class MainWindow(QMainWindow):
         self.findings_button.setProperty("flat", "true")
         self.findings_button.clicked.connect(lambda: self.guarded(self.show_findings))
         row.addWidget(self.findings_button)
-        for widget in (self.bar, self.cancel):
+        self.pause = QPushButton("Pause")
+        self.pause.clicked.connect(lambda: self.ordering.pause())
+        row.insertWidget(row.indexOf(self.cancel), self.pause)
+        for widget in (self.bar, self.cancel, self.pause):
             widget.hide()
         return status
 
@@ -252,6 +260,14 @@ class MainWindow(QMainWindow):
         self.panel.remake.connect(lambda nodes: self.guarded(partial(self.remake, nodes)))
         self.panel.place.connect(lambda e, n: self.plan.go_to(e, n))
         self.panel.renamed.connect(self._rename)
+        self.panel.read_again.connect(
+            lambda n: self.guarded(lambda: self.replace_source(n, Path(self.session.graph[n].path)))
+        )
+        self.panel.source_switched.connect(lambda *a: self.guarded(partial(self.switch_source, *a)))
+        self.panel.source_dropped.connect(lambda *a: self.guarded(partial(self.drop_source, *a)))
+        self.panel.source_added.connect(lambda *a: self.guarded(partial(self.add_source, *a)))
+        self.panel.source_replaced.connect(lambda *a: self.guarded(partial(self.ask_replacement, *a)))
+        self.panel.source_painted.connect(self._paint_source)
         self.panel.compare.connect(lambda a, b: self.guarded(partial(self.compare, a, b)))
         self.panel.open_folder.connect(
             lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent)))
@@ -291,7 +307,9 @@ class MainWindow(QMainWindow):
         self.units_label.setToolTip("Unit of plan · unit of heights · coordinate reference system")
         self.plan.unit = plan
         shown = [d for node in self._in_drawing_order() if (d := self._dataset(node)) is not None]
+        self.plan.colours = {id(d): graph[n].colour for n in graph.nodes if graph[n].colour and (d := self._dataset(n))}
         self.plan.show_datasets(shown)
+        self.ordering.see_to(shown, self.session.folder)
         warnings = sum(
             1 for node in graph.nodes for f in self.session.findings(node) if f.severity is not Severity.NOTE
         )
@@ -382,19 +400,27 @@ class MainWindow(QMainWindow):
 
     def _task_changed(self, task: Task) -> None:
         current = self.runner.current()
-        busy = current is not None
-        self.bar.setVisible(busy)
-        self.cancel.setVisible(busy)
-        if current is not None:
-            self.bar.setValue(int(1000 * current.fraction))
-            self.task_text.setText(current.title)
-        else:
-            self.task_text.setText("")
+        self._show_tasks()
+        if current is None:
             if task.state == "cancelled":
                 self.say(f"{task.title}: cancelled, nothing was changed")
             following, self._after = self._after, []
             for call in following:
                 call()
+
+    def _show_tasks(self) -> None:
+        """Show what runs: the task that is waited for, or else the ordering of a large cloud in the background."""
+        current, behind = self.runner.current(), self.ordering.task
+        shown = current or behind
+        self.bar.setVisible(shown is not None)
+        self.cancel.setVisible(current is not None)
+        self.pause.setVisible(current is None and behind is not None)
+        if shown is not None:
+            self.bar.setValue(int(1000 * shown.fraction))
+            self.task_text.setText(shown.title + (" (resting)" if shown.paused else ""))
+            self.pause.setText("Go on" if shown.paused else "Pause")
+        else:
+            self.task_text.setText("")
 
     # -- importing
 
@@ -409,43 +435,46 @@ class MainWindow(QMainWindow):
             self.import_files([Path(name) for name in names])
 
     def import_files(self, paths: list[Path]) -> None:
-        """Show each file before it is taken in."""
-        for path in paths:
-            dialog = self.import_dialog(path)
-            dialog.exec()
+        """Show files before they are taken in; of a folder, those in it whose format is known."""
+        files = [path for each in paths for path in ([each] if not each.is_dir() else _known_files(each))]
+        if not files:
+            raise CallError("there is no file of a known format in that folder")
+        self.import_dialog(*files).exec()
 
-    def import_dialog(self, path: Path) -> ImportDialog:
-        """Return the dialog that shows a file; accepting it brings the file in."""
-        self.session.settings["import_folder"] = str(path.parent)
+    def import_dialog(self, *paths: Path) -> ImportDialog:
+        """Return the dialog that shows files; accepting it brings them in."""
+        self.session.settings["import_folder"] = str(paths[0].parent)
         remembered = self.session.settings.setdefault("reading", {})
-        try:
-            kind = catalog.recognise(path).id
-        except VastGridError:
-            kind = ""
-        dialog = ImportDialog(self, self.session, path, dict(remembered.get(kind, {})))
+        dialog = ImportDialog(self, self.session, list(paths), remembered)
 
         def accepted() -> None:
-            remembered[kind] = dialog.words
-            self._take_in(dialog)
+            for each in dialog.taken():
+                if each.kind is not None:
+                    remembered[each.kind.id] = each.words
+                self._take_in(each)
 
-        dialog.accepted.connect(accepted)
+        dialog.accepted.connect(lambda: self.guarded(accepted))
         return dialog
 
-    def _take_in(self, dialog: ImportDialog) -> None:
-        source, words, units = dialog.source, dialog.words, dialog.chosen_units()
-        if source is None:
+    def _take_in(self, candidate: Candidate) -> None:
+        read, words = candidate.source, candidate.words
+        units = (candidate.units[0], candidate.units[1])
+        if read is None:
             return
 
         def work(progress: Progress) -> list[Node]:
+            # Of a large file only a sample was read for its picture.
+            source = self.session.read(read.path, words, (None, None), progress.part(0.0, 0.7)) if read.totals else read
             said = tuple(d.in_frame(d.frame.filled(*units)) for d in source.datasets)
-            return self.session.take_in(dataclasses.replace(source, datasets=said), words, units, progress)
+            told = dataclasses.replace(source, datasets=said)
+            return self.session.take_in(told, words, units, progress.part(0.7, 1.0))
 
         def done(nodes: list[Node]) -> None:
-            self.session.accept(nodes, f"import {source.path.name}")
+            self.session.accept(nodes, f"import {read.path.name}")
             self.lineage.selection = [node.id for node in nodes]
-            self.say(f"{source.path.name} came in")
+            self.say(f"{read.path.name} came in")
 
-        self.start(f"keeping {source.path.name}", work, done)
+        self.start(f"keeping {read.path.name}", work, done)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         if event is not None and event.mimeData() is not None and event.mimeData().hasUrls():  # type: ignore[union-attr]
@@ -455,9 +484,8 @@ class MainWindow(QMainWindow):
         if event is None or event.mimeData() is None:
             return
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]  # type: ignore[union-attr]
-        files = [path for each in paths for path in ([each] if each.is_file() else sorted(each.glob("*")))]
         event.acceptProposedAction()
-        self.import_files([path for path in files if path.is_file()])
+        self.guarded(lambda: self.import_files(paths))
 
     # -- making
 
@@ -471,13 +499,15 @@ class MainWindow(QMainWindow):
             except VastGridError as error:
                 estimate = str(error)
             action = menu.addAction(
-                glyphs.icon(conversion.gives.kind, self.palette_.action),
+                glyphs.icon(conversion.gives.kind or "dataset", self.palette_.action),
                 conversion.title + (f"   ({estimate})" if estimate else ""),
             )
             if action is not None:
                 action.triggered.connect(
                     lambda _=False, c=conversion: self.guarded(partial(self.make, c.id, list(nodes), {}))
                 )
+        if any(conversion.id == "lattice" for conversion in able):
+            menu.addAction(self.actions_["lattice"])
         if not able:
             self._hint(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
 
@@ -499,10 +529,112 @@ class MainWindow(QMainWindow):
         self._fill_deliver_menu(menu)
         return menu
 
-    def make(self, operation: str, inputs: list[str], words: dict[str, str]) -> None:
-        """Make something from cards; it joins the lineage when it is done."""
+    def make(self, operation: str, inputs: list[str], words: dict[str, str], *, asked: bool = False) -> None:
+        """Make something from cards; it joins the lineage when it is done.
+
+        A conversion that no default would suit is asked for first.
+        """
+        if catalog.conversion_named(operation).ask and not asked:
+            self.ask_dialog(operation, inputs, words).open()
+            return
         node = self.session.plan(operation, inputs, words)
         self._run_new(node, f"making {node.name}", f"make {node.name}")
+
+    def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
+        """Return the dialog that asks for a conversion's parameters; accepting it makes the result."""
+        dialog = AskDialog(self, self.session, catalog.conversion_named(operation), inputs, words)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.accepted.connect(lambda: self.guarded(lambda: self.make(operation, inputs, dialog.words(), asked=True)))
+        return dialog
+
+    def draw_lattice(self) -> None:
+        """Let an area be drawn in the plan, then ask for a lattice over it."""
+        chosen = [n for n in self.lineage.selection if self.session.graph[n].role is not Role.DELIVERY]
+        if len(chosen) != 1:
+            raise CallError("choose one card first: the lattice takes its elevations, or its reference system, from it")
+
+        def drawn(corners: list[tuple[float, float]]) -> None:
+            area = ", ".join(f"{east:.3f} {north:.3f}" for east, north in corners)
+            self.make("lattice", chosen, {"area": area})
+
+        self.plan.draw_area(lambda corners: self.guarded(lambda: drawn(corners)))
+        self.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
+
+    # -- a surface's sources
+
+    def switch_source(self, node: str, source: str, on: bool) -> None:
+        """Use a source or leave it out, and make what follows again."""
+        self.session.switch(node, source, on=on)
+        self._follow(node)
+
+    def drop_source(self, node: str, source: str) -> None:
+        """Take a source out of a surface."""
+        self.session.drop_source(node, source)
+        self._follow(node)
+
+    def add_source(self, node: str, source: str) -> None:
+        """Give a surface one more source."""
+        self.session.add_sources(node, [source])
+        self._follow(node)
+
+    def ask_replacement(self, _node: str, source: str) -> None:
+        """Ask for the file that replaces a source's."""
+        own = self.session.graph[source]
+        name, _ = QFileDialog.getOpenFileName(self, f"Replace {own.name} by", str(Path(own.path).parent))
+        if name:
+            self.replace_source(source, Path(name))
+
+    def replace_source(self, source: str, path: Path) -> None:
+        """Read a source from another file, with the same options, and make what follows again."""
+        name = self.session.graph[source].name
+
+        def done(node: Node) -> None:
+            if source in self.session.graph:
+                self.session.accept([node], f"replace {name} by {path.name}")
+                self.changed_files.pop(source, None)
+                self._follow(source)
+
+        self.start(
+            f"reading {path.name}", lambda progress: self.session.replaced(source, path, progress), done, [source]
+        )
+
+    def _follow(self, node: str) -> None:
+        """Make a node and what follows it again where that is quick; otherwise say that it is out of date."""
+        graph = self.session.graph
+        own = [node] if graph[node].role is Role.MADE else []
+        following = [*own, *(n for n in graph.after(node) if graph[n].role is not Role.DELIVERY)]
+        took = sum(outcome.seconds for n in following if (outcome := graph[n].outcome))
+        self.refresh()
+        if following and took <= QUICK_SECONDS:
+            self.remake(following)
+        elif following:
+            self.say("what follows is out of date; press “Make again” when you are ready")
+
+    def look_at_files(self) -> None:
+        """Notice source files that changed on disk, off the interface thread."""
+        self._previews.start(
+            Task(
+                title="looking at files",
+                work=lambda progress: self.session.changed_files(),
+                done=lambda found: self.bridge.post(lambda: self._files_changed(found)),
+                failed=lambda *_: None,
+            )
+        )
+
+    def _files_changed(self, found: dict[str, str]) -> None:
+        if found == self.changed_files:
+            return
+        self.changed_files = found
+        self.panel.changed = found
+        if found:
+            number = len(found)
+            self.say(next(iter(found.values())) if number == 1 else f"{number} source files changed on disk")
+        self._show_panel()
+
+    def changeEvent(self, event: QEvent | None) -> None:
+        super().changeEvent(event)
+        if event is not None and event.type() is QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.look_at_files()
 
     def _run_new(self, node: Node, title: str, text: str) -> None:
         graph = self.session.graph.with_node(node)
@@ -578,6 +710,11 @@ class MainWindow(QMainWindow):
             self.say("nothing is out of date")
             return
         self.remake(stale)
+
+    def _paint_source(self, source: str, colour: str) -> None:
+        self.session.paint(source, colour)
+        self.plan.repaint_all()
+        self.refresh()
 
     # -- preview while a sentence is edited
 
@@ -842,7 +979,15 @@ class MainWindow(QMainWindow):
         self.lineage.setFocus()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        self.ordering.close()
         self.runner.close()
         self._previews.close()
         self.plan.close_painter()
         super().closeEvent(event)
+
+
+def _known_files(folder: Path) -> list[Path]:
+    """Return the files in a folder and below whose format is known by their suffix; sidecar files are none."""
+    endings = {suffix for each in catalog.FORMATS if each.read for suffix in each.suffixes}
+    found = (path for path in sorted(folder.rglob("*")) if path.is_file() and not path.name.startswith("."))
+    return [path for path in found if any(path.name.lower().endswith(ending) for ending in endings)][:500]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from html import escape
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
@@ -26,27 +27,10 @@ from vastgrid.params import declare
 from vastgrid.qt import theme
 from vastgrid.qt.forms import ParamForm, editor, text_of, when_changed
 from vastgrid.qt.lineage_view import kind_text, number_text
+from vastgrid.qt.panel_labels import label, rule
+from vastgrid.qt.sources_part import SourcesPart
 from vastgrid.session.session import Session
 from vastgrid.terrain.linework import Linework
-
-
-def label(text: str = "", *, quiet: bool = False, name: str = "", wrap: bool = True) -> QLabel:
-    """Return a text label."""
-    made = QLabel(text)
-    made.setWordWrap(wrap)
-    if quiet:
-        made.setProperty("quiet", "true")
-    if name:
-        made.setObjectName(name)
-    return made
-
-
-def rule() -> QFrame:
-    """Return a quiet line."""
-    made = QFrame()
-    made.setObjectName("rule")
-    made.setFixedHeight(1)
-    return made
 
 
 class FieldEditor(QFrame):
@@ -144,6 +128,10 @@ class Panel(QWidget):
         A place is to be shown.
     renamed : node, name
         Another name was typed.
+    read_again : node
+        A source's changed file is to be read again.
+    source_… : node, source …
+        As of `SourcesPart`.
     """
 
     field_changed = pyqtSignal(str, str, str)
@@ -154,6 +142,12 @@ class Panel(QWidget):
     renamed = pyqtSignal(str, str)
     compare = pyqtSignal(str, str)
     open_folder = pyqtSignal(str)
+    read_again = pyqtSignal(str)
+    source_switched = pyqtSignal(str, str, bool)
+    source_dropped = pyqtSignal(str, str)
+    source_replaced = pyqtSignal(str, str)
+    source_added = pyqtSignal(str, str)
+    source_painted = pyqtSignal(str, str)
 
     def __init__(self, palette: theme.Palette) -> None:
         super().__init__()
@@ -163,6 +157,8 @@ class Panel(QWidget):
         self.session: Session | None = None
         self.nodes: list[str] = []
         self.failures: dict[str, str] = {}
+        self.changed: dict[str, str] = {}
+        self.sources: SourcesPart | None = None
         self.field_editor: FieldEditor | None = None
         self.sentence: QLabel | None = None
         self.form: ParamForm | None = None
@@ -188,6 +184,7 @@ class Panel(QWidget):
         layout.setSpacing(8)
         self._scroll.setWidget(body)
         self.sentence = None
+        self.sources = None
         return layout
 
     def show_nothing(self) -> None:
@@ -256,10 +253,17 @@ class Panel(QWidget):
         self.sentence.setAccessibleName("Sentence of this step")
         self.sentence.linkActivated.connect(lambda link: self.edit_field(link.removeprefix("field:")))
         layout.addWidget(self.sentence)
+        self._add_file_note(layout, node)
         self._add_cost(layout, session, node)
         self._add_buttons(layout, session, node)
         layout.addWidget(rule())
         self._add_figures(layout, node)
+        if node.role is Role.MADE and (len(node.inputs) > 1 or session.usable_sources(node.id)):
+            layout.addWidget(rule())
+            self.sources = SourcesPart(session, node, self.changed)
+            for signal in ("switched", "dropped", "replaced", "added", "painted"):
+                getattr(self.sources, signal).connect(getattr(self, f"source_{signal}"))
+            layout.addWidget(self.sources)
         self._add_readback(layout, node)
         self._add_findings(layout, session, node)
         layout.addStretch()
@@ -275,6 +279,15 @@ class Panel(QWidget):
                 inner = text.replace(" ", "&nbsp;")
                 parts.append(f'<a href="field:{piece.field}" style="{chip}">&nbsp;{inner}&nbsp;</a>')
         return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
+
+    def _add_file_note(self, layout: QVBoxLayout, node: Node) -> None:
+        if node.id not in self.changed:
+            return
+        layout.addWidget(label(escape(self.changed[node.id] + "."), name="warning"))
+        if Path(node.path).exists():
+            button = QPushButton("Read it again")
+            button.clicked.connect(lambda: self.read_again.emit(node.id))
+            layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)
 
     def _add_cost(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
         failure = self.failures.get(node.id)

@@ -41,15 +41,17 @@ class Painter(threading.Thread):
     def __init__(self, deliver: Callable[[View, QImage, int], None]) -> None:
         super().__init__(daemon=True, name="vastgrid-painter")
         self._deliver = deliver
-        self._wanted: tuple[Sequence[Dataset], View, theme.Palette, int] | None = None
+        self._wanted: tuple[Sequence[Dataset], View, theme.Palette, int, dict[int, str]] | None = None
         self._wake = threading.Condition()
         self._closed = False
         self.busy = False
 
-    def ask(self, datasets: Sequence[Dataset], view: View, palette: theme.Palette, scene: int) -> None:
+    def ask(
+        self, datasets: Sequence[Dataset], view: View, palette: theme.Palette, scene: int, colours: dict[int, str]
+    ) -> None:
         """Ask for a picture; an older wish that was not begun is forgotten."""
         with self._wake:
-            self._wanted = (datasets, view, palette, scene)
+            self._wanted = (datasets, view, palette, scene, colours)
             self.busy = True
             self._wake.notify()
 
@@ -71,13 +73,13 @@ class Painter(threading.Thread):
                 if self._closed:
                     return
                 assert self._wanted is not None
-                datasets, view, palette, scene = self._wanted
+                datasets, view, palette, scene, colours = self._wanted
                 self._wanted = None
             try:
                 for each in datasets:
                     if isinstance(each, Tin):
                         bucket_index(each)
-                picture = rendering.draw(datasets, view, palette, wires=True)
+                picture = rendering.draw(datasets, view, palette, wires=True, colours=colours)
             except Exception as error:  # noqa: BLE001 - a picture that fails must not end the painter
                 picture = _fault_picture(view, error)
             self._deliver(view, picture, scene)
@@ -125,6 +127,10 @@ class PlanView(QWidget):
         self._picture: tuple[View, QImage, int] | None = None
         self._range = (0.0, 1.0)
         self._drag: QPointF | None = None
+        self.colours: dict[int, str] = {}
+        self._corners: list[tuple[float, float]] = []
+        self._area_done: Callable[[list[tuple[float, float]]], None] | None = None
+        self._pointer = QPointF()
         self._bridge = Bridge(self)
         self._painter = Painter(lambda *made: self._bridge.post(lambda: self._arrived(*made)))
         self._painter.start()
@@ -145,6 +151,27 @@ class PlanView(QWidget):
         if not self._touched:
             self.fit()
         self._ask()
+
+    def repaint_all(self) -> None:
+        """Draw everything anew: a colour changed, or a cloud can be drawn better."""
+        self._scene += 1
+        self._ask()
+
+    def draw_area(self, done: Callable[[list[tuple[float, float]]], None]) -> None:
+        """Let corners be clicked; call back with them when Enter is pressed or the last one is double-clicked."""
+        self._corners, self._area_done = [], done
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.setFocus()
+        self.update()
+
+    def end_area(self, *, keep: bool) -> None:
+        """End the drawing of an area, and hand it on if it has three corners."""
+        corners, done = self._corners, self._area_done
+        self._corners, self._area_done = [], None
+        self.unsetCursor()
+        self.update()
+        if keep and done is not None and len(corners) >= 3:
+            done(corners)
 
     def show_preview(self, contours: Contours | None) -> None:
         """Draw contours lightly over everything, or take them away."""
@@ -219,7 +246,8 @@ class PlanView(QWidget):
 
     def _ask(self) -> None:
         if self.width() > 1:
-            self._painter.ask(tuple(self.datasets), self.view.grown(MARGIN), self.palette_, self._scene)
+            view = self.view.grown(MARGIN)
+            self._painter.ask(tuple(self.datasets), view, self.palette_, self._scene, dict(self.colours))
 
     def _arrived(self, view: View, picture: QImage, scene: int) -> None:
         if scene == self._scene:
@@ -253,16 +281,22 @@ class PlanView(QWidget):
             self._zoom(1.0015 ** event.angleDelta().y(), event.position())
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None:
+        if event is not None and self._area_done is not None:
+            self._corners.append(self.view.world(event.position().x(), event.position().y()))
+            self.update()
+        elif event is not None:
             self._drag = event.position()
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._drag = None
-        self.unsetCursor()
+        if self._area_done is None:
+            self.unsetCursor()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None:
+        if self._area_done is not None:
+            self.end_area(keep=True)
+        elif event is not None:
             self._zoom(2.0, event.position())
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
@@ -272,6 +306,9 @@ class PlanView(QWidget):
             moved = event.position() - self._drag
             self._drag = event.position()
             self._pan(moved.x(), moved.y())
+        if self._area_done is not None:
+            self._pointer = event.position()
+            self.update()
         self.cursor_moved.emit(self.readout(*self.view.world(event.position().x(), event.position().y())))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -285,7 +322,9 @@ class PlanView(QWidget):
             Qt.Key.Key_Up: (0.0, step),
             Qt.Key.Key_Down: (0.0, -step),
         }
-        if event.key() in moves:
+        if self._area_done is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
+            self.end_area(keep=event.key() != Qt.Key.Key_Escape)
+        elif event.key() in moves:
             self._pan(*moves[Qt.Key(event.key())])
         elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self._zoom(1.4, middle)
@@ -335,6 +374,7 @@ class PlanView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.preview is not None:
             self._paint_preview(painter, self.preview)
+        self._paint_area(painter)
         self._paint_mark(painter)
         self._paint_furniture(painter)
         if self.hasFocus():
@@ -350,7 +390,7 @@ class PlanView(QWidget):
         painter.drawText(box, 0x84, "Drop files here, or press Import")
         painter.setPen(self.palette_.colour("quiet"))
         painter.setFont(theme.font(10))
-        text = "Text points, LAS and LAZ, DXF, LandXML, GeoTIFF, ASCII grid. Then make ground from what came in."
+        text = "Points, clouds, drawings, LandXML, rasters, vectors, meshes. Then make ground from what came in."
         painter.drawText(box.translated(0, 32), 0x84, text)
 
     def _paint_preview(self, painter: QPainter, contours: Contours) -> None:
@@ -365,6 +405,19 @@ class PlanView(QWidget):
                 continue
             painter.drawPolyline(_polygon(x[cut], y[cut]))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+
+    def _paint_area(self, painter: QPainter) -> None:
+        if self._area_done is None:
+            return
+        places = [QPointF(*self.view.pixel(*corner)) for corner in self._corners]
+        painter.setPen(QPen(self.palette_.colour("action"), 2.0, Qt.PenStyle.DashLine))
+        tint = QColor(self.palette_.colour("action"))
+        tint.setAlpha(40)
+        painter.setBrush(tint)
+        painter.drawPolygon(QPolygonF([*places, self._pointer] if places else []))
+        painter.setBrush(self.palette_.colour("action"))
+        for place in places:
+            painter.drawEllipse(place, 3.5, 3.5)
 
     def _paint_mark(self, painter: QPainter) -> None:
         if self.mark is None:

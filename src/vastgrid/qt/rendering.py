@@ -12,13 +12,16 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QImage, QPainter
 
 from vastgrid.kernels import shade
+from vastgrid.kernels.raster import raster_heights
 from vastgrid.qt import theme
 from vastgrid.terrain.cloudindex import WORTH, CloudIndex, glimpse
 from vastgrid.terrain.compare import lattice
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
 
 Colours = NDArray[np.uint8]
@@ -112,23 +115,27 @@ def draw(
     labels: bool = True,
     small: bool = False,
     wires: bool = False,
+    colours: dict[int, str] | None = None,
 ) -> QImage:
     """Draw datasets, first ones lowest, surfaces below points below lines; transparent where there is nothing.
 
-    A small picture, as on a card, shows index contours only and no labels.
+    A small picture, as on a card, shows index contours only and no labels. `colours` gives single datasets (by their
+    identity) a colour of their own.
     """
+    own = colours or {}
     image = np.zeros((view.height, view.width, 4), np.uint8)
     low, high = height_range(datasets)
-    ground = any(isinstance(each, Tin | Grid) for each in datasets)
+    ground = any(isinstance(each, Tin | Grid | Mesh) for each in datasets)
     # Brown lines are for the pale ground; on bare dark paper they would not be seen.
     bare = palette.name == "dark" and not ground
     thin, thick = ("#B08D6A", "#E3CDB0") if bare else (palette.contour, palette.index)
     for each in datasets:
-        if isinstance(each, Tin | Grid):
+        if isinstance(each, Tin | Grid | Mesh):
             _draw_surface(image, each, view, low, high, palette, wires=wires)
     for each in datasets:
         if isinstance(each, PointSet):
-            _draw_points(image, each, view, low, high, 105 if ground else 0 if bare else 60)
+            shades = _shades(own.get(id(each)), 105 if ground else 0 if bare else 60)
+            _draw_points(image, each, view, low, high, shades)
     for each in datasets:
         if isinstance(each, Contours):
             for mine, width, strength, colour in (
@@ -139,18 +146,15 @@ def draw(
                     continue
                 xy, offsets = _chosen(each, mine)
                 shade.draw_lines(image, xy, offsets, view.west, view.top, view.size, _rgb(colour), strength, width)
-        elif isinstance(each, Linework):
-            shade.draw_lines(
-                image,
-                each.vertices,
-                each.offsets,
-                view.west,
-                view.top,
-                view.size,
-                _rgb(palette.breakline),
-                0.95,
-                1.5,
-            )
+        elif isinstance(each, Linework | Survey):
+            usual = palette.breakline if isinstance(each, Linework) else palette.action
+            ink = _rgb(own.get(id(each), usual))
+            place = (view.west, view.top, view.size)
+            shade.draw_lines(image, each.vertices, each.offsets, *place, ink, 0.95, 1.5)
+            if isinstance(each, Survey):
+                # Photo positions and parcels' centres are single places, which no line shows.
+                alone = each.vertices[each.offsets[:-1][np.diff(each.offsets) == 1]]
+                shade.draw_points(image, alone, *place, np.tile(ink, (2, 1)), 0.0, 1.0, 0.95, 2)
     picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
     if labels and not small:
         _label(picture, [each for each in datasets if isinstance(each, Contours)], view, palette)
@@ -165,7 +169,7 @@ def _chosen(contours: Contours, mine: NDArray[np.bool_]) -> tuple[NDArray[np.flo
 
 def _draw_surface(
     image: Colours,
-    surface: Tin | Grid,
+    surface: Tin | Grid | Mesh,
     view: View,
     low: float,
     high: float,
@@ -173,7 +177,13 @@ def _draw_surface(
     *,
     wires: bool,
 ) -> None:
-    heights = lattice(surface, (view.west, view.top), (view.size, view.size), (view.height, view.width))
+    place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
+    if isinstance(surface, Mesh):
+        # From above the faces that lie highest are seen: they are drawn last.
+        order = np.argsort(surface.vertices[surface.triangles, 2].max(axis=1))
+        heights = raster_heights(surface.vertices, surface.triangles[order], *place)
+    else:
+        heights = lattice(surface, *place)
     frame = surface.frame
     # Slopes want plan and height in one unit.
     ratio = 1.0
@@ -201,9 +211,14 @@ def _spacing(tin: Tin) -> float:
     return float(np.sqrt(area / max(len(tin.vertices), 1)))
 
 
-def _draw_points(image: Colours, points: PointSet, view: View, low: float, high: float, darker: int) -> None:
-    # Over a surface of the same colours points have to stand out.
-    colours = np.clip(ramp().astype(np.int16) - darker, 0, 255).astype(np.uint8)
+def _shades(colour: str | None, darker: int) -> Colours:
+    """Return what points are coloured with: one colour, or by height; over a surface they have to stand out."""
+    if colour:
+        return np.tile(_rgb(colour), (2, 1))
+    return np.clip(ramp().astype(np.int16) - darker, 0, 255).astype(np.uint8)
+
+
+def _draw_points(image: Colours, points: PointSet, view: View, low: float, high: float, colours: Colours) -> None:
     east, north = points.extent().east, points.extent().north
     if east is None or north is None:
         return

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, FormatError
-from vastgrid.base.files import fingerprint
+from vastgrid.base.errors import CallError, FormatError, WriteError
+from vastgrid.base.files import fingerprint, write_text
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
@@ -131,7 +131,7 @@ class Session:
     def sentence(self, node: str) -> tuple[Piece, ...]:
         """Return a node's step as a sentence with fields."""
         own = self.graph[node]
-        names = [self.graph[i].name for i in own.inputs]
+        names = [self.graph[i].name for i in own.inputs if i not in own.off]
         if own.role is Role.MADE:
             conversion = catalog.conversion_named(own.operation)
             return conversion.sentence(declare.build(conversion.params, own.words), names)
@@ -158,6 +158,34 @@ class Session:
         return kind.read_params if own.role is Role.SOURCE else kind.write_params
 
     # -- bringing in
+
+    def known_datasets(self) -> list[Dataset]:
+        """Return what came in or was made, for comparing units with; large ones last."""
+        found = []
+        for node in self.graph.nodes.values():
+            if node.outcome is not None and node.outcome.digest:
+                try:
+                    found.append(self.store.get(node.outcome.digest).renamed(node.name))
+                except FormatError:
+                    continue
+        return sorted(found, key=lambda each: sum(each.count().values()))
+
+    def keep_left_out(self, source: Source) -> Path:
+        """Write the lines of a text file that could not be read beside the job; return the file.
+
+        Raises
+        ------
+        WriteError
+            If the system refuses.
+        """
+        folder = self.folder / "left out"
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise WriteError(f"{folder} cannot be made: {error.strerror}") from error
+        target = folder / f"{source.path.name}.txt"
+        write_text(target, "\n".join(source.left_out) + "\n")
+        return target
 
     def read(self, path: Path, words: dict[str, str], units: Units, progress: Progress) -> Source:
         """Read a file, without yet taking it into the job."""
@@ -206,6 +234,109 @@ class Session:
         for node in nodes:
             graph = graph.with_node(node)
         self.change(graph, label)
+
+    # -- a surface's sources
+
+    def switch(self, node: str, source: str, *, on: bool) -> None:
+        """Switch one of a node's inputs on or off; it stays listed, and what follows is out of date."""
+        own = self.graph[node]
+        off = tuple(i for i in own.inputs if (i == source and not on) or (i in own.off and i != source))
+        if off != own.off:
+            label = f"switch {self.graph[source].name} {'on' if on else 'off'} in {own.name}"
+            self.change(self.graph.changed(node, off=off), label)
+
+    def drop_source(self, node: str, source: str) -> None:
+        """Take an input out of a node; the card itself stays in the job.
+
+        Raises
+        ------
+        CallError
+            If it is the only one.
+        """
+        own = self.graph[node]
+        if len(own.inputs) < 2:
+            raise CallError(f"{own.name} has no other source; remove the card itself instead")
+        left = tuple(i for i in own.inputs if i != source)
+        graph = self.graph.changed(node, inputs=left, off=tuple(i for i in own.off if i != source))
+        self.change(graph, f"take {self.graph[source].name} out of {own.name}")
+
+    def add_sources(self, node: str, sources: Sequence[str]) -> None:
+        """Give a node more inputs.
+
+        Raises
+        ------
+        CallError
+            If its conversion cannot use them, or they are made from the node itself.
+        """
+        own = self.graph[node]
+        new = [i for i in sources if i not in own.inputs]
+        circle = [i for i in new if i == node or i in self.graph.after(node)]
+        if circle:
+            raise CallError(f"{self.graph[circle[0]].name} is made from {own.name}, so it cannot be its source")
+        conversion = catalog.conversion_named(own.operation)
+        check_usable(conversion, [self._needed(i) for i in (*own.inputs, *new)])
+        graph = self.graph.changed(node, inputs=(*own.inputs, *new)).ordered()
+        self.change(graph, f"add {listed([self.graph[i].name for i in new])} to {own.name}")
+
+    def usable_sources(self, node: str) -> list[str]:
+        """Return the cards that could become inputs of a node besides those it has."""
+        own = self.graph[node]
+        conversion = catalog.conversion_named(own.operation)
+        if own.role is not Role.MADE or not conversion.many:
+            return []
+        kinds = {kind.kind for kind in conversion.takes}
+        following = {node, *own.inputs, *self.graph.after(node)}
+        return [
+            each.id
+            for each in self.graph.nodes.values()
+            if each.id not in following and each.outcome and each.outcome.figures.get("kind") in kinds
+        ]
+
+    def replaced(self, node: str, path: Path, progress: Progress) -> Node:
+        """Return a source read from another file with the same options; `accept` puts it into the lineage.
+
+        Raises
+        ------
+        FormatError, CallError
+            If the file is of another format, or holds no such dataset.
+        """
+        own = self.graph[node]
+        began = time.perf_counter()
+        kind = catalog.recognise(path)
+        if kind.id != own.operation:
+            raise CallError(
+                f"{path.name} is {kind.title}, but {own.name} was read from {catalog.format_named(own.operation).title}; "
+                "import it as a new source instead"
+            )
+        fresh = dataclasses.replace(own, path=str(path.resolve()), fingerprint=fingerprint(path))
+        source = read_file(path, own.words, progress, _units_of(own.units))
+        if own.item >= len(source.datasets):
+            raise FormatError(path, f"it does not hold what {own.name} was read from")
+        dataset = in_units(source.datasets[own.item], *_units_of(own.into))
+        graph = self.graph.with_node(fresh)
+        return dataclasses.replace(fresh, outcome=self._outcome(graph, fresh, Result(dataset, source.findings), began))
+
+    def changed_files(self) -> dict[str, str]:
+        """Return sources whose file changed on disk since it was read, or is gone: node → what happened."""
+        found = {}
+        for node in self.graph.nodes.values():
+            if node.role is not Role.SOURCE or node.outcome is None:
+                continue
+            path = Path(node.path)
+            try:
+                now = _stamp(path)
+            except OSError:
+                found[node.id] = f"{path.name} is no longer there; what was read from it is kept"
+                continue
+            was = node.outcome.figures.get("file")
+            if was and list(now) != list(was) and fingerprint(path) != node.fingerprint:
+                found[node.id] = f"{path.name} changed on disk since it was read"
+        return found
+
+    def paint(self, node: str, colour: str) -> None:
+        """Give a node's points and lines a colour in the views; no step of the history."""
+        self.history = self.history.amended(self.graph.changed(node, colour=colour))
+        self.save()
 
     # -- making
 
@@ -297,7 +428,10 @@ class Session:
             dataset = in_units(source.datasets[node.item], *_units_of(node.into))
             return self._outcome(graph, node, Result(dataset, source.findings), began), node.words
         inputs = []
-        for i in node.inputs:
+        used = [i for i in node.inputs if i not in node.off]
+        if node.inputs and not used:
+            raise CallError(f"every source of {node.name} is switched off")
+        for i in used:
             outcome = graph[i].outcome
             if outcome is None:
                 raise CallError(f"{graph[i].name} has not been made yet")
@@ -312,10 +446,13 @@ class Session:
         return self._outcome(graph, node, result, began), declare.to_words(settled)
 
     def _outcome(self, graph: Graph, node: Node, result: Result, began: float) -> Outcome:
+        figures = described(result.dataset)
+        if node.role is Role.SOURCE:
+            figures["file"] = list(_stamp(Path(node.path)))
         return Outcome(
             key=graph.key(node.id),
             digest=self.store.put(result.dataset),
-            figures=described(result.dataset),
+            figures=figures,
             loss=result.loss.to_json() if result.loss else None,
             findings=tuple(finding.to_json() for finding in result.findings),
             when=_now(),
@@ -337,6 +474,11 @@ class Session:
         """Return what was noticed when a node was made."""
         outcome = self.graph[node].outcome
         return [Finding.from_json(dict(values)) for values in outcome.findings] if outcome else []
+
+
+def _stamp(path: Path) -> tuple[int, int]:
+    about = path.stat()
+    return about.st_size, about.st_mtime_ns
 
 
 def _now() -> str:

@@ -219,7 +219,7 @@ def parse_classes(text: str) -> list[int]:
 
 
 def parse_area(text: str) -> Floats:
-    """Read “W,S,E,N” or “E N, E N, E N” as a ring of at least three corners, (n, 2).
+    """Read “W,S,E,N” or “E N, E N, E N” as a closed ring of at least three corners, (n, 2), the first repeated.
 
     Raises
     ------
@@ -231,9 +231,10 @@ def parse_area(text: str) -> Floats:
         west, south, east, north = _numbers("crop", text, 4)
         if not (west < east and south < north):
             raise ParamError("crop", f"“{text}” is no box: west has to be less than east, south less than north")
-        return np.array([(west, south), (east, south), (east, north), (west, north)])
+        return np.array([(west, south), (east, south), (east, north), (west, north), (west, south)])
     if len(pairs) >= 3 and all(len(pair) == 2 for pair in pairs):
-        return np.array(_numbers("crop", " ".join(" ".join(pair) for pair in pairs), 2 * len(pairs))).reshape(-1, 2)
+        ring = np.array(_numbers("crop", " ".join(" ".join(pair) for pair in pairs), 2 * len(pairs))).reshape(-1, 2)
+        return ring if (ring[0] == ring[-1]).all() else np.vstack((ring, ring[:1]))
     raise ParamError("crop", f"“{text}” is neither west,south,east,north nor corners as E N, E N, E N")
 
 

@@ -1,18 +1,19 @@
-"""DXF drawings: faces, lines and polylines, points; written as R2018 or R12."""
+"""DXF drawings: faces, lines, curves, points, texts and blocks in; written as R2018 or R12."""
 
 from __future__ import annotations
 
 import re
 from pathlib import Path
 
-from vastgrid.formats.dxf._read import DxfReadParams, read
+from vastgrid.formats.dxf._collect import Drawing
+from vastgrid.formats.dxf._read import DxfReadParams, open_drawing, read
 from vastgrid.formats.dxf._write import DxfWriteParams, Version, write
 from vastgrid.terrain.fileformat import Carries, Format
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
-__all__ = ["FORMAT", "DxfReadParams", "DxfWriteParams", "read", "write"]
+__all__ = ["FORMAT", "Drawing", "DxfReadParams", "DxfWriteParams", "open_drawing", "read", "write"]
 
 
 def sniff(head: bytes, path: Path) -> int:
