@@ -134,6 +134,7 @@ def _parser() -> Parser:
     own.add_argument("--units", type=_unit, metavar="U", help="plan unit to write in")
     own.add_argument("--vertical-units", type=_unit, metavar="U", help="height unit to write in")
     own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.json, or Markdown text)")
+    own.add_argument("--left-out", type=Path, metavar="FILE", help="write the lines of text files that cannot be read")
     own = command("info", "Say what a file holds.", _info, "Reading options: --read key=value …")
     own.add_argument("path", metavar="FILE", type=Path)
     common(own)
@@ -145,6 +146,8 @@ def _parser() -> Parser:
     own.add_argument("--json", action="store_true", help="print as JSON")
     own = command("conversions", "List the conversions, with their parameters.", _conversions)
     own.add_argument("--json", action="store_true", help="print as JSON")
+    own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", _serve)
+    own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
     commands.add_parser("demo", help="Open the window with the demo job.")
     own = commands.add_parser("open", help="Open the window, with a job folder or files.")
     own.add_argument("paths", nargs="*")
@@ -196,6 +199,8 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
         _tell(account.findings())
     assert account.delivery is not None
     values = {"steps": [step.to_json() for step in account.steps], "delivery": account.delivery.to_json()}
+    if options.left_out is not None:
+        write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
     if options.report is not None:
         is_json = options.report.suffix.lower() == ".json"
         write_text(options.report, as_json(values) if is_json else as_text(account.steps, account.delivery))
@@ -208,6 +213,17 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
                 print(f"  costs {step.loss.sentence()}")
         print(account.delivery.sentence())
     return DONE if account.delivery.good else DATA_AT_FAULT
+
+
+def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid.services.elevation import serve
+
+    server = serve(options.port)
+    print(
+        f"The simulated elevation service answers at http://127.0.0.1:{server.server_address[1]}/elevations (Ctrl+C ends it)"
+    )
+    server.serve_forever()
+    return DONE
 
 
 def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:

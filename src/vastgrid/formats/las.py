@@ -90,7 +90,8 @@ def peek(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         parts = []
         # A cloud is written along its flight or scan; forty stretches show where it lies.
         for k in range(40 if total > 40 * stretch else 1):
-            file.seek(k * (total - stretch) // 39 if total > 40 * stretch else 0)
+            if k:
+                file.seek(k * (total - stretch) // 39)
             points = file.read_points(stretch if total > 40 * stretch else total)
             parts.append((np.column_stack((points.x, points.y, points.z)), np.asarray(points.classification)))
             progress.report(k / 40, f"looking into {path.name}")

@@ -103,7 +103,7 @@ class ImportDialog(QDialog):
         self.at = 0
         self.setWindowTitle(f"Import {paths[0].name}" if len(paths) == 1 else f"Import {len(paths)} files")
         wide = any(path.suffix.lower() == ".dxf" for path in paths)
-        self.resize(1000 + (140 if wide else 0) + (110 if len(paths) > 1 else 0), 700)
+        self.resize(1000 + (260 if wide else 0) + (110 if len(paths) > 1 else 0), 700)
         self._closed = False
         self._role_fault = ""
         self._bridge = Bridge(self)
@@ -330,12 +330,14 @@ class ImportDialog(QDialog):
                 source = self.session.read(each.path, words, (None, None), progress)
                 if kind is dxf_format.FORMAT:
                     params = declare.build(dxf_format.DxfReadParams, words)
-                    drawing, _ = dxf_format.open_drawing(each.path, params, progress, [])
-            box = rendering.bounds(source.datasets)
+                    drawing, frame = dxf_format.open_drawing(each.path, params, progress, [])
+            # A drawing is shown whole, so that what no rule takes can still be picked.
+            shown = source.datasets if drawing is None else dxf_format.as_it_is(each.path, drawing, frame, [])
+            box = rendering.bounds(shown)
             image, view = None, each.view
             if box is not None:
                 view = rendering.fitted(box, WIDTH, HEIGHT)
-                image = rendering.draw(source.datasets, view, theme.LIGHT)
+                image = rendering.draw(shown, view, theme.LIGHT)
             hints = [hint for dataset in source.datasets[:1] for hint in suggestions(dataset, others)]
             return source, image, view, hints, drawing
 

@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHBoxLayout,
-    QHeaderView,
     QInputDialog,
     QPushButton,
     QTableWidget,
@@ -79,12 +78,8 @@ class RulesPart(QWidget):
         self.table.setHorizontalHeaderLabels(list(HEADS))
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        for column, width in enumerate((122, 96, 118, 104, 58, 78, 60, 60, 76)):
+        for column, width in enumerate((122, 100, 130, 104, 58, 78, 60, 58, 76)):
             self.table.setColumnWidth(column, width)
-        head = self.table.horizontalHeader()
-        if head is not None:
-            head.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
-            head.setMinimumSectionSize(52)
         self.table.itemChanged.connect(lambda _: self._edited())
         self.table.itemSelectionChanged.connect(lambda: self._chosen())
         outer.addWidget(self.table, 1)

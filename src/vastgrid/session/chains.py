@@ -49,6 +49,7 @@ class Account:
     """Everything a run did, in order: the report's content."""
 
     steps: list[Step] = field(default_factory=list)
+    left_out: list[str] = field(default_factory=list)
     delivery: Delivery | None = None
 
     def findings(self) -> list[Finding]:
@@ -106,6 +107,7 @@ def read_sources(
         part = progress.part(k / len(paths), (k + 1) / len(paths))
         source = read_file(path, words, part, units, only_known=True)
         account.steps.append(Step(source_sentence(source), source.findings, result=source.datasets))
+        account.left_out += [f"{path.name}\t{line}" for line in source.left_out]
         sources.append(source)
     known = {f.name for source in sources for f in declare.fields(source.format.read_params)}
     for name in words:

@@ -140,8 +140,7 @@ def prepared(
     if carries.geographic:
         able = [_geographic(each, findings) for each in able]
         units = (None, None)
-    out = [_converted(each, carries.units, units, target, findings) for each in able]
-    for each in out:
+    for each in able:
         if carries.unit_needed and each.frame.horizontal is Unit.DEGREE:
             extent = each.extent()
             zone = utm_zone(sum(extent.east) / 2, sum(extent.north) / 2) if extent.east and extent.north else "…"
@@ -149,6 +148,8 @@ def prepared(
                 f"{each.name} is in degrees; {target.title} needs coordinates on a grid, in a unit of length. "
                 f"Bring it into one first: --via reproject crs={zone}"
             )
+    out = [_converted(each, carries.units, units, target, findings) for each in able]
+    for each in out:
         if carries.unit_needed and each.frame.horizontal is None:
             raise CallError(
                 f"{target.title} has to say its unit, and that of {each.name} is unknown; say it with --from-units (m, ft, us-ft)"

@@ -19,7 +19,6 @@ from vastgrid.terrain.assemble import merged, surface_from_faces
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import ReadResult
 from vastgrid.terrain.frame import UNKNOWN, Frame
-from vastgrid.terrain.mesh import Mesh
 
 Part = tuple[str, Floats, NDArray[np.int32]]
 
@@ -73,7 +72,7 @@ def surfaces(path: Path, parts: list[Part], up: Up, frame: Frame = UNKNOWN) -> R
         if not np.isfinite(corners).all() or np.abs(corners).max() > 1e12:
             raise FormatError(path, f"{name}: coordinates are not finite numbers; the file is damaged")
         surface, said = surface_from_faces(name, frame, corners, faces)
-        if isinstance(surface, Mesh) and np.ptp(corners[:, 2]) > 2.0 * np.ptp(corners[:, 1]):
+        if np.ptp(corners[:, 2]) > 2.0 * np.ptp(corners[:, 1]):
             other = "y" if up is Up.Z else "z"
             text = f"{name} is much higher than it is wide: perhaps {other} points upwards in this file (up={other})."
             said.append(Finding("axis-doubtful", text))

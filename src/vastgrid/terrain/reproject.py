@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import json
 import math
+import warnings
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -80,8 +81,11 @@ def passage(source: Frame, wanted: str) -> Passage:
     flat, flat_goal = _flat(origin), _flat(goal)
     findings: list[Finding] = []
     try:
-        plan = pyproj.Transformer.from_crs(flat, flat_goal, always_xy=True, allow_ballpark=False)
-        group = TransformerGroup(flat, flat_goal, always_xy=True, allow_ballpark=False)
+        with warnings.catch_warnings():
+            # What is missing is said by us, as a finding.
+            warnings.simplefilter("ignore", UserWarning)
+            plan = pyproj.Transformer.from_crs(flat, flat_goal, always_xy=True, allow_ballpark=False)
+            group = TransformerGroup(flat, flat_goal, always_xy=True, allow_ballpark=False)
     except pyproj.exceptions.ProjError as error:
         raise CallError(f"no way is known from {flat.name} to {flat_goal.name}: {error}") from error
     if not group.best_available and group.unavailable_operations:
@@ -137,7 +141,9 @@ def _heights(origin: Any, goal: Any, findings: list[Finding]) -> tuple[Any, Unit
         if not all(map(math.isfinite, space.transform(*there_xy, 0.0, errcheck=False))):
             raise pyproj.exceptions.ProjError("the grid is not installed")
     except pyproj.exceptions.ProjError as error:
-        group = TransformerGroup(origin, goal, always_xy=True, allow_ballpark=False)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", UserWarning)
+            group = TransformerGroup(origin, goal, always_xy=True, allow_ballpark=False)
         missing = sorted({g.short_name for way in group.unavailable_operations for g in way.grids if not g.available})
         need = f"; it needs {', '.join(missing[:4])}" if missing else ""
         raise DataError(

@@ -6,14 +6,14 @@ import re
 from pathlib import Path
 
 from vastgrid.formats.dxf._collect import Drawing
-from vastgrid.formats.dxf._read import DxfReadParams, open_drawing, read
+from vastgrid.formats.dxf._read import DxfReadParams, as_it_is, open_drawing, read
 from vastgrid.formats.dxf._write import DxfWriteParams, Version, write
 from vastgrid.terrain.fileformat import Carries, Format
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
-__all__ = ["FORMAT", "Drawing", "DxfReadParams", "DxfWriteParams", "open_drawing", "read", "write"]
+__all__ = ["FORMAT", "Drawing", "DxfReadParams", "DxfWriteParams", "as_it_is", "open_drawing", "read", "write"]
 
 
 def sniff(head: bytes, path: Path) -> int:

@@ -70,10 +70,7 @@ def read(path: Path, params: DxfReadParams, progress: Progress) -> ReadResult:
     rules = parse_rules(params.rules)
     findings: list[Finding] = []
     drawing, frame = open_drawing(path, params, progress, findings)
-    if rules:
-        datasets = by_rules(path, drawing, rules, frame, findings)
-    else:
-        datasets = _as_they_are(path, drawing, frame, findings)
+    datasets = by_rules(path, drawing, rules, frame, findings) if rules else as_it_is(path, drawing, frame, findings)
     progress.report(0.95, f"reading {path.name}")
     if not datasets:
         kinds = "; ".join(finding.text for finding in findings) or "it is empty"
@@ -130,7 +127,7 @@ def _check_units(datasets: Sequence[Dataset], frame: Frame, findings: list[Findi
         findings.append(Finding("unit-doubtful", text))
 
 
-def _as_they_are(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]) -> list[Dataset]:
+def as_it_is(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]) -> list[Dataset]:
     """Return faces layer by layer, lines, and points; texts are no terrain until a rule says so."""
     found: list[Dataset] = []
     places = drawing.points()

@@ -1,0 +1,121 @@
+"""E57, PCD, and what may be left out of a cloud on the way in."""
+
+import e57 as second_reader
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.spatial import cKDTree
+
+import samples
+from builders import DATA
+from vastgrid.base.errors import FormatError, ParamError
+from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Length, Unit
+from vastgrid.kernels.clouds import spaced
+from vastgrid.session.steps import peek_file, read_file
+from vastgrid.terrain.cloudfile import CloudReadParams, filtered, parse_area
+from vastgrid.terrain.pointset import PointSet
+
+
+def read(path, **words):
+    return read_file(path, words, Silent())
+
+
+def test_e57_scans_with_poses_agree_with_a_second_reader(tmp_path):
+    path = samples.e57(tmp_path / "a.e57")
+    first, second = read(path).datasets
+    assert [first.name, second.name] == ["station 0", "station 1"]
+    assert first.frame.horizontal is Unit.METRE, "lengths are metres by ASTM E2807"
+    theirs = second_reader.read_points(str(path))
+    ours = np.concatenate((first.xyz, second.xyz))
+    # The second reader may or may not apply poses; the first scan is only moved, so its shape has to agree.
+    local = np.asarray(theirs.points)[: len(first.xyz)]
+    shift = (first.xyz - local)[0]
+    np.testing.assert_allclose(first.xyz - shift, local, atol=1e-4)
+    assert len(theirs.points) == len(ours)
+    turn = 2.0 * 0.3
+    x, y = samples.lattice()[0][5, :2]
+    want = (1000.0 + x * np.cos(turn) - y * np.sin(turn), 2000.0 + x * np.sin(turn) + y * np.cos(turn))
+    np.testing.assert_allclose(second.xyz[5, :2], want, atol=1e-5)
+    assert set(first.attributes) == {"intensity", "red", "green", "blue"} and first.attributes["green"][0] == 20
+
+
+def test_a_damaged_e57_is_refused_and_still_there(tmp_path):
+    path = samples.e57(tmp_path / "a.e57")
+    data = bytearray(path.read_bytes())
+    data[len(data) // 2] ^= 255
+    path.write_bytes(data)
+    with pytest.raises(FormatError):
+        read(path)
+    assert path.exists(), "no reader may remove a file"
+
+
+@pytest.mark.parametrize("name", ["ascii", "binary", "binary_compressed"])
+def test_open_pcd(name):
+    """213 points in three encodings, by the notes of the open data."""
+    (points,) = read(DATA / f"{name}.pcd").datasets
+    assert len(points.xyz) == 213
+    np.testing.assert_allclose(points.xyz, read(DATA / "ascii.pcd").datasets[0].xyz, atol=1e-6)
+
+
+def test_each_filter_says_what_it_drops():
+    path = DATA / "autzen_trim.laz"
+    source = read(path, crop="636100,848940,636500,849400", intensity="10-", outliers="3", thin="5")
+    told = [finding.text for finding in source.findings if finding.code == "points-dropped"]
+    assert len(told) == 4 and all("of 110000 points dropped" in text for text in told)
+    gone = sum(int(text.split()[0]) for text in told)
+    assert len(source.datasets[0].xyz) == 110_000 - gone
+    assert not [f for f in read(path).findings if f.code == "points-dropped"], "nothing is thinned unasked"
+
+
+def test_crop_keeps_exactly_what_lies_inside():
+    cloud = read(DATA / "autzen_trim.laz").datasets[0]
+    inside = read(DATA / "autzen_trim.laz", crop="636100,848940,636500,849400").datasets[0]
+    x, y = cloud.xyz[:, 0], cloud.xyz[:, 1]
+    want = (x > 636100) & (x < 636500) & (y > 848940) & (y < 849400)
+    assert len(inside.xyz) == pytest.approx(want.sum(), abs=3)
+
+
+def test_reach_needs_a_scanner():
+    cloud = PointSet(name="c", xyz=np.array([(0.0, 0.0, 0.0), (3.0, 4.0, 0.0), (30.0, 40.0, 0.0)]))
+    with pytest.raises(ParamError, match="does not say where the scanner stood"):
+        filtered(DATA, cloud, CloudReadParams(reach=Length(10.0)), Silent())
+    kept, _ = filtered(DATA, cloud, CloudReadParams(reach=Length(10.0), scanner="0,0,0"), Silent())
+    assert len(kept.xyz) == 2
+    with pytest.raises(FormatError, match="nothing is left"):
+        filtered(DATA, cloud, CloudReadParams(reach=Length(0.5), scanner="9,9,9"), Silent())
+
+
+@pytest.mark.parametrize("text", ["1,2,3", "5,5,1,9", "a b, c d, e f", "1 2, 3 4"])
+def test_areas_that_are_none(text):
+    with pytest.raises(ParamError):
+        parse_area(text)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(0, 10_000), st.floats(0.05, 3.0))
+def test_thinning_leaves_no_two_closer_and_no_gap(seed, spacing):
+    """Poisson-disk properties against scipy's nearest neighbours."""
+    xyz = np.random.default_rng(seed).random((400, 3)) * (10.0, 10.0, 1.0) + (512_000.0, 5_412_000.0, 200.0)
+    keep = spaced(xyz, spacing)
+    tree = cKDTree(xyz[keep])
+    if keep.sum() > 1:
+        assert tree.query(xyz[keep], 2)[0][:, 1].min() >= spacing * (1 - 1e-9)
+    assert tree.query(xyz)[0].max() < spacing * (1 + 1e-9)
+
+
+def test_a_sample_stands_for_a_large_cloud(monkeypatch):
+    monkeypatch.setattr("vastgrid.session.steps.LARGE_FILE", 1000)
+    source = peek_file(DATA / "autzen_trim.laz", {}, Silent())
+    assert source is not None and source.counts() == [{"points": 110_000}]
+    east = source.datasets[0].extent().east
+    assert east == pytest.approx((636001.76, 637179.22)), "the whole file's extent"
+
+
+def test_header_a_thousand_times_off(tmp_path):
+    data = bytearray((DATA / "simple.las").read_bytes())
+    corner = np.frombuffer(bytes(data[179:227]), "<f8") * 1000.0
+    data[179:227] = corner.tobytes()
+    (tmp_path / "a.las").write_bytes(data)
+    assert any("a thousand times larger" in finding.text for finding in read(tmp_path / "a.las").findings)
