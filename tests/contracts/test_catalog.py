@@ -1,5 +1,6 @@
 """What has to hold for every conversion and format in the catalog, whichever they are."""
 
+import dataclasses
 import importlib
 import os
 import pkgutil
@@ -10,18 +11,24 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+import samples
 import vastgrid.convert
 import vastgrid.formats
 from builders import METRES, ground, scattered
 from vastgrid import catalog
 from vastgrid.base.errors import Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Unit
 from vastgrid.convert import contours, grid
 from vastgrid.params import declare
+from vastgrid.session.chains import described
 from vastgrid.session.deliver import deliver
 from vastgrid.session.steps import convert, read_file
 from vastgrid.terrain.fileformat import losses
+from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.survey import Record, survey_of
 
 WRITERS = [each for each in catalog.FORMATS if each.write]
 READERS = [each for each in catalog.FORMATS if each.read]
@@ -29,13 +36,26 @@ READERS = [each for each in catalog.FORMATS if each.read]
 
 def examples():
     tin = ground(400)
+    road = np.array([(1.0, 2.0, 3.0), (11.0, 2.0, 3.0)])
+    straight = {"kind": "line", "start": [1.0, 2.0, 3.0], "end": [11.0, 2.0, 3.0]}
     return {
         "tin": tin,
         "points": scattered(300),
         "grid": grid.run([tin], grid.settle([tin], grid.GridParams()), Silent()).dataset,
         "contours": contours.run([tin], contours.settle([tin], contours.ContourParams()), Silent()).dataset,
         "lines": from_lines("edges", METRES, [np.array([(1, 2, 3), (4, 5, 6.0)])], ["KERB"]),
+        "mesh": Mesh(name="box", frame=METRES, vertices=np.eye(3) * 9.0, triangles=np.array([(0, 1, 2)])),
+        "survey": survey_of("records", METRES, [Record("alignment", "CL", road, {"geometry": [straight]})]),
     }
+
+
+def carried(dataset, target):
+    """What a format is given: the dataset, in a reference system where the format needs one."""
+    if not target.carries.geographic:
+        return dataset
+    # The examples lie in no real place; moved by a round figure they lie in a UTM zone.
+    utm = Frame(frame_of_crs("EPSG:32632").crs, Unit.METRE, Unit.METRE)
+    return dataclasses.replace(dataset, xyz=dataset.xyz + (0.0, 4_400_000.0, 0.0), frame=utm, _digest=[])
 
 
 @pytest.fixture(scope="module")
@@ -69,7 +89,9 @@ def test_parameters_round_trip_as_words(declared):
 @pytest.mark.parametrize("conversion", catalog.CONVERSIONS, ids=lambda each: each.id)
 def test_every_conversion_runs_and_speaks(conversion, kinds):
     for kind in conversion.takes:
-        if kind.kind == "lines" and conversion.id == "tin":
+        if (kind.kind == "lines" and conversion.id == "tin") or conversion.id == "reproject":
+            continue
+        if conversion.id == "lattice" and kind.kind not in ("tin", "grid"):
             continue
         source = kinds[kind.kind]
         result, params = convert(conversion, [source], conversion.params(), Silent())
@@ -84,7 +106,7 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
 @pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)
 def test_what_a_format_claims_survives(target, kinds, tmp_path):
     for kind in target.carries.kinds:
-        dataset = kinds[kind.kind]
+        dataset = carried(kinds[kind.kind], target)
         path = tmp_path / f"{kind.kind}{target.suffixes[0]}"
         delivery = deliver([dataset], path, target, target.write_params(), Silent())
         assert delivery.good, delivery.checks
@@ -98,7 +120,7 @@ def test_what_a_format_claims_survives(target, kinds, tmp_path):
 
 @pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)
 def test_cancel_and_faults_leave_what_was_there(target, kinds, tmp_path, monkeypatch):
-    dataset = kinds[target.carries.kinds[0].kind]
+    dataset = carried(kinds[target.carries.kinds[0].kind], target)
     path = tmp_path / f"a{target.suffixes[0]}"
     path.write_text("what was there")
     for allowed in (0, 1, 2):
@@ -125,7 +147,7 @@ def test_disk_that_fills_while_writing(target, kinds, tmp_path):
     import resource
     import signal
 
-    dataset = kinds[target.carries.kinds[0].kind]
+    dataset = carried(kinds[target.carries.kinds[0].kind], target)
     before = resource.getrlimit(resource.RLIMIT_FSIZE)
     handler = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
     resource.setrlimit(resource.RLIMIT_FSIZE, (1500, before[1]))
@@ -169,34 +191,32 @@ def test_garbage_gives_our_error(reader, tmp_path):
                 reader.read(path, reader.read_params(), Silent())
 
 
-# GDAL's own log callback stumbles over damaged text; that is said on standard error, and reaches no caller.
-@pytest.mark.qt_no_exception_capture
-@pytest.mark.parametrize("target", [each for each in WRITERS if each.read], ids=lambda each: each.id)
-def test_mutations_give_our_error_or_data(target, kinds, tmp_path):
-    """A few hundred damaged files of each format: only our own error may leave a reader."""
-    rng = np.random.default_rng(11)
-    source = kinds[target.carries.kinds[0].kind]
-    path = tmp_path / f"a{target.suffixes[0]}"
-    deliver([source], path, target, target.write_params(), Silent())
-    original = path.read_bytes()
-    for _ in range(120):
-        data = bytearray(original)
-        for place in rng.integers(0, len(data), 4):
-            data[place] = rng.integers(0, 256)
-        if rng.random() < 0.3:
-            del data[rng.integers(0, len(data)) :]
-        path.write_bytes(data)
-        try:
-            target.read(path, target.read_params(), Silent())
-        except DataError:
-            continue
+@pytest.mark.parametrize("reader", READERS, ids=lambda each: each.id)
+def test_a_sample_is_recognised_by_content_whatever_its_name(reader, tmp_path):
+    path = samples.sample(reader.id, tmp_path)
+    assert catalog.recognise(path) is reader
+    blanks = path.with_name(f"ein Name, 地形{path.suffix}")
+    for each in list(tmp_path.iterdir()):
+        each.rename(each.with_name(each.name.replace(path.stem, blanks.stem, 1)))
+    source = read_file(blanks, {}, Silent())
+    assert source.format is reader and source.datasets
+    for dataset in source.datasets:
+        assert dataset.extent().east is not None and dataset.name
+        assert described(dataset)["count"]
+
+
+@pytest.mark.parametrize("reader", READERS, ids=lambda each: each.id)
+def test_reading_can_be_cancelled(reader, tmp_path):
+    path = samples.sample(reader.id, tmp_path)
+    with pytest.raises(Cancelled):
+        reader.read(path, reader.read_params(), Silent(lambda: True))
 
 
 def test_names_in_any_script_and_blanks(kinds, tmp_path):
     folder = tmp_path / "grün ground, 地形"
     folder.mkdir()
     for target in WRITERS:
-        dataset = kinds[target.carries.kinds[0].kind].renamed("Böschung 地形 ‘x’ & <y>")
+        dataset = carried(kinds[target.carries.kinds[0].kind], target).renamed("Böschung 地形 ‘x’ & <y>")
         path = folder / f"Böschung 地形{target.suffixes[0]}"
         assert deliver([dataset], path, target, target.write_params(), Silent()).good
         assert read_file(path, {}, Silent()).datasets

@@ -3,15 +3,21 @@
 import ezdxf
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+import samples
 from builders import METRES, ORIGIN, ground, scattered
-from vastgrid.base.errors import FormatError
+from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours
 from vastgrid.formats import dxf
+from vastgrid.formats.dxf._collect import text_height
 from vastgrid.formats.dxf._write import ContourForm, Version
+from vastgrid.session.steps import read_file
 from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.sorting import Becomes, Rule, parse_rules, rules_text
 from vastgrid.terrain.tin import areas
 
 
@@ -118,7 +124,7 @@ def test_we_read_what_ezdxf_draws(drawing):
     assert areas(by_name["MESH"]).sum() == pytest.approx(4.0) and len(by_name["MESH"].triangles) == 8
     assert points.xyz.tolist() == [[1, 1, 9]] and points.attributes["layer"].tolist() == [b"SPOT"]
     said = " ".join(finding.text for finding in result.findings)
-    assert "1 TEXT" in said
+    assert "1 text left out" in said
 
 
 def test_binary_drawing(tmp_path, drawing):
@@ -144,10 +150,121 @@ def test_cut_in_half(tmp_path):
     [
         ("hello\nworld\n", "line 1: a group code was expected, not “hello”"),
         ("  0\nSECTION\n  2\nHEADER\n  0\nENDSEC\n  0\nEOF\n", "no ENTITIES section"),
-        ("  0\nSECTION\n  2\nENTITIES\n  0\nTEXT\n  8\n0\n  0\nENDSEC\n  0\nEOF\n", "no faces, lines.*1 TEXT"),
+        ("  0\nSECTION\n  2\nENTITIES\n  0\nTEXT\n  8\n0\n  0\nENDSEC\n  0\nEOF\n", "no faces, lines.*1 text left out"),
     ],
 )
 def test_bad_files(tmp_path, text, why):
     (tmp_path / "a.dxf").write_text(text)
     with pytest.raises(FormatError, match=why):
         read(tmp_path / "a.dxf")
+
+
+RULES = (
+    "breaklines “Kerbs”: layer=KERB; spot heights: type=text, layer=SPOT, z=232..240; contours: layer=CONT; "
+    "faces: type=face, layer=GROUND|FACES"
+)
+
+
+@pytest.mark.parametrize("form", ["asc", "bin"])
+def test_blocks_curves_texts_and_meshes(tmp_path, form):
+    """Against ezdxf's own construction: nested blocks scaled and turned, arcs by their chord."""
+    path = samples.drawing(tmp_path / "a.dxf", form=form)
+    result = read_file(path, {"chord": "0.01"}, Silent())
+    points = next(each for each in result.datasets if each.kind == "points")
+    # The tree stands 5 along its clump's axis, which is turned by 90°.
+    np.testing.assert_allclose(points.xyz, [[100.0, 205.0, 50.0]], atol=1e-9)
+    lines = next(each for each in result.datasets if each.kind == "lines")
+    ends = {tuple(np.round(lines.line(k)[-1], 6)) for k in range(len(lines))}
+    assert (98.0, 205.0, 52.0) in ends, "scaled by two, turned by 180° in all"
+    arc = next(line for k in range(len(lines)) if len(line := lines.line(k)) > 20 and line[0, 2] == 10.0)
+    radius = np.hypot(*arc[:, :2].T)
+    np.testing.assert_allclose(radius, 50.0, atol=1e-9)
+    middle = np.hypot(*((arc[1:, :2] + arc[:-1, :2]) / 2.0).T)
+    assert 50.0 - middle.min() <= 0.01 + 1e-9, "no chord is farther from the arc than asked"
+    assert {each.name for each in result.datasets if each.kind == "tin"} == {"GROUND", "FACES"}
+    said = next(finding for finding in result.findings if finding.code == "texts-left-out")
+    assert "12 texts left out; 12 of them read as numbers" in said.text
+
+
+def test_sorting_rules(tmp_path):
+    path = samples.drawing(tmp_path / "a.dxf")
+    source = read_file(path, {"rules": RULES}, Silent())
+    by_name = {each.name: each for each in source.datasets}
+    assert set(by_name) == {"Kerbs", "a spot heights", "a contours", "a faces"}
+    assert sorted(by_name["a spot heights"].xyz[:, 2].tolist()) == pytest.approx([232.4 + k for k in range(8)])
+    assert by_name["a contours"].count()["lines"] == 8
+    said = [finding.text for finding in source.findings]
+    assert any("an interval of 0.5 m, without exception" in text for text in said)
+    assert any(text.startswith("8 entities: spot heights") for text in said)
+    free = next(text for text in said if "fit no rule" in text)
+    assert "4 TEXT on SPOT" in free
+
+
+@pytest.mark.parametrize("version", ["R12", "R2000", "R2018"])
+def test_versions(tmp_path, version):
+    path = samples.drawing(tmp_path / "a.dxf", version)
+    source = read_file(path, {}, Silent())
+    lines = next(each for each in source.datasets if each.kind == "lines")
+    assert {"CONT", "KERB"} <= set(lines.layers)
+
+
+def test_rules_are_read_as_they_are_written():
+    rules = parse_rules(RULES)
+    assert parse_rules(rules_text(rules)) == rules
+    assert rules[0] == Rule(Becomes.BREAKLINES, "Kerbs", "KERB")
+    for bad in ("nonsense: layer=A", "breaklines", "breaklines: size=3", "contours: z=1-2", "points: colour=red"):
+        with pytest.raises(ParamError):
+            parse_rules(bad)
+
+
+@given(st.lists(st.sampled_from(list(Becomes)), min_size=1, max_size=5), st.integers(0, 255), st.floats(-1e4, 1e4))
+def test_rules_round_trip(kinds, colour, low):
+    rules = tuple(
+        Rule(kind, f"n{k}", "A*|B", "line", colour, "DASH*", float(f"{low:g}")) for k, kind in enumerate(kinds)
+    )
+    assert parse_rules(rules_text(rules)) == rules
+
+
+def test_a_colour_by_layer_and_the_first_rule_counts(tmp_path):
+    path = samples.drawing(tmp_path / "a.dxf")
+    rules = "left out: colour=3; breaklines: type=curve|line; contours: layer=cont"
+    source = read_file(path, {"rules": rules}, Silent())
+    said = [finding.text for finding in source.findings if finding.code == "rule-matches"]
+    assert said[0].startswith("2 entities: left out: colour=3"), "arc and spline on a green layer"
+    assert said[1].startswith("1 entity: breaklines"), "the line in the block keeps its own layer"
+
+
+def test_repair(tmp_path):
+    """A drawing that was cut off is refused with the way out, and read as far as it goes on request."""
+    path = samples.drawing(tmp_path / "a.dxf")
+    text = path.read_text()
+    (tmp_path / "b.dxf").write_text(text[: text.rindex("LWPOLYLINE")])
+    with pytest.raises(FormatError, match="cut off"):
+        read_file(tmp_path / "b.dxf", {}, Silent())
+    source = read_file(tmp_path / "b.dxf", {"recover": "yes"}, Silent())
+    assert source.datasets
+
+
+def test_a_unit_that_makes_no_sense_is_questioned(tmp_path):
+    document = ezdxf.new("R2010")
+    document.header["$INSUNITS"] = 1
+    document.modelspace().add_lwpolyline([(0, 0), (1200, 0), (1200, 900)])
+    document.saveas(tmp_path / "a.dxf")
+    source = read_file(tmp_path / "a.dxf", {}, Silent())
+    assert any(finding.code == "unit-doubtful" and "30.48 m wide" in finding.text for finding in source.findings)
+
+
+@pytest.mark.parametrize(
+    ("text", "height"),
+    [
+        ("231.44", 231.44),
+        ("+231,44", 231.44),
+        ("EL 231.4 m", 231.4),
+        ("-3", -3.0),
+        ("MH 12", 12.0),
+        ("kerb", None),
+        ("12.3.4", None),
+    ],
+)
+def test_heights_in_texts(text, height):
+    assert text_height(text) == height

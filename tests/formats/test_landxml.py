@@ -1,7 +1,11 @@
 """LandXML against a file written by hand, a second reader, and malice. Facts of the standard are from memory."""
 
+import json
+
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from builders import HANDMADE, METRES, ground, scattered
 from formats.second_landxml_reader import linear_unit, surfaces
@@ -12,8 +16,13 @@ from vastgrid.convert import contours
 from vastgrid.convert.tin import TinParams, run
 from vastgrid.formats import landxml
 from vastgrid.formats.landxml._read import Take
+from vastgrid.session.deliver import deliver
+from vastgrid.session.steps import read_file
+from vastgrid.terrain.alignment import profile_heights
+from vastgrid.terrain.fileformat import losses
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.survey import Record, survey_of
 from vastgrid.terrain.units import in_units
 
 READ, WRITE = landxml.LandXmlReadParams(), landxml.LandXmlWriteParams()
@@ -38,7 +47,7 @@ def test_handmade_faces():
     assert points.attributes["code"].tolist() == [b"BM"]
     said = " ".join(finding.text for finding in result.findings)
     assert "1 face of Yard & ramp are marked invisible" in said
-    assert "1 Alignment" in said
+    assert "Alignment Road has no geometry" in said and "also holds the data it was built from" in said
 
 
 def test_handmade_source_data():
@@ -161,3 +170,83 @@ def test_cut_at_every_place_is_an_error_not_a_crash(tmp_path):
         (tmp_path / "a.xml").write_bytes(data[:size])
         with pytest.raises(FormatError):
             read(tmp_path / "a.xml")
+
+
+def test_handmade_records():
+    """A clothoid, a circle and a vertical curve by hand; handbook formulas for what lies between (from memory)."""
+    result = read(HANDMADE / "road.xml")
+    points, survey = result.datasets
+    assert points.attributes["description"].tolist() == [b"brass pin", b""]
+    by_role = {record.role: record for record in survey.records()}
+    assert set(by_role) == {"alignment", "parcel", "plan feature"}
+    assert any("1 Roadways" in finding.text for finding in result.findings)
+    road = by_role["alignment"]
+    along = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(road.line[:, :2], axis=0).T))))
+    # Tangent offset of a clothoid: L² / 6R, less L⁴ / 336R³; its end was given to the millimetre.
+    end = road.line[np.searchsorted(along, 160.0 - 1e-3)]
+    offset = 60.0**2 / (6 * 200.0) - 60.0**4 / (336 * 200.0**3)
+    assert end[1] - 5000.0 == pytest.approx(offset, abs=5e-3)
+    # The vertical curve: y = y0 + g1 x + (g2 - g1) x² / 2L, at its beginning, middle and end.
+    g1, g2, length = 0.02, -0.04, 80.0
+    for x in (0.0, 40.0, 80.0):
+        want = 101.2 + g1 * x + (g2 - g1) * x * x / (2 * length)
+        got = np.interp(60.0 + x, along, road.line[:, 2])
+        assert got == pytest.approx(want, abs=2e-2), "read off between drawn vertices"
+    assert by_role["parcel"].line[:, :2].tolist() == [[1000.0, 5000.0], [1100.0, 5000.0]], "by the points' names"
+    assert by_role["plan feature"].line.tolist() == [[2, 1, 3], [3, 2, 4], [5, 4, 6]]
+
+
+def test_records_go_out_and_come_back(tmp_path):
+    survey = read(HANDMADE / "road.xml").datasets[1]
+    target = landxml.FORMAT
+    feet = in_units(survey, Unit.US_FOOT, Unit.US_FOOT)
+    for each, unit in ((survey, Unit.METRE), (feet, Unit.US_FOOT)):
+        delivery = deliver([each], tmp_path / "a.xml", target, target.write_params(), Silent())
+        assert delivery.good and delivery.plan < 1e-4, delivery.checks
+        back = read(tmp_path / "a.xml").datasets[0]
+        assert back.frame.horizontal is unit
+    station = json.loads(back.exact[back.roles.index("alignment")])["station"]
+    assert station == pytest.approx(1000.0 * 3937 / 1200, abs=1e-3), "stations follow the unit"
+
+
+def test_what_a_file_cannot_hold_is_said():
+    line = np.array([(1.0, 2.0, 3.0)])
+    frame = Frame(None, Unit.METRE, Unit.METRE)
+    survey = survey_of("s", frame, [Record("photo position", "p1", line, {}), Record("alignment", "a", line, {})])
+    assert any("1 left out: photo position" in finding.text for finding in losses(survey, landxml.FORMAT.carries))
+
+
+@given(st.floats(20, 300), st.floats(-0.08, 0.08), st.floats(-0.08, 0.08))
+def test_vertical_curves_touch_their_tangents(length, g1, g2):
+    pvis = [
+        {"station": 0.0, "elevation": 100.0},
+        {"station": 400.0, "elevation": 100.0 + 400.0 * g1, "kind": "parabola", "length": length},
+        {"station": 800.0, "elevation": 100.0 + 400.0 * (g1 + g2)},
+    ]
+    s = np.array([400.0 - length / 2, 400.0, 400.0 + length / 2])
+    z = profile_heights(s, pvis)
+    middle = 100.0 + 400.0 * g1 + (g2 - g1) * length / 8.0
+    np.testing.assert_allclose(z, [100.0 + s[0] * g1, middle, 100 + 400 * g1 + g2 * length / 2], atol=1e-9)
+
+
+def test_a_circular_vertical_curve():
+    radius, g1, g2 = 1000.0, -0.05, 0.03
+    pvis = [
+        {"station": 0.0, "elevation": 50.0},
+        {"station": 200.0, "elevation": 40.0, "kind": "circle", "radius": radius},
+        {"station": 400.0, "elevation": 46.0},
+    ]
+    s = np.linspace(150.0, 250.0, 2001)
+    z = profile_heights(s, pvis)
+    inside = slice(900, 1100)
+    curvature = np.gradient(np.gradient(z, s), s) / (1 + np.gradient(z, s) ** 2) ** 1.5
+    np.testing.assert_allclose(curvature[inside], 1.0 / radius, rtol=1e-3)
+    assert z[0] == pytest.approx(50 + g1 * 150) and z[-1] == pytest.approx(40 + g2 * 50)
+
+
+def test_both_definitions_and_how_far_they_differ():
+    source = read_file(HANDMADE / "two_definitions.xml", {"take": "both"}, Silent())
+    assert [each.kind for each in source.datasets] == ["tin", "points", "lines", "points", "tin"]
+    assert source.datasets[-1].name == "Yard & ramp rebuilt"
+    said = next(finding for finding in source.findings if finding.code == "definitions-differ")
+    assert "0.500 us-ft at most" in said.text and said.at is not None

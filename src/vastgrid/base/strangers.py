@@ -77,6 +77,9 @@ def parse_xml(path: Path, stream: IO[bytes], handler: Handler, told: Callable[[i
     except expat.ExpatError as error:
         why = expat.errors.messages[error.code]
         raise FormatError(path, f"this is not well-formed XML from here on: {why}", line=error.lineno) from error
+    except (LookupError, ValueError) as error:
+        # The parser asks Python for encodings that it does not know itself.
+        raise FormatError(path, f"its text cannot be decoded: {error}") from error
 
 
 def member_names(path: Path) -> list[str]:

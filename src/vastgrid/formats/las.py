@@ -122,6 +122,48 @@ def _check_header(path: Path) -> None:
         good &= later[0] <= size and later[1] * 60 <= size - later[0]
     if not good:
         raise FormatError(path, "its header speaks of records that do not fit in the file; it is damaged or cut off")
+    if head[104] & 0x80:
+        _check_packing(path, own, data, size, head)
+
+
+def _check_packing(path: Path, own: int, data: int, size: int, head: bytes) -> None:
+    """Refuse a chunk table that cannot be: the library would ask for as much memory as it says.
+
+    Layout by the LASzip specification: the record 22204, and at the points' beginning the place of the table, which
+    begins with its version and the number of chunks.
+    """
+    with path.open("rb") as file:
+        file.seek(own)
+        records = file.read(data - own)
+        file.seek(data)
+        start = file.read(8)
+        mark = records.find(b"laszip encoded")
+        if mark < 2 or len(start) < 8 or mark + 16 + 36 + 34 > len(records):
+            raise FormatError(path, "its packing is not described as the LAZ format does; it is damaged or cut off")
+        chunk = struct.unpack_from("<I", records, mark + 52 + 12)[0]
+        place = struct.unpack("<q", start)[0]
+        if place == -1:
+            # A file written as a stream has the place at its end.
+            file.seek(size - 8)
+            place = struct.unpack("<q", file.read(8))[0]
+        file.seek(max(min(place, size), 0))
+        begin = file.read(8)
+    points = struct.unpack_from("<Q", head, 247)[0] if head[25] >= 4 and len(head) >= 255 else 0
+    points = points or struct.unpack_from("<I", head, 107)[0]
+    chunks = struct.unpack_from("<I", begin, 4)[0] if len(begin) == 8 else -1
+    most = points + 1 if chunk == 0xFFFFFFFF else points // max(chunk, 1) + 2
+    if not (data + 8 <= place <= size - 8 and 0 <= chunks <= min(most, size) and chunk > 0):
+        raise FormatError(path, "its table of chunks does not fit in the file; it is damaged or cut off")
+    length = struct.unpack_from("<H", records, mark + 18)[0]
+    with library_faults(path, "reading the table of chunks"), path.open("rb") as file:
+        import lazrs
+
+        file.seek(data)
+        table = lazrs.read_chunk_table(file, lazrs.LazVlr(records[mark + 52 : mark + 52 + length]))
+        # A chunk may have room for more points than there are, yet not for beyond all measure more.
+        swollen = any(number > max(points, 1_000_000) for number, _ in table)
+        if sum(each for _, each in table) > size or swollen:
+            raise FormatError(path, "its chunks are larger than the file; it is damaged or cut off")
 
 
 def _check_room(path: Path, header: Any, total: int) -> None:

@@ -119,8 +119,10 @@ def _running(values: Floats, step: float) -> Floats:
 _DRAWN = {"line": _line, "curve": _curve, "spiral": _spiral, "course": _course}
 
 
-def with_profile(line: Floats, station: float, profile: list[dict[str, Any]]) -> Floats:
+def with_profile(line: Floats, station: float, profile: list[dict[str, Any]], chord: float) -> Floats:
     """Return a line with the heights of a profile, NaN before its first and after its last point.
+
+    Vertices are added where grades change, and along vertical curves.
 
     Parameters
     ----------
@@ -131,9 +133,36 @@ def with_profile(line: Floats, station: float, profile: list[dict[str, Any]]) ->
     profile : list of dict
         Points of vertical intersection in order: ``station``, ``elevation`` and, for vertical curves, ``kind``
         (parabola, two parabolas, circle) with ``length``, ``length_in`` and ``length_out``, or ``radius``.
+    chord : float
+        Largest vertical distance of a chord from the curve it stands for.
     """
     along = station + np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(line[:, :2], axis=0).T))))
-    return np.column_stack((line[:, :2], profile_heights(along, profile)))
+    more = _profile_stations(profile, chord)
+    stations = np.union1d(along, more[(more > along[0]) & (more < along[-1])])
+    # Stations that lie closer than a rounding are one.
+    stations = stations[np.concatenate(([True], np.diff(stations) > 1e-9 * (1.0 + abs(along[-1]))))]
+    plan = [np.interp(stations, along, line[:, k]) for k in (0, 1)]
+    return np.column_stack((*plan, profile_heights(stations, profile)))
+
+
+def _profile_stations(profile: list[dict[str, Any]], chord: float) -> Floats:
+    """Return the stations at which a profile has to be drawn: its intersections, and along its curves."""
+    found = [float(pvi["station"]) for pvi in profile]
+    for before, pvi, after in zip(profile, profile[1:], profile[2:], strict=False):
+        s = float(pvi["station"])
+        one, two = s - float(before["station"]), float(after["station"]) - s
+        if one <= 0.0 or two <= 0.0:
+            continue
+        bend = abs((after["elevation"] - pvi["elevation"]) / two - (pvi["elevation"] - before["elevation"]) / one)
+        into = float(pvi.get("length_in", pvi.get("length", 0.0) / 2.0))
+        beyond = float(pvi.get("length_out", pvi.get("length", 0.0) / 2.0))
+        if pvi.get("kind") == "circle" and pvi.get("radius"):
+            into = beyond = abs(float(pvi["radius"])) * bend / 2.0
+        if into > 0.0 and beyond > 0.0:
+            # The rise of a parabola over its chord is length × bend / 8 for the whole of it.
+            pieces = min(max(math.ceil(math.sqrt((into + beyond) * bend / (8.0 * max(chord, 1e-6)))), 2), MOST)
+            found += np.linspace(s - into, s, pieces + 1).tolist() + np.linspace(s, s + beyond, pieces + 1).tolist()
+    return np.array(found, np.float64)
 
 
 def profile_heights(stations: Floats, profile: list[dict[str, Any]]) -> Floats:

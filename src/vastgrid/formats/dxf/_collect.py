@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import library_faults
 from vastgrid.base.findings import Finding, count
-from vastgrid.formats.dxf._geometry import faces_of, lightweight, polylines
+from vastgrid.formats.dxf._geometry import faces_of, lightweight, polylines, with_bulges
 from vastgrid.formats.dxf._tags import Entities, Tags, texts_of
 from vastgrid.kernels.tags import word
 from vastgrid.terrain.dataset import Floats
@@ -319,12 +319,35 @@ def _take(entity: Any, chord: float, drawing: Drawing, document: Any) -> None:
 
 
 def _course(entity: Any, chord: float) -> Floats:
-    if entity.dxftype() == "LINE":
+    """Return an entity's course, curves as chords; the library's own paths are Bézier curves, too rough for surveys."""
+    kind = entity.dxftype()
+    if kind == "LINE":
         return np.array([entity.dxf.start, entity.dxf.end], np.float64)
-    from ezdxf.path import make_path
+    if kind in ("LWPOLYLINE", "POLYLINE"):
+        return _polyline(entity, chord)
+    points = entity.flattening(chord) if kind != "SPLINE" else entity.flattening(chord, 8)
+    return np.array([tuple(point) for point in points], np.float64).reshape(-1, 3)
 
-    course = make_path(entity)
-    return np.array([tuple(v) for v in course.flattening(chord)], np.float64).reshape(-1, 3)
+
+def _polyline(entity: Any, chord: float) -> Floats:
+    from ezdxf.math import Vec3
+
+    if entity.dxftype() == "LWPOLYLINE":
+        rows = np.array(entity.get_points("xyb"), np.float64).reshape(-1, 3)
+        xyz = np.column_stack((rows[:, :2], np.full(len(rows), float(entity.dxf.elevation))))
+        bulges, flat = rows[:, 2], True
+    else:
+        xyz = np.array([tuple(vertex.dxf.location) for vertex in entity.vertices], np.float64).reshape(-1, 3)
+        bulges = np.array([float(vertex.dxf.get("bulge", 0.0)) for vertex in entity.vertices])
+        flat = bool(entity.is_2d_polyline)
+        if flat:
+            xyz[:, 2] = float(entity.dxf.elevation.z) if entity.dxf.hasattr("elevation") else 0.0
+    if len(xyz) < 2:
+        return xyz
+    line = with_bulges(xyz, bulges, bool(entity.is_closed), chord)
+    if not flat:
+        return line
+    return np.array([tuple(place) for place in entity.ocs().points_to_wcs(Vec3.generate(line))], np.float64)
 
 
 def _triangles(entity: Any) -> Iterator[Any]:

@@ -47,7 +47,7 @@ def _arbitrary_axis(extrusion: Floats) -> Floats | None:
     return np.column_stack((x, np.cross(z, x), z))
 
 
-def _with_bulges(xyz: Floats, bulges: Floats, closed: bool, chord: float) -> Floats:
+def with_bulges(xyz: Floats, bulges: Floats, closed: bool, chord: float) -> Floats:
     """Return a polyline with its arcs as chords (a bulge is the tangent of a quarter of the arc's angle)."""
     if closed and len(xyz) > 1 and (xyz[0] != xyz[-1]).any():
         xyz, bulges = np.concatenate((xyz, xyz[:1])), np.append(bulges, 0.0)
@@ -95,7 +95,7 @@ def lightweight(entities: Entities, at: NDArray[np.int64], chord: float) -> Iter
         if (code == 42).any():
             vertex = np.cumsum(code == 10) - 1
             bulges[np.minimum(vertex[code == 42], size - 1)] = number[code == 42]
-        line = _with_bulges(xyz, bulges, bool(flags[k] & 1), chord)
+        line = with_bulges(xyz, bulges, bool(flags[k] & 1), chord)
         axis = _arbitrary_axis(extrusion[k])
         yield line if axis is None else line @ axis.T, entity
 
@@ -138,7 +138,7 @@ def polylines(entities: Entities, shown: NDArray[np.bool_], chord: float) -> Ite
                 continue
             if not flags[k] & 8:
                 line = np.column_stack((line[:, :2], np.full(len(line), elevation[k])))
-            line = _with_bulges(line, bulge, bool(flags[k] & 1), chord)
+            line = with_bulges(line, bulge, bool(flags[k] & 1), chord)
             axis = None if flags[k] & 8 else _arbitrary_axis(extrusion[k])
             yield line if axis is None else line @ axis.T, entity, False
 

@@ -105,7 +105,7 @@ def drawing_bytes(path: Path, *, recover: bool, findings: list[Finding]) -> NDAr
         import ezdxf.recover
 
         with library_faults(path, "repairing the drawing"):
-            document, audit = ezdxf.recover.readfile(path)
+            document, audit = ezdxf.recover.read(io.BytesIO(_ended(path.read_bytes(), findings)))
             text = io.StringIO()
             document.write(text)
         if audit.errors or audit.fixes:
@@ -116,6 +116,17 @@ def drawing_bytes(path: Path, *, recover: bool, findings: list[Finding]) -> NDAr
             )
         return np.frombuffer(text.getvalue().encode("utf-8", "surrogateescape"), np.uint8)
     return _bytes(path)
+
+
+def _ended(data: bytes, findings: list[Finding]) -> bytes:
+    """Return a drawing that was cut off with its last, partial entity taken away and its end marks added."""
+    if data.startswith(b"AutoCAD Binary DXF") or data.rstrip().endswith(b"EOF"):
+        return data
+    whole = [match.start() for match in re.finditer(rb"(?<=\n)[ \t]*0\r?\n[A-Z0-9_]+\r?\n", data)]
+    if not whole:
+        return data
+    findings.append(Finding("cut-off", "The drawing is cut off; its whole entities were taken."))
+    return data[: whole[-1]] + b"  0\nENDSEC\n  0\nEOF\n"
 
 
 def _bytes(path: Path) -> NDArray[np.uint8]:

@@ -321,6 +321,9 @@ def _parse(path: Path, data: mmap.mmap, collector: Collector, progress: Progress
         # Elements read past the parser are lines that it did not count.
         exact = "" if not collector.surfaces or not collector.surfaces[-1].numbers else " or after"
         raise FormatError(path, f"this is not well-formed XML from here on{exact}: {why}", line=line) from error
+    except (LookupError, ValueError) as error:
+        # The parser asks Python for encodings that it does not know itself.
+        raise FormatError(path, f"its text cannot be decoded: {error}") from error
     finally:
         del raw
         view.release()

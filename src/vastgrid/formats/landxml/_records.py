@@ -172,7 +172,7 @@ def survey(
         exact = {key: value for key, value in own.items() if key not in ("role", "name")}
         line = drawn(exact["geometry"], chord / scale, own["name"], findings)
         if exact.get("profile") and len(line) > 1:
-            line = with_profile(line, exact.get("station", 0.0), exact["profile"])
+            line = with_profile(line, exact.get("station", 0.0), exact["profile"], chord / scale)
         if len(line) == 0 and exact.get("centre"):
             place = exact["centre"]
             line = np.array([[place[0], place[1], place[2] if len(place) > 2 else math.nan]])

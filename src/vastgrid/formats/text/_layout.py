@@ -251,12 +251,12 @@ def split_line(line: bytes, delimiter: bytes) -> list[str]:
     return [part.strip().strip('"').strip() for part in parts]
 
 
-# Degrees, minutes and perhaps seconds, parted by their marks, colons or blanks; or degrees alone with a mark.
+# Degrees, minutes and perhaps seconds, parted by their marks, colons or blanks; or degrees alone with a mark. A small
+# s stands for seconds, a capital one for south.
 _MARK = r"[\s°º˚'’′\"”″:dms\ufffd]"
 _ANGLE = re.compile(
-    rf"([NSEW])?\s*([+-]?\d{{1,3}}){_MARK}+(\d{{1,2}}(?:\.\d+)?)(?:{_MARK}+(\d{{1,2}}(?:\.\d+)?))?{_MARK}*([NSEW])?"
-    rf"|([NSEW])?\s*([+-]?\d{{1,3}}(?:\.\d+)?){_MARK}*([NSEW])?",
-    re.IGNORECASE,
+    rf"([NSEWnew])?\s*([+-]?\d{{1,3}}){_MARK}+(\d{{1,2}}(?:\.\d+)?)(?:{_MARK}+(\d{{1,2}}(?:\.\d+)?))?{_MARK}*([NSEWnew])?"
+    rf"|([NSEWnew])?\s*([+-]?\d{{1,3}}(?:\.\d+)?){_MARK}*([NSEWnew])?"
 )
 
 
@@ -318,7 +318,7 @@ def detect(path: Path, data: bytes, params: TextReadParams) -> Layout:
     else:
         good = (k for k in body if sum(numeric[k][c] for c in range(width) if often[c]) >= 0.6 * sum(often))
         begin = rows[next(good, 0)][0]
-    heads = [cells for k, cells in rows if k < begin and len(cells) == width and not any(map(_looks_numeric, cells))]
+    heads = [cells for k, cells in rows if k < begin and len(cells) == width and not any(map(looks_numeric, cells))]
     header = tuple(heads[-1]) if heads else _comment_header(data, begin, delimiter, width, params.comment)
     guessed = ""
     if params.columns:
@@ -336,7 +336,8 @@ def detect(path: Path, data: bytes, params: TextReadParams) -> Layout:
     return Layout(delimiter, comma, begin, roles, header, _units(header, roles), guessed, angles, passed)
 
 
-def _looks_numeric(cell: str) -> bool:
+def looks_numeric(cell: str) -> bool:
+    """Say whether a field is a number with a decimal point or comma."""
     return _is_number(cell, False) or _is_number(cell, True)
 
 

@@ -15,7 +15,17 @@ from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import let_go, roomy
-from vastgrid.formats.text._layout import COORDINATES, Form, Layout, TextReadParams, detect, parse_angle, prepared
+from vastgrid.formats.text._layout import (
+    COORDINATES,
+    Form,
+    Layout,
+    TextReadParams,
+    detect,
+    looks_numeric,
+    parse_angle,
+    prepared,
+    split_line,
+)
 from vastgrid.kernels.textrows import gather_text, line_starts, split_fields
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import ReadResult
@@ -146,7 +156,8 @@ def _passed(data: bytes, starts: NDArray[np.int64], layout: Layout) -> list[Find
     some = [data[starts[k] : starts[k + 1]].decode("utf-8", "replace").strip()[:40] for k in layout.passed[:3]]
     told = "; ".join(f"line {k + 1} “{text}”" for k, text in zip(layout.passed, some, strict=False))
     more = f" and {len(layout.passed) - 3} more" if len(layout.passed) > 3 else ""
-    looks = any(sum(character.isdigit() for character in text) > 0.5 * len(text) for text in some)
+    cells = [split_line(data[starts[k] : starts[k + 1]], layout.delimiter) for k in layout.passed]
+    looks = any(len(row) == len(layout.roles) and any(looks_numeric(cell) for cell in row) for row in cells)
     text = f"Passed over before the first point: {told}{more}."
     return [Finding("lines-passed-over", text) if looks else note("lines-passed-over", text)]
 

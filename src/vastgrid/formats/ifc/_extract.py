@@ -1,25 +1,25 @@
-"""IFC: the terrain of a building model, with its georeference."""
+"""Taking faces out of an IFC model; runs in a process of its own, since a damaged file can crash the library.
+
+Each line on standard input asks for one file and is answered by one line; after a while without one it ends.
+"""
 
 from __future__ import annotations
 
+import json
 import re
+import select
+import sys
 from collections import Counter
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, note
-from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit
 from vastgrid.terrain.assemble import fans
 from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import Part, Up, surfaces
 
+IDLE = 20.0
 _GROUND = (
     "IfcSite",
     "IfcGeographicElement",
@@ -31,60 +31,6 @@ _GROUND = (
     "IfcCourse",
     "IfcPavement",
 )
-
-
-def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
-    """Read triangulated faces of sites and geographic elements; in metres, on the map where a conversion is given.
-
-    Raises
-    ------
-    FormatError
-        If it is not a whole IFC file, or has no such faces.
-    """
-    _check_whole(path)
-    findings: list[Finding] = []
-    with library_faults(path, "reading the building model"):
-        import ifcopenshell
-        import ifcopenshell.util.placement
-        import ifcopenshell.util.unit
-
-        model: Any = ifcopenshell.open(str(path))
-        progress.report(0.4, f"reading {path.name}")
-        scale = float(ifcopenshell.util.unit.calculate_unit_scale(model))
-        place = _map(model, scale, findings)
-        parts: list[Part] = []
-        left: Counter[str] = Counter()
-        for kind in _GROUND:
-            for thing in _of(model, kind):
-                matrix = np.eye(4)
-                if thing.ObjectPlacement is not None:
-                    matrix = np.asarray(ifcopenshell.util.placement.get_local_placement(thing.ObjectPlacement), float)
-                name = thing.Name or kind.removeprefix("Ifc")
-                for faces in _faces(thing, left):
-                    xyz = (faces[0] @ matrix[:3, :3].T + matrix[:3, 3]) * scale
-                    parts.append((str(name), place(xyz), faces[1]))
-        frame = _frame(model, findings)
-    progress.report(0.7, f"reading {path.name}")
-    if left:
-        kinds = ", ".join(f"{number} {kind}" for kind, number in left.items())
-        findings.append(Finding("geometry-left-out", f"Geometry that is not made of faces was left out: {kinds}."))
-    if not parts:
-        more = f" ({findings[-1].text})" if left else ""
-        raise FormatError(path, f"there is no site or geographic element with faces in the model{more}")
-    result = surfaces(path, parts, Up.Z, frame)
-    return ReadResult(result.datasets, (*result.findings, *findings))
-
-
-def _check_whole(path: Path) -> None:
-    """A STEP file (ISO 10303-21) ends with its end mark; the library would wait for more."""
-    with path.open("rb") as file:
-        head = file.read(4096)
-        file.seek(max(path.stat().st_size - 4096, 0))
-        tail = file.read()
-    if b"ISO-10303-21" not in head:
-        raise FormatError(path, "it does not begin like an IFC file (ISO-10303-21)")
-    if b"END-ISO-10303-21" not in tail:
-        raise FormatError(path, "the file is cut off: its end mark is missing")
 
 
 def _of(model: Any, kind: str) -> list[Any]:
@@ -167,35 +113,53 @@ def _map_unit(conversion: Any) -> float:
     return float(ifcopenshell.util.unit.get_prefix_multiplier(unit.Prefix)) if unit.Prefix else 1.0
 
 
-def _frame(model: Any, findings: list[Finding]) -> Frame:
-    metres = Frame(None, Unit.METRE, Unit.METRE)
-    for own in _of(model, "IfcProjectedCRS"):
-        code = re.search(r"EPSG[:\s]*(\d+)", str(own.Name or ""), re.IGNORECASE)
-        if not code:
-            continue
+def extract(path: Path, target: Path) -> None:
+    """Write the faces of a model's sites and geographic elements, in metres, to an .npz file with what was noticed."""
+    import ifcopenshell
+    import ifcopenshell.util.placement
+    import ifcopenshell.util.unit
+
+    findings: list[Finding] = []
+    model: Any = ifcopenshell.open(str(path))
+    scale = float(ifcopenshell.util.unit.calculate_unit_scale(model))
+    place = _map(model, scale, findings)
+    arrays: dict[str, Any] = {}
+    names: list[str] = []
+    left: Counter[str] = Counter()
+    for kind in _GROUND:
+        for thing in _of(model, kind):
+            matrix = np.eye(4)
+            if thing.ObjectPlacement is not None:
+                matrix = np.asarray(ifcopenshell.util.placement.get_local_placement(thing.ObjectPlacement), float)
+            for points, triangles in _faces(thing, left):
+                xyz = (points @ matrix[:3, :3].T + matrix[:3, 3]) * scale
+                arrays[f"v{len(names)}"], arrays[f"t{len(names)}"] = place(xyz), triangles
+                names.append(str(thing.Name or kind.removeprefix("Ifc")))
+    codes = [re.search(r"EPSG[:\s]*(\d+)", str(own.Name or ""), re.IGNORECASE) for own in _of(model, "IfcProjectedCRS")]
+    about = {
+        "names": names,
+        "left": dict(left),
+        "epsg": next((code[1] for code in codes if code), ""),
+        "findings": [finding.to_json() for finding in findings],
+    }
+    np.savez(target, about=np.array(json.dumps(about)), **arrays)
+
+
+def main() -> None:
+    """Answer requests until there are no more."""
+    while select.select([sys.stdin], [], [], IDLE)[0]:
+        line = sys.stdin.readline()
+        if not line:
+            return
+        path, target = json.loads(line)
         try:
-            frame = frame_of_crs(f"EPSG:{code[1]}")
-        except ValueError as error:
-            findings.append(Finding("crs-unreadable", f"The model's CRS cannot be used: {error}."))
-            continue
-        if frame.horizontal is not Unit.METRE:
-            findings.append(Finding("crs-not-metric", "The model's CRS is not in metres; coordinates here are."))
-            return metres
-        return Frame(frame.crs, Unit.METRE, Unit.METRE)
-    return metres
+            extract(Path(path), Path(target))
+            answer = {"error": ""}
+        except BaseException as error:  # noqa: BLE001 - whatever the library raises is the answer
+            answer = {"error": " ".join(str(error).split())[:200] or type(error).__name__}
+        sys.stdout.write(json.dumps(answer) + "\n")
+        sys.stdout.flush()
 
 
-def sniff(head: bytes, path: Path) -> int:  # noqa: D103
-    if b"ISO-10303-21" not in head[:4096]:
-        return 0
-    return 100 if re.search(rb"FILE_SCHEMA\s*\(\s*\(\s*'IFC", head) else (70 if path.suffix.lower() == ".ifc" else 0)
-
-
-FORMAT = Format(
-    id="ifc",
-    title="IFC model",
-    suffixes=(".ifc",),
-    sniff=sniff,
-    carries=Carries(kinds=(Mesh,), several=True, units="both", crs=True),
-    read=read,
-)
+if __name__ == "__main__":
+    main()

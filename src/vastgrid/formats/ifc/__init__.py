@@ -1,0 +1,168 @@
+"""IFC: the terrain of a building model, with its georeference."""
+
+from __future__ import annotations
+
+import atexit
+import json
+import os
+import re
+import select
+import subprocess
+import sys
+import tempfile
+import threading
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from vastgrid.base.errors import FormatError
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
+from vastgrid.terrain.frame import Frame, frame_of_crs
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.meshfile import Part, Up, surfaces
+
+
+class _Helper:
+    """The process in which models are opened; started when needed, and again after a crash."""
+
+    def __init__(self) -> None:
+        self._process: subprocess.Popen[str] | None = None
+        self._lock = threading.Lock()
+        atexit.register(self.stop)
+
+    def stop(self) -> None:
+        """End the process."""
+        if self._process is not None:
+            self._process.kill()
+            self._process.wait()
+            for stream in (self._process.stdin, self._process.stdout):
+                if stream is not None:
+                    stream.close()
+            self._process = None
+
+    def _running(self) -> subprocess.Popen[str]:
+        if self._process is None or self._process.poll() is not None:
+            self.stop()
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "vastgrid.formats.ifc._extract"],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+                text=True,
+                env={**os.environ, "PYTHONPATH": os.pathsep.join(path for path in sys.path if path)},
+            )
+        return self._process
+
+    def ask(self, path: Path, target: Path, progress: Progress) -> str:
+        """Have one model opened; return what went wrong, empty if nothing did.
+
+        Raises
+        ------
+        Cancelled
+            If asked to stop; the process is ended.
+        """
+        with self._lock:
+            for attempt in (1, 2):
+                process = self._running()
+                assert process.stdin is not None
+                assert process.stdout is not None
+                try:
+                    process.stdin.write(json.dumps([str(path.resolve()), str(target)]) + "\n")
+                    process.stdin.flush()
+                except OSError:
+                    # It had ended for want of work just then.
+                    self.stop()
+                    if attempt == 1:
+                        continue
+                    return "its process cannot be started"
+                try:
+                    while not select.select([process.stdout], [], [], 0.1)[0]:
+                        progress.report(0.3, f"reading {path.name}")
+                except BaseException:
+                    self.stop()
+                    raise
+                line = process.stdout.readline()
+                if line:
+                    return str(json.loads(line)["error"])
+                self.stop()
+                return "the file makes the library crash; it is damaged"
+        return ""
+
+
+_helper = _Helper()
+
+
+def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
+    """Read triangulated faces of sites and geographic elements; in metres, on the map where a conversion is given.
+
+    Raises
+    ------
+    FormatError
+        If it is not a whole IFC file, or has no such faces.
+    """
+    _check_whole(path)
+    with tempfile.TemporaryDirectory(prefix="vastgrid-ifc-") as folder:
+        target = Path(folder) / "faces.npz"
+        fault = _helper.ask(path, target, progress)
+        if fault:
+            raise FormatError(path, f"reading the building model failed: {fault}")
+        with np.load(target, allow_pickle=False) as kept:
+            about = json.loads(str(kept["about"]))
+            parts: list[Part] = [(name, kept[f"v{k}"], kept[f"t{k}"]) for k, name in enumerate(about["names"])]
+    progress.report(0.7, f"reading {path.name}")
+    findings = [Finding.from_json(values) for values in about["findings"]]
+    if about["left"]:
+        kinds = ", ".join(f"{number} {kind}" for kind, number in about["left"].items())
+        findings.append(Finding("geometry-left-out", f"Geometry that is not made of faces was left out: {kinds}."))
+    if not parts:
+        more = f" ({findings[-1].text})" if about["left"] else ""
+        raise FormatError(path, f"there is no site or geographic element with faces in the model{more}")
+    result = surfaces(path, parts, Up.Z, _frame(about, findings))
+    return ReadResult(result.datasets, (*result.findings, *findings))
+
+
+def _check_whole(path: Path) -> None:
+    """A STEP file (ISO 10303-21) ends with its end mark; the library would wait for more."""
+    with path.open("rb") as file:
+        head = file.read(4096)
+        file.seek(max(path.stat().st_size - 4096, 0))
+        tail = file.read()
+    if b"ISO-10303-21" not in head:
+        raise FormatError(path, "it does not begin like an IFC file (ISO-10303-21)")
+    if b"END-ISO-10303-21" not in tail:
+        raise FormatError(path, "the file is cut off: its end mark is missing")
+
+
+def _frame(about: dict[str, Any], findings: list[Finding]) -> Frame:
+    metres = Frame(None, Unit.METRE, Unit.METRE)
+    if not about["epsg"]:
+        return metres
+    try:
+        frame = frame_of_crs(f"EPSG:{about['epsg']}")
+    except ValueError as error:
+        findings.append(Finding("crs-unreadable", f"The model's CRS cannot be used: {error}."))
+        return metres
+    if frame.horizontal is not Unit.METRE:
+        findings.append(Finding("crs-not-metric", "The model's CRS is not in metres; coordinates here are."))
+        return metres
+    return Frame(frame.crs, Unit.METRE, Unit.METRE)
+
+
+def sniff(head: bytes, path: Path) -> int:  # noqa: D103
+    if b"ISO-10303-21" not in head[:4096]:
+        return 0
+    return 100 if re.search(rb"FILE_SCHEMA\s*\(\s*\(\s*'IFC", head) else (70 if path.suffix.lower() == ".ifc" else 0)
+
+
+FORMAT = Format(
+    id="ifc",
+    title="IFC model",
+    suffixes=(".ifc",),
+    sniff=sniff,
+    carries=Carries(kinds=(Mesh,), several=True, units="both", crs=True),
+    read=read,
+)

@@ -1,0 +1,34 @@
+"""Two thousand damaged files for every reader: only our own errors may leave it, soon, and without a crash."""
+
+import os
+import subprocess
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+
+from vastgrid import catalog
+
+TIMES = os.environ.get("VASTGRID_FUZZ", "2000")
+READERS = [each.id for each in catalog.FORMATS if each.read]
+
+
+@pytest.fixture(scope="module")
+def runs():
+    def run(own):
+        script = Path(__file__).with_name("run.py")
+        command = [sys.executable, "-W", "ignore", str(script), own, "--times", TIMES]
+        # No time limit of the test's own: how long one file may take is checked inside.
+        return own, subprocess.run(command, capture_output=True, text=True, check=False)
+
+    with ThreadPoolExecutor(2) as pool:
+        return dict(pool.map(run, READERS))
+
+
+@pytest.mark.timeout(1200)
+@pytest.mark.parametrize("own", READERS)
+def test_damaged_files(own, runs):
+    done = runs[own]
+    assert done.returncode == 0, f"exit code {done.returncode} after … {done.stderr[-1500:]}"
+    assert "damaged files" in done.stdout
