@@ -172,7 +172,7 @@ FORMAT = Format(
     title="GPX points",
     suffixes=(".gpx",),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True),
+    carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",)),
     read=read,
     write=write,
     read_params=GpxReadParams,

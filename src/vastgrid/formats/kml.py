@@ -233,7 +233,7 @@ FORMAT = Format(
     title="KML or KMZ",
     suffixes=(".kml", ".kmz"),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True),
+    carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",)),
     read=read,
     write=write,
     read_params=KmlReadParams,

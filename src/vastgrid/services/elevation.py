@@ -30,8 +30,10 @@ def simulated(longitude: float, latitude: float) -> float | None:
     """Return the height of an invented world, in metres; None at sea."""
     a, b = math.radians(longitude), math.radians(latitude)
     land = math.sin(3.0 * a + 0.5) * math.cos(2.0 * b) + 0.6 * math.sin(5.0 * a - 3.0 * b)
-    height = 900.0 * land + 220.0 * math.sin(90.0 * a) * math.cos(80.0 * b) + 40.0 * math.sin(900.0 * a + 700.0 * b)
-    return None if height < -400.0 else round(height + 420.0, 3)
+    height = (
+        650.0 + 500.0 * land + 120.0 * math.sin(90.0 * a) * math.cos(80.0 * b) + 40.0 * math.sin(900.0 * a + 700.0 * b)
+    )
+    return None if height < 0.0 else round(height, 3)
 
 
 class _Answer(BaseHTTPRequestHandler):

@@ -122,11 +122,13 @@ def suggestions(dataset: Dataset, others: Sequence[Dataset]) -> list[Suggestion]
     extent = dataset.extent()
     if not extent.east or not extent.north:
         return found
-    if dataset.frame.horizontal is None:
+    unit = dataset.frame.horizontal
+    if unit is None:
         plan = _plan_by_neighbours(extent, others) or _plan_by_spacing(dataset)
         found += [plan] if plan else []
+        unit = plan.unit if plan else None
     if dataset.frame.vertical is None:
-        height = _height_by_neighbours(dataset, others)
+        height = _height_by_neighbours(dataset, unit, others)
         found += [height] if height else []
     return found
 
@@ -162,8 +164,8 @@ def _plan_by_spacing(dataset: Dataset) -> Suggestion | None:
     return None
 
 
-def _height_by_neighbours(dataset: Dataset, others: Sequence[Dataset]) -> Suggestion | None:
-    """Compare heights with those of the nearest places of the job's data."""
+def _height_by_neighbours(dataset: Dataset, plan: Unit | None, others: Sequence[Dataset]) -> Suggestion | None:
+    """Compare heights with those of the nearest places of the job's data, plan coordinates read in a unit."""
     from scipy.spatial import cKDTree
 
     own = _sampled(dataset)
@@ -173,9 +175,9 @@ def _height_by_neighbours(dataset: Dataset, others: Sequence[Dataset]) -> Sugges
             continue
         there = _sampled(other, 20_000)
         scale = 1.0
-        one, two = dataset.frame.horizontal, other.frame.horizontal
-        if one and two and Unit.DEGREE not in (one, two):
-            scale = float(one.metres / two.metres)
+        there_unit = other.frame.horizontal
+        if plan and there_unit and Unit.DEGREE not in (plan, there_unit):
+            scale = float(plan.metres / there_unit.metres)
         if len(there) < 10:
             continue
         near = cKDTree(there[:, :2])

@@ -36,7 +36,7 @@ class Carries:
     unit_needed : bool
         Whether it cannot be written without a unit.
     crs, attributes, breaklines : bool
-        Whether it holds a CRS, points' attributes, and the breaklines a TIN was built from.
+        Whether it holds a CRS, points' attributes (all, or those named), and the breaklines a TIN was built from.
     roles : tuple of str
         Which survey records it holds.
     geographic : bool
@@ -48,7 +48,7 @@ class Carries:
     units: Literal["none", "one", "plan", "both"] = "none"
     unit_needed: bool = False
     crs: bool = False
-    attributes: bool = False
+    attributes: bool | tuple[str, ...] = False
     breaklines: bool = False
     roles: tuple[str, ...] = ()
     geographic: bool = False
@@ -130,9 +130,12 @@ def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
         found.append(note("units-not-carried", "The file cannot say its units; tell the receiver: " + frame.describe()))
     if carries.units == "plan" and frame.vertical:
         found.append(note("units-not-carried", f"The file cannot say that heights are in {frame.vertical.title}."))
-    if isinstance(dataset, PointSet) and dataset.attributes and not carries.attributes:
-        names = ", ".join(dataset.attributes)
-        found.append(Finding("attributes-not-carried", f"The file holds coordinates only; left out: {names}."))
+    if isinstance(dataset, PointSet) and carries.attributes is not True:
+        held = carries.attributes or ()
+        names = ", ".join(name for name in dataset.attributes if name not in held)
+        if names:
+            what = "coordinates only" if not held else f"coordinates, {', '.join(held)}"
+            found.append(Finding("attributes-not-carried", f"The file holds {what}; left out: {names}."))
     if isinstance(dataset, Tin) and len(dataset.break_vertices) and not carries.breaklines:
         found.append(note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."))
     if isinstance(dataset, Survey) and (gone := sorted(set(dataset.roles) - set(carries.roles))):

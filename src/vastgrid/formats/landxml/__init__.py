@@ -37,6 +37,7 @@ FORMAT = Format(
         units="one",
         unit_needed=True,
         crs=True,
+        attributes=("point", "code", "description"),
         breaklines=True,
         roles=("alignment", "parcel", "plan feature"),
     ),

@@ -113,14 +113,15 @@ def _units(frame: Frame) -> str:
 def _write_points(file: BinaryIO, points: PointSet, params: LandXmlWriteParams) -> None:
     file.write(f"<CgPoints name={quoteattr(points.name)}>\n".encode())
     names = points.attributes.get("point")
-    codes = points.attributes.get("code")
+    codes, notes = points.attributes.get("code"), points.attributes.get("description")
     rows = RowTemplate("{} {} {}", (params.decimals,) * 3).rows(list(_nez(points.xyz)))
     text, ends = rows
     start = 0
     for k, end in enumerate(ends):
         own = f" name={quoteattr(_word(names[k]) if names is not None else str(k + 1))}"
-        if codes is not None and _word(codes[k]):
-            own += f" code={quoteattr(_word(codes[k]))}"
+        for word, values in (("code", codes), ("desc", notes)):
+            if values is not None and _word(values[k]):
+                own += f" {word}={quoteattr(_word(values[k]))}"
         file.write(f"<CgPoint{own}>".encode() + text[start:end] + b"</CgPoint>\n")
         start = end
     file.write(b"</CgPoints>\n")
