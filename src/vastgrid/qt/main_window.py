@@ -76,6 +76,7 @@ class MainWindow(QMainWindow):
         self.message = ""
         self._names: dict[tuple[str, str], Dataset] = {}
         self.changed_files: dict[str, str] = {}
+        self._closed = False
         self._after: list[Callable[[], None]] = []
         self.bridge = Bridge(self)
         self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
@@ -633,7 +634,8 @@ class MainWindow(QMainWindow):
 
     def changeEvent(self, event: QEvent | None) -> None:
         super().changeEvent(event)
-        if event is not None and event.type() is QEvent.Type.ActivationChange and self.isActiveWindow():
+        active = event is not None and event.type() is QEvent.Type.ActivationChange and self.isActiveWindow()
+        if active and not self._closed:
             self.look_at_files()
 
     def _run_new(self, node: Node, title: str, text: str) -> None:
@@ -979,6 +981,7 @@ class MainWindow(QMainWindow):
         self.lineage.setFocus()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        self._closed = True
         self.ordering.close()
         self.runner.close()
         self._previews.close()

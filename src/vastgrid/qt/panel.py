@@ -182,6 +182,11 @@ class Panel(QWidget):
         layout = QVBoxLayout(body)
         layout.setContentsMargins(18, 14, 18, 14)
         layout.setSpacing(8)
+        # The old content may hold the very button whose signal led here: it goes when that is over.
+        old = self._scroll.takeWidget()
+        if old is not None:
+            old.hide()
+            old.deleteLater()
         self._scroll.setWidget(body)
         self.sentence = None
         self.sources = None
