@@ -204,9 +204,8 @@ def _check_extent(header: Any, low: Floats, high: Floats, findings: list[Finding
 
 def _note_ground(cloud: PointSet, params: CloudReadParams, findings: list[Finding]) -> None:
     classes = np.asarray(cloud.attributes["classification"])
-    present = np.flatnonzero(np.bincount(classes, minlength=256))
-    if not params.classes.strip() and 2 in present and len(present) > 1:
-        ground = int((classes == 2).sum())
+    ground = int((classes == 2).sum())
+    if not params.classes.strip() and 0 < ground < len(classes):
         text = f"All classes are used; {count(ground, 'point')} of {len(classes)} are ground (classes=2)."
         findings.append(note("all-classes", text))
 

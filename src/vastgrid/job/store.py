@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError, WriteError
 from vastgrid.base.files import write_text
 from vastgrid.base.quantities import Unit
-from vastgrid.base.roomy import pieces
+from vastgrid.base.roomy import LARGE, pieces
 from vastgrid.job.lineage import Graph, History
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.frame import Frame
@@ -69,6 +69,9 @@ class Store:
             }
             (temporary / "about.json").write_text(json.dumps(about), encoding="utf-8")
             temporary.replace(target)
+            if sum(array.nbytes for array in dataset.arrays().values()) > LARGE:
+                # From here on the job's own files serve it; whatever it was read into is let go.
+                self._open.pop(digest, None)
         except OSError as error:
             shutil.rmtree(temporary, ignore_errors=True)
             raise WriteError(f"the result cannot be kept in {self.folder}: {error.strerror or error}") from error

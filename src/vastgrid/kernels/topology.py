@@ -14,16 +14,17 @@ def neighbours_of(triangles: NDArray[np.int32]) -> NDArray[np.int32]:
     """
     triangles = np.ascontiguousarray(triangles, np.int32)
     top = int(triangles.max()) + 1 if len(triangles) else 0
-    return np.asarray(_neighbours(triangles, top))
+    # Numbers of edges: half the memory where they fit.
+    kind = np.int32 if 3 * len(triangles) < 2**31 - 1 else np.int64
+    head, following = np.full(top, -1, kind), np.full(3 * len(triangles), -1, kind)
+    return np.asarray(_neighbours(triangles, head, following))
 
 
 @numba.njit(cache=True, nogil=True)
-def _neighbours(triangles, top):
+def _neighbours(triangles, head, following):
     # Edges are kept in lists that hang on their smaller vertex: no hashing, no sorting.
     count = triangles.shape[0]
     out = np.full((count, 3), -1, np.int32)
-    head = np.full(top, -1, np.int64)
-    following = np.full(count * 3, -1, np.int64)
     for t in range(count):
         for k in range(3):
             a, b = triangles[t, k], triangles[t, (k + 1) % 3]
@@ -48,6 +49,32 @@ def _neighbours(triangles, top):
                 following[slot] = head[low]
                 head[low] = slot
     return out
+
+
+@numba.njit(cache=True, nogil=True)
+def wind(vertices, triangles):
+    """Turn every triangle counter-clockwise in plan, in place.
+
+    Returns
+    -------
+    flat : (m,) bool
+        Triangles without an area in plan; they are left as they are.
+    turned : int
+        How many were wound the other way.
+    """
+    flat = np.zeros(triangles.shape[0], np.bool_)
+    turned = 0
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+        vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
+        turn = ux * vy - uy * vx
+        if turn == 0.0:
+            flat[t] = True
+        elif turn < 0.0:
+            triangles[t, 0], triangles[t, 2] = c, a
+            turned += 1
+    return flat, turned
 
 
 @numba.njit(cache=True, nogil=True)

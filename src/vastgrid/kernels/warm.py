@@ -28,6 +28,7 @@ def warm() -> None:
         locate.cuts_along(xyz[:2, :2], points, triangles, index)
         locate.largest_edge_gap(triangles[:, :2].copy(), points, points, triangles, index)
         heights = raster.raster_heights(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20))
+        topology.wind(points, triangles.copy())
         topology.regions(neighbours, made.constrained)
         image, colours = np.zeros((20, 20, 4), np.uint8), np.zeros((256, 3), np.uint8)
         light = shade.hillshade(heights, 5.0, 5.0, 315.0, 45.0)

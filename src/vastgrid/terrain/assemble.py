@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.kernels.locate import buckets, covering
+from vastgrid.kernels.topology import wind
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.mesh import Mesh
@@ -28,24 +29,18 @@ def tin_from_faces(name: str, frame: Frame, corners: Floats) -> tuple[Tin, list[
 def oriented_tin(name: str, frame: Frame, vertices: Floats, triangles: NDArray[np.int32]) -> tuple[Tin, list[Finding]]:
     """Return a TIN with every triangle counter-clockwise in plan; vertical and empty ones are left out and counted."""
     findings: list[Finding] = []
-    corner = vertices[triangles][:, :, :2] if len(triangles) else np.zeros((0, 3, 2))
-    u, v = corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]
-    turn = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-    flat = turn == 0.0
+    faces = np.array(triangles, np.int32, order="C").reshape(-1, 3)
+    flat, turned = wind(np.ascontiguousarray(vertices, np.float64), faces)
+    number = len(faces)
     if flat.any():
-        at = corner[int(np.flatnonzero(flat)[0]), 0]
-        text = f"{count(int(flat.sum()), 'face')} of {len(flat)} have no area in plan (vertical or empty); left out."
+        at = vertices[faces[int(np.flatnonzero(flat)[0]), 0]]
+        text = f"{count(int(flat.sum()), 'face')} of {number} have no area in plan (vertical or empty); left out."
         findings.append(Finding("vertical-faces", text, at=(float(at[0]), float(at[1]))))
-        triangles, turn = triangles[~flat], turn[~flat]
-    clockwise = turn < 0
-    if clockwise.any():
-        triangles = np.where(clockwise[:, None], triangles[:, ::-1], triangles)
-        if 0.0 < clockwise.mean() < 1.0:
-            text = (
-                f"{count(int(clockwise.sum()), 'face')} of {len(clockwise)} were wound the other way and were turned."
-            )
-            findings.append(note("faces-turned", text))
-    return Tin(name=name, frame=frame, vertices=vertices, triangles=triangles.astype(np.int32)), findings
+        faces = faces[~flat]
+    if 0 < turned < len(faces):
+        text = f"{count(turned, 'face')} of {len(faces)} were wound the other way and were turned."
+        findings.append(note("faces-turned", text))
+    return Tin(name=name, frame=frame, vertices=vertices, triangles=faces), findings
 
 
 def surface_from_faces(

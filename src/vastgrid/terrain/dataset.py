@@ -11,7 +11,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.roomy import pieces
+from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.terrain.frame import UNKNOWN, Frame
 
 Floats = NDArray[np.float64]
@@ -34,6 +34,17 @@ def frozen(values: Any, dtype: Any, shape: tuple[int, ...], what: str) -> NDArra
         array = array.view()
         array.flags.writeable = False
     return array
+
+
+def scaled(values: Floats, plan: float, height: float) -> Floats:
+    """Return (n, 3) coordinates multiplied; a large array stays in a file, and is worked on piece by piece."""
+    out = roomy(values.shape, np.float64)
+    at = 0
+    for piece in pieces(values):
+        out[at : at + len(piece)] = piece * (plan, plan, height)
+        at += len(piece)
+        let_go(out)
+    return out
 
 
 @dataclass(frozen=True, slots=True)

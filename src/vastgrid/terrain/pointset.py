@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.terrain.dataset import Dataset, Floats, frozen
+from vastgrid.terrain.dataset import Dataset, Floats, frozen, scaled
 from vastgrid.terrain.frame import Frame
 
 
@@ -46,7 +46,7 @@ class PointSet(Dataset):
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the points scaled into another frame."""
-        return dataclasses.replace(self, xyz=self.xyz * (plan, plan, height), frame=frame, _digest=[])
+        return dataclasses.replace(self, xyz=scaled(self.xyz, plan, height), frame=frame, _digest=[])
 
     def chosen(self, keep: NDArray[Any]) -> Self:
         """Return some of the points, by mask or index, with their attributes."""

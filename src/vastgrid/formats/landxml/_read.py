@@ -313,7 +313,9 @@ def _parse(path: Path, data: mmap.mmap, collector: Collector, progress: Progress
             parser.Parse(view[at:stop], False)
             at = stop
             if collector.run and data[at - 1 : at] == b">" and data[at - 2 : at - 1] != b"/":
-                at = _read_runs(raw, at, collector, progress)
+                at = _read_runs(data, raw, at, collector, progress)
+            # What was read is not needed again: its pages go back to the system.
+            data.madvise(mmap.MADV_DONTNEED, 0, at // mmap.PAGESIZE * mmap.PAGESIZE or mmap.PAGESIZE)
             progress.report(at / size, f"reading {path.name}")
         parser.Parse(b"", True)
     except expat.ExpatError as error:
@@ -346,7 +348,7 @@ def _next_stop(data: mmap.mmap, at: int, size: int) -> int:
     return stop
 
 
-def _read_runs(raw: NDArray[np.uint8], at: int, collector: Collector, progress: Progress) -> int:
+def _read_runs(data: mmap.mmap, raw: NDArray[np.uint8], at: int, collector: Collector, progress: Progress) -> int:
     surface, points = collector.surfaces[-1] if collector.surfaces else None, collector.stack[-1] == "Pnts"
     if surface is None:
         return at
@@ -354,12 +356,14 @@ def _read_runs(raw: NDArray[np.uint8], at: int, collector: Collector, progress: 
         numbers = np.zeros((RUN, 3))
         ids, flags = np.zeros(RUN, np.int64), np.zeros(RUN, np.bool_)
         number, at = read_run(raw, at, ord("P" if points else "F"), 3, numbers, ids, flags)
+        data.madvise(mmap.MADV_DONTNEED, 0, int(at) // mmap.PAGESIZE * mmap.PAGESIZE or mmap.PAGESIZE)
         if number and points:
-            surface.numbers.append(numbers[:number])
-            surface.ids.append(ids[:number])
+            surface.numbers.append(numbers[:number].copy())
+            surface.ids.append(ids[:number].copy())
         elif number:
-            surface.faces.append(numbers[:number].astype(np.int64))
-            surface.hidden.append(flags[:number])
+            largest = numbers[:number].max()
+            surface.faces.append(numbers[:number].astype(np.int32 if largest < 2**31 else np.int64))
+            surface.hidden.append(flags[:number].copy())
         progress.report(at / len(raw))
         if number < RUN:
             return int(at)
@@ -406,6 +410,37 @@ def _datasets(
     return [*found, records] if records is not None else found
 
 
+def _gathered(blocks: list[NDArray[Any]]) -> NDArray[Any]:
+    """Return blocks as one array, each let go as soon as it is copied: large files leave no room for two copies."""
+    kind = np.result_type(*{block.dtype for block in blocks})
+    out = np.zeros((sum(len(block) for block in blocks), *blocks[0].shape[1:]), kind)
+    at = 0
+    blocks.reverse()
+    while blocks:
+        block = blocks.pop()
+        out[at : at + len(block)] = block
+        at += len(block)
+    return out
+
+
+def _numbered(ids: NDArray[np.int64], faces: NDArray[Any]) -> NDArray[np.bool_]:
+    """Turn ids in faces into places of points, in place; return which faces name only points that are there."""
+    known = np.ones(len(faces), np.bool_)
+    plain = bool((ids == np.arange(1, len(ids) + 1)).all())
+    order = np.zeros(0, np.int64) if plain else np.argsort(ids, kind="stable")
+    ordered = ids if plain else ids[order]
+    for start in range(0, len(faces), RUN):
+        part = faces[start : start + RUN]
+        if plain:
+            known[start : start + RUN] = ((part >= 1) & (part <= len(ids))).all(axis=1)
+            part -= 1
+        else:
+            place = np.clip(np.searchsorted(ordered, part), 0, len(ids) - 1)
+            known[start : start + RUN] = (ordered[place] == part).all(axis=1)
+            part[:] = order[place]
+    return known
+
+
 def _tin(
     name: str, frame: Frame, surface: Surface, points: Floats, scale: float, findings: list[Finding]
 ) -> Tin | None:
@@ -413,12 +448,13 @@ def _tin(
         findings.append(Finding("faces-without-points", f"{name} has faces but no points; they were left out."))
         return None
     # The standard's order is northing, easting, elevation.
-    vertices = np.concatenate(surface.numbers)[:, [1, 0, 2]] * scale
-    ids, faces = np.concatenate(surface.ids), np.concatenate(surface.faces)
-    hidden = np.concatenate(surface.hidden)
-    order = np.argsort(ids, kind="stable")
-    place = np.clip(np.searchsorted(ids[order], faces), 0, len(ids) - 1)
-    known = (ids[order][place] == faces).all(axis=1)
+    vertices = _gathered(surface.numbers)
+    vertices[:, :2] = vertices[:, 1::-1].copy()
+    if scale != 1.0:
+        vertices *= scale
+    ids, faces, hidden = _gathered(surface.ids), _gathered(surface.faces), _gathered(surface.hidden)
+    known = _numbered(ids, faces)
+    del ids
     if not known.all():
         missing = count(int((~known).sum()), "face")
         findings.append(Finding("unknown-points", f"{missing} of {name} name points that are not there; left out."))
@@ -427,7 +463,9 @@ def _tin(
             f"{count(int(hidden.sum()), 'face')} of {name} are marked invisible; they are no ground and were left out."
         )
         findings.append(note("invisible-faces", text))
-    triangles = order[place][known & ~hidden].astype(np.int32)
+    keep = known & ~hidden
+    triangles = (faces if keep.all() else faces[keep]).astype(np.int32, copy=False)
+    del faces
     if len(triangles) == 0:
         return None
     tin, said = oriented_tin(name, frame, vertices, triangles)
