@@ -70,7 +70,7 @@ def main() -> int:
     settle(window)
     picture(window, "main-dark")
     window.apply_theme(theme.LIGHT)
-    dialog = window.import_dialog(folder / "received" / "day3-stockpiles-again.csv")
+    dialog = window.importing.dialog(folder / "received" / "day3-stockpiles-again.csv")
     dialog.show()
     QTest.qWait(2000)
     picture(dialog, "import-text")

@@ -33,7 +33,7 @@ def opened(qtbot, window):
     """Open the import window for files and wait until all are read."""
 
     def call(*paths):
-        dialog = window.import_dialog(*paths)
+        dialog = window.importing.dialog(*paths)
         dialog.show()
         ready(qtbot, dialog)
         return dialog
@@ -119,7 +119,7 @@ def test_layouts_are_kept_and_offered_for_the_next_file(qtbot, window, opened, t
     dialog.text_part.keep_as("Rover, Z first")
     dialog.reject()
     dialog = opened(tmp_path / "two.csv")
-    assert dialog.text_part.box.currentText() == "Rover, Z first"
+    assert dialog.text_part.kept.box.currentText() == "Rover, Z first"
     assert dialog.source.datasets[0].extent().elevation == (240.0, 243.9)
     dialog.take.click()
     idle(qtbot, window)
@@ -159,7 +159,7 @@ def test_rules_are_picked_counted_highlighted_and_kept(qtbot, window, opened, tm
     part.keep_as("Plans")
     part.buttons["Remove"].click()
     ready(qtbot, dialog)
-    part._use(part.box.findText("Plans"))
+    part._use("Plans")
     ready(qtbot, dialog)
     assert len(part.rules()) == 3 and part.table.item(0, 8).text() == "0"
     part.table.item(0, 6).setText("high")
@@ -225,7 +225,7 @@ def test_a_dropped_folder(qtbot, window, monkeypatch, demo, tmp_path):
     shutil.copy(demo / "received" / "day1.csv", tmp_path / "day one" / "deep" / "Tag 1.csv")
     (tmp_path / "day one" / "notes.docx").write_bytes(b"PK\3\4")
     shown = []
-    monkeypatch.setattr("vastgrid.qt.main_window.ImportDialog.exec", lambda dialog: shown.append(dialog))
+    monkeypatch.setattr("vastgrid.qt.importing.ImportDialog.exec", lambda dialog: shown.append(dialog))
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "day one"))])
     event = QDropEvent(
@@ -268,13 +268,13 @@ def test_sources_are_switched_replaced_and_added_from_the_panel(qtbot, job, tmp_
     assert len(job.session.dataset(ground(job)).vertices) > 5000
     text = (tmp_path / "day1.csv").read_text().splitlines()
     (tmp_path / "newer.csv").write_text("\n".join(text[:1001]) + "\n")
-    job.replace_source(day1, tmp_path / "newer.csv")
+    job.sourcing.replace(day1, tmp_path / "newer.csv")
     idle(qtbot, job)
     assert job.session.graph[day1].path.endswith("newer.csv")
     assert len(job.session.dataset(ground(job)).vertices) == 3900
     job.undo()
     assert job.session.graph[day1].path.endswith("day1.csv")
-    job.drop_source(ground(job), day2)
+    job.sourcing.drop(ground(job), day2)
     idle(qtbot, job)
     job.lineage.select([ground(job)])
     (action,) = job.panel.sources.menus["add"].actions()
@@ -287,18 +287,18 @@ def test_a_changed_file_is_noticed_and_read_again(qtbot, job, tmp_path):
     day1 = job.session.graph[ground(job)].inputs[0]
     with (tmp_path / "day1.csv").open("a") as file:
         file.write("9999,431100,887100,260.5,GL\n")
-    job.look_at_files()
-    qtbot.waitUntil(lambda: day1 in job.changed_files, timeout=5000)
+    job.sourcing.look_at_files()
+    qtbot.waitUntil(lambda: day1 in job.sourcing.changed, timeout=5000)
     job.lineage.select([day1])
     assert "changed on disk" in job.message
     job.panel.read_again.emit(day1)
     idle(qtbot, job)
-    assert len(job.session.dataset(day1).xyz) == 2601 and day1 not in job.changed_files
+    assert len(job.session.dataset(day1).xyz) == 2601 and day1 not in job.sourcing.changed
 
 
 def test_a_source_gets_a_colour(qtbot, job):
     day1 = job.session.graph[ground(job)].inputs[0]
-    job._paint_source(day1, "#0000ff")
+    job.sourcing.paint(day1, "#0000ff")
     qtbot.waitUntil(job.plan.settled, timeout=20_000)
     points = job._dataset(day1)
     view = rendering.fitted(rendering.bounds([points]), 200, 150)

@@ -205,7 +205,7 @@ def test_importing_a_text_file(qtbot, window, tmp_path):
     (tmp_path / "new.csv").write_text(
         "a,b,c\n" + "".join(f"{431100 + k},{887100 + k * k % 17},{230 + k % 3}\n" for k in range(40))
     )
-    dialog = window.import_dialog(tmp_path / "new.csv")
+    dialog = window.importing.dialog(tmp_path / "new.csv")
     dialog.show()
     qtbot.waitUntil(lambda: dialog.source is not None, timeout=20_000)
     assert "do not say which columns are coordinates" in dialog.findings.text()
@@ -229,7 +229,7 @@ def test_importing_a_text_file(qtbot, window, tmp_path):
 
 def test_a_bad_file_is_told_in_the_dialog(qtbot, window, tmp_path):
     (tmp_path / "bad.laz").write_bytes(b"LASF" + b"\0" * 400)
-    dialog = window.import_dialog(tmp_path / "bad.laz")
+    dialog = window.importing.dialog(tmp_path / "bad.laz")
     dialog.show()
     qtbot.waitUntil(lambda: dialog.error.text() != "", timeout=20_000)
     assert "bad.laz" in dialog.error.text() and not dialog.take.isEnabled()
@@ -238,7 +238,7 @@ def test_a_bad_file_is_told_in_the_dialog(qtbot, window, tmp_path):
 
 def test_dropping_files(qtbot, window, tmp_path, monkeypatch):
     dropped = []
-    monkeypatch.setattr(window, "import_files", dropped.extend)
+    monkeypatch.setattr(window.importing, "files", dropped.extend)
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "edges.dxf"))])
     event = QDropEvent(

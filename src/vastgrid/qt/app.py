@@ -47,7 +47,7 @@ def run(arguments: list[str]) -> int:
             lambda job: window.use_session(Session(job)),
         )
     elif files := [path for path in paths if path not in jobs]:
-        window.bridge.post(lambda: window.import_files(files))
+        window.bridge.post(lambda: window.importing.files(files))
     return app.exec()
 
 

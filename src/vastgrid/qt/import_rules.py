@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHBoxLayout,
-    QInputDialog,
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
@@ -26,6 +25,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import count
 from vastgrid.formats.dxf import Drawing
 from vastgrid.kernels import shade
+from vastgrid.qt.kept_box import KeptBox
 from vastgrid.qt.panel_labels import label
 from vastgrid.qt.rendering import View
 from vastgrid.terrain.sorting import TYPES, Becomes, Items, Rule, fits, matched, parse_rules, rules_text
@@ -54,25 +54,22 @@ class RulesPart(QWidget):
         self._filling = False
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
+        self.kept = KeptBox("Sorting rules", "these rules", self._use, self.keep_as)
+        outer.addWidget(self.kept)
         row = QHBoxLayout()
         outer.addLayout(row)
-        row.addWidget(label("Sorting rules", wrap=False))
-        self.box = QComboBox()
-        self.box.setAccessibleName("Kept sets of rules")
-        self.box.activated.connect(self._use)
-        row.addWidget(self.box, 1)
         self.buttons: dict[str, QPushButton] = {}
         for text, call in (
             ("Add", self.add),
             ("Remove", self.remove),
             ("Up", lambda: self._move(-1)),
             ("Down", lambda: self._move(1)),
-            ("Keep as …", self._keep),
         ):
             button = QPushButton(text)
             button.clicked.connect(lambda _=False, call=call: call())
             row.addWidget(button)
             self.buttons[text] = button
+        row.addStretch()
         self.table = QTableWidget(0, len(HEADS))
         self.table.setAccessibleName("Sorting rules; the first that fits counts")
         self.table.setHorizontalHeaderLabels(list(HEADS))
@@ -87,7 +84,7 @@ class RulesPart(QWidget):
         outer.addWidget(self.error)
         self.free = label("", quiet=True)
         outer.addWidget(self.free)
-        self._fill_box()
+        self.kept.fill(self.sets)
 
     # -- what is shown
 
@@ -272,27 +269,16 @@ class RulesPart(QWidget):
 
     # -- kept sets
 
-    def _fill_box(self) -> None:
-        self.box.clear()
-        self.box.addItem("these rules")
-        self.box.addItems(sorted(self.sets))
-
-    def _use(self, index: int) -> None:
-        text = self.sets.get(self.box.itemText(index))
+    def _use(self, name: str) -> None:
+        text = self.sets.get(name)
         if text is not None:
             self._fill(list(parse_rules(text)))
             self._edited()
 
-    def _keep(self) -> None:
-        name, good = QInputDialog.getText(self, "Keep these rules", "Name of the set:")
-        if good and name.strip():
-            self.keep_as(name.strip())
-
     def keep_as(self, name: str) -> None:
         """Keep the rules under a name."""
         self.sets[name] = self.text()
-        self._fill_box()
-        self.box.setCurrentText(name)
+        self.kept.fill(self.sets, name)
 
     # -- pictures
 

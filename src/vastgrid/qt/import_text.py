@@ -7,9 +7,6 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import (
     QComboBox,
-    QHBoxLayout,
-    QInputDialog,
-    QPushButton,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -20,6 +17,7 @@ from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.formats import text as text_format
 from vastgrid.params import declare
 from vastgrid.qt import theme
+from vastgrid.qt.kept_box import KeptBox
 from vastgrid.qt.panel_labels import label
 
 PREVIEW_LINES = 12
@@ -92,26 +90,13 @@ class TextPart(QWidget):
         self.words: dict[str, str] = {}
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        row = QHBoxLayout()
-        outer.addLayout(row)
-        row.addWidget(label("Layout", wrap=False))
-        self.box = QComboBox()
-        self.box.setAccessibleName("Named layout")
-        self.box.activated.connect(self._use)
-        row.addWidget(self.box, 1)
-        self.keep = QPushButton("Keep as …")
-        self.keep.clicked.connect(self._keep)
-        row.addWidget(self.keep)
+        self.kept = KeptBox("Layout", "as detected", self._use, self.keep_as)
+        outer.addWidget(self.kept)
         self.table = RoleTable(self._roles)
         outer.addWidget(self.table, 1)
         self.error = label("", name="error")
         outer.addWidget(self.error)
-        self._fill_box()
-
-    def _fill_box(self) -> None:
-        self.box.clear()
-        self.box.addItem("as detected")
-        self.box.addItems(sorted(self.layouts))
+        self.kept.fill(layouts)
 
     def show_file(self, path: Path, words: dict[str, str]) -> None:
         """Show a file's first lines as these options understand them.
@@ -134,8 +119,8 @@ class TextPart(QWidget):
             self.table.fill(layout.roles, rows, layout.first)
         self.error.setText("")
         own = {key: words[key] for key in KEPT if words.get(key) and key in words}
-        name = next((n for n, kept in self.layouts.items() if own and kept.items() <= own.items()), "as detected")
-        self.box.setCurrentText(name)
+        name = next((n for n, kept in self.layouts.items() if own and kept.items() <= own.items()), "")
+        self.kept.show_name(name)
 
     def _roles(self) -> None:
         # A role used twice, or missing, is refused at once, under the columns.
@@ -148,15 +133,9 @@ class TextPart(QWidget):
             self._refused(str(error))
         self._changed({"columns": self.table.roles()})
 
-    def _use(self, index: int) -> None:
-        name = self.box.itemText(index)
+    def _use(self, name: str) -> None:
         plain = declare.to_words(text_format.TextReadParams())
         self._changed({**{key: plain[key] for key in KEPT}, **self.layouts.get(name, {})})
-
-    def _keep(self) -> None:
-        name, good = QInputDialog.getText(self, "Keep this layout", "Name of the layout:")
-        if good and name.strip():
-            self.keep_as(name.strip())
 
     def keep_as(self, name: str) -> None:
         """Keep how this file's lines are understood under a name."""
@@ -164,8 +143,7 @@ class TextPart(QWidget):
         own = {key: self.words.get(key, plain[key]) for key in KEPT if self.words.get(key, plain[key]) != plain[key]}
         own["columns"] = self.table.roles()
         self.layouts[name] = own
-        self._fill_box()
-        self.box.setCurrentText(name)
+        self.kept.fill(self.layouts, name)
 
 
 def fitting(path: Path, layouts: dict[str, dict[str, str]]) -> dict[str, str] | None:

@@ -39,11 +39,12 @@ from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.deliver_dialog import DeliverDialog
 from vastgrid.qt.finder import Finder, Hit, understood
-from vastgrid.qt.import_dialog import Candidate, ImportDialog
+from vastgrid.qt.importing import Importing
 from vastgrid.qt.lineage_view import LineageView, number_text
 from vastgrid.qt.ordering import Ordering
 from vastgrid.qt.panel import Panel
 from vastgrid.qt.plan_view import PlanView
+from vastgrid.qt.sourcing import Sourcing
 from vastgrid.session.session import Session
 from vastgrid.session.steps import in_one_frame
 from vastgrid.tasks.runner import Runner, Task
@@ -52,9 +53,6 @@ from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.tin import Tin
-
-# What follows a change is made again at once if it took no longer than this the last time.
-QUICK_SECONDS = 15.0
 
 
 class MainWindow(QMainWindow):
@@ -75,12 +73,13 @@ class MainWindow(QMainWindow):
         self.failures: dict[str, str] = {}
         self.message = ""
         self._names: dict[tuple[str, str], Dataset] = {}
-        self.changed_files: dict[str, str] = {}
         self._closed = False
         self._after: list[Callable[[], None]] = []
         self.bridge = Bridge(self)
         self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
         self._previews = Runner(lambda task: None)
+        self.importing = Importing(self)
+        self.sourcing = Sourcing(self, self._previews)
         self.ordering = Ordering(self.bridge, lambda: self.plan.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
         self.resize(1280, 800)
@@ -107,7 +106,7 @@ class MainWindow(QMainWindow):
         return action
 
     def _make_actions(self) -> None:
-        self._action("import", "Import files …", self.choose_files, "Ctrl+I")
+        self._action("import", "Import files …", self.importing.choose, "Ctrl+I")
         self._action("deliver", "Deliver …", lambda: self.deliver(""), "Ctrl+D")
         self._action("undo", "Undo", self.undo, "Ctrl+Z")
         self._action("redo", "Redo", self.redo, "Ctrl+Shift+Z")
@@ -185,7 +184,7 @@ class MainWindow(QMainWindow):
         importing.setProperty("flat", "true")
         importing.setText("Import")
         importing.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        importing.clicked.connect(lambda: self.guarded(self.choose_files))
+        importing.clicked.connect(lambda: self.guarded(self.importing.choose))
         row.addWidget(importing)
         self.menus = {
             "make": self._menu_button("Make", lambda menu: self._fill_make_menu(menu, self.lineage.selection)),
@@ -251,7 +250,7 @@ class MainWindow(QMainWindow):
     def _connect(self) -> None:
         self.plan.cursor_moved.connect(self.readout.setText)
         self.plan.scale_changed.connect(self.scale.setText)
-        self.lineage.chosen.connect(lambda nodes: self._show_panel())
+        self.lineage.chosen.connect(lambda nodes: self.show_panel())
         self.lineage.wanted_targets.connect(self._targets_menu)
         self.lineage.switched.connect(self.toggle_shown)
         self.lineage.removed.connect(lambda: self.guarded(self.remove_chosen))
@@ -261,14 +260,12 @@ class MainWindow(QMainWindow):
         self.panel.remake.connect(lambda nodes: self.guarded(partial(self.remake, nodes)))
         self.panel.place.connect(lambda e, n: self.plan.go_to(e, n))
         self.panel.renamed.connect(self._rename)
-        self.panel.read_again.connect(
-            lambda n: self.guarded(lambda: self.replace_source(n, Path(self.session.graph[n].path)))
-        )
-        self.panel.source_switched.connect(lambda *a: self.guarded(partial(self.switch_source, *a)))
-        self.panel.source_dropped.connect(lambda *a: self.guarded(partial(self.drop_source, *a)))
-        self.panel.source_added.connect(lambda *a: self.guarded(partial(self.add_source, *a)))
-        self.panel.source_replaced.connect(lambda *a: self.guarded(partial(self.ask_replacement, *a)))
-        self.panel.source_painted.connect(self._paint_source)
+        self.panel.read_again.connect(lambda n: self.guarded(lambda: self.sourcing.read_again(n)))
+        self.panel.source_switched.connect(lambda *a: self.guarded(partial(self.sourcing.switch, *a)))
+        self.panel.source_dropped.connect(lambda *a: self.guarded(partial(self.sourcing.drop, *a)))
+        self.panel.source_added.connect(lambda *a: self.guarded(partial(self.sourcing.add, *a)))
+        self.panel.source_replaced.connect(lambda *a: self.guarded(partial(self.sourcing.ask_replacement, *a)))
+        self.panel.source_painted.connect(self.sourcing.paint)
         self.panel.compare.connect(lambda a, b: self.guarded(partial(self.compare, a, b)))
         self.panel.open_folder.connect(
             lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent)))
@@ -283,7 +280,7 @@ class MainWindow(QMainWindow):
         self.panel.palette_ = palette
         self.plan.set_palette(palette)
         self.lineage.set_palette(palette)
-        self._show_panel()
+        self.show_panel()
 
     def toggle_theme(self) -> None:
         """Change between light and dark."""
@@ -317,7 +314,7 @@ class MainWindow(QMainWindow):
         self.findings_button.setText(f"{warnings} finding{'' if warnings == 1 else 's'}")
         self.actions_["undo"].setEnabled(self.session.history.can_undo)
         self.actions_["redo"].setEnabled(self.session.history.can_redo)
-        self._show_panel()
+        self.show_panel()
 
     def _dataset(self, node: str) -> Dataset | None:
         try:
@@ -343,7 +340,8 @@ class MainWindow(QMainWindow):
         nodes.sort(key=lambda n: rank.get(str(n.outcome.figures.get("kind")) if n.outcome else "", 2))
         return [node.id for node in nodes]
 
-    def _show_panel(self) -> None:
+    def show_panel(self) -> None:
+        """Show the chosen cards' panel anew."""
         self.panel.show_nodes(self.session, list(self.lineage.selection), self.failures)
         self.actions_["remove"].setEnabled(bool(self.lineage.selection))
 
@@ -423,60 +421,6 @@ class MainWindow(QMainWindow):
         else:
             self.task_text.setText("")
 
-    # -- importing
-
-    def choose_files(self) -> None:
-        """Ask for files and bring them in."""
-        endings = sorted({s for each in catalog.FORMATS if each.read for s in each.suffixes})
-        folder = str(self.session.settings.get("import_folder", Path.home()))
-        names, _ = QFileDialog.getOpenFileNames(
-            self, "Import", folder, f"Terrain (*{' *'.join(endings)});;All files (*)"
-        )
-        if names:
-            self.import_files([Path(name) for name in names])
-
-    def import_files(self, paths: list[Path]) -> None:
-        """Show files before they are taken in; of a folder, those in it whose format is known."""
-        files = [path for each in paths for path in ([each] if not each.is_dir() else _known_files(each))]
-        if not files:
-            raise CallError("there is no file of a known format in that folder")
-        self.import_dialog(*files).exec()
-
-    def import_dialog(self, *paths: Path) -> ImportDialog:
-        """Return the dialog that shows files; accepting it brings them in."""
-        self.session.settings["import_folder"] = str(paths[0].parent)
-        remembered = self.session.settings.setdefault("reading", {})
-        dialog = ImportDialog(self, self.session, list(paths), remembered)
-
-        def accepted() -> None:
-            for each in dialog.taken():
-                if each.kind is not None:
-                    remembered[each.kind.id] = each.words
-                self._take_in(each)
-
-        dialog.accepted.connect(lambda: self.guarded(accepted))
-        return dialog
-
-    def _take_in(self, candidate: Candidate) -> None:
-        read, words = candidate.source, candidate.words
-        units = (candidate.units[0], candidate.units[1])
-        if read is None:
-            return
-
-        def work(progress: Progress) -> list[Node]:
-            # Of a large file only a sample was read for its picture.
-            source = self.session.read(read.path, words, (None, None), progress.part(0.0, 0.7)) if read.totals else read
-            said = tuple(d.in_frame(d.frame.filled(*units)) for d in source.datasets)
-            told = dataclasses.replace(source, datasets=said)
-            return self.session.take_in(told, words, units, progress.part(0.7, 1.0))
-
-        def done(nodes: list[Node]) -> None:
-            self.session.accept(nodes, f"import {read.path.name}")
-            self.lineage.selection = [node.id for node in nodes]
-            self.say(f"{read.path.name} came in")
-
-        self.start(f"keeping {read.path.name}", work, done)
-
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         if event is not None and event.mimeData() is not None and event.mimeData().hasUrls():  # type: ignore[union-attr]
             event.acceptProposedAction()
@@ -486,7 +430,7 @@ class MainWindow(QMainWindow):
             return
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]  # type: ignore[union-attr]
         event.acceptProposedAction()
-        self.guarded(lambda: self.import_files(paths))
+        self.guarded(lambda: self.importing.files(paths))
 
     # -- making
 
@@ -561,82 +505,11 @@ class MainWindow(QMainWindow):
         self.plan.draw_area(lambda corners: self.guarded(lambda: drawn(corners)))
         self.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
 
-    # -- a surface's sources
-
-    def switch_source(self, node: str, source: str, on: bool) -> None:
-        """Use a source or leave it out, and make what follows again."""
-        self.session.switch(node, source, on=on)
-        self._follow(node)
-
-    def drop_source(self, node: str, source: str) -> None:
-        """Take a source out of a surface."""
-        self.session.drop_source(node, source)
-        self._follow(node)
-
-    def add_source(self, node: str, source: str) -> None:
-        """Give a surface one more source."""
-        self.session.add_sources(node, [source])
-        self._follow(node)
-
-    def ask_replacement(self, _node: str, source: str) -> None:
-        """Ask for the file that replaces a source's."""
-        own = self.session.graph[source]
-        name, _ = QFileDialog.getOpenFileName(self, f"Replace {own.name} by", str(Path(own.path).parent))
-        if name:
-            self.replace_source(source, Path(name))
-
-    def replace_source(self, source: str, path: Path) -> None:
-        """Read a source from another file, with the same options, and make what follows again."""
-        name = self.session.graph[source].name
-
-        def done(node: Node) -> None:
-            if source in self.session.graph:
-                self.session.accept([node], f"replace {name} by {path.name}")
-                self.changed_files.pop(source, None)
-                self._follow(source)
-
-        self.start(
-            f"reading {path.name}", lambda progress: self.session.replaced(source, path, progress), done, [source]
-        )
-
-    def _follow(self, node: str) -> None:
-        """Make a node and what follows it again where that is quick; otherwise say that it is out of date."""
-        graph = self.session.graph
-        own = [node] if graph[node].role is Role.MADE else []
-        following = [*own, *(n for n in graph.after(node) if graph[n].role is not Role.DELIVERY)]
-        took = sum(outcome.seconds for n in following if (outcome := graph[n].outcome))
-        self.refresh()
-        if following and took <= QUICK_SECONDS:
-            self.remake(following)
-        elif following:
-            self.say("what follows is out of date; press “Make again” when you are ready")
-
-    def look_at_files(self) -> None:
-        """Notice source files that changed on disk, off the interface thread."""
-        self._previews.start(
-            Task(
-                title="looking at files",
-                work=lambda progress: self.session.changed_files(),
-                done=lambda found: self.bridge.post(lambda: self._files_changed(found)),
-                failed=lambda *_: None,
-            )
-        )
-
-    def _files_changed(self, found: dict[str, str]) -> None:
-        if found == self.changed_files:
-            return
-        self.changed_files = found
-        self.panel.changed = found
-        if found:
-            number = len(found)
-            self.say(next(iter(found.values())) if number == 1 else f"{number} source files changed on disk")
-        self._show_panel()
-
     def changeEvent(self, event: QEvent | None) -> None:
         super().changeEvent(event)
         active = event is not None and event.type() is QEvent.Type.ActivationChange and self.isActiveWindow()
         if active and not self._closed:
-            self.look_at_files()
+            self.sourcing.look_at_files()
 
     def _run_new(self, node: Node, title: str, text: str) -> None:
         graph = self.session.graph.with_node(node)
@@ -661,13 +534,11 @@ class MainWindow(QMainWindow):
             return
         graph = self.session.graph.with_node(changed)
         self.session.change(graph, f"change {field.replace('_', ' ')} of {changed.name}")
-        following = [node, *(n for n in graph.after(node) if graph[n].role is not Role.DELIVERY)]
-        took = sum(outcome.seconds for n in following if (outcome := graph[n].outcome))
-        self.refresh()
-        if changed.role is Role.DELIVERY or took > QUICK_SECONDS:
+        if changed.role is Role.DELIVERY:
+            self.refresh()
             self.say(f"{changed.name} is out of date; press “Make again” when you are ready")
             return
-        self.remake(following)
+        self.sourcing.follow(node)
 
     def remake(self, nodes: Sequence[str]) -> None:
         """Make cards again, after whatever they are made from."""
@@ -712,11 +583,6 @@ class MainWindow(QMainWindow):
             self.say("nothing is out of date")
             return
         self.remake(stale)
-
-    def _paint_source(self, source: str, colour: str) -> None:
-        self.session.paint(source, colour)
-        self.plan.repaint_all()
-        self.refresh()
 
     # -- preview while a sentence is edited
 
@@ -987,10 +853,3 @@ class MainWindow(QMainWindow):
         self._previews.close()
         self.plan.close_painter()
         super().closeEvent(event)
-
-
-def _known_files(folder: Path) -> list[Path]:
-    """Return the files in a folder and below whose format is known by their suffix; sidecar files are none."""
-    endings = {suffix for each in catalog.FORMATS if each.read for suffix in each.suffixes}
-    found = (path for path in sorted(folder.rglob("*")) if path.is_file() and not path.name.startswith("."))
-    return [path for path in found if any(path.name.lower().endswith(ending) for ending in endings)][:500]

@@ -93,10 +93,10 @@ class Session:
         self.save()
         return self.history.labels[self.history.at]
 
-    def units(self) -> Units:
-        """Return the job's units: those of the first source that knows them."""
+    def units(self, more: Sequence[Node] = ()) -> Units:
+        """Return the job's units: those of the first source that knows them, `more` counting as the last ones."""
         plan = height = ""
-        for node in self.graph.nodes.values():
+        for node in (*self.graph.nodes.values(), *more):
             if node.role is Role.SOURCE and node.outcome:
                 plan = plan or node.outcome.figures.get("horizontal_unit") or ""
                 height = height or node.outcome.figures.get("vertical_unit") or ""
@@ -191,12 +191,22 @@ class Session:
         """Read a file, without yet taking it into the job."""
         return read_file(path, words, progress, units)
 
-    def take_in(self, source: Source, words: dict[str, str], units: Units, progress: Progress) -> list[Node]:
-        """Keep what was read, brought into the job's units; return the new nodes for `accept`."""
+    def take_in(
+        self, source: Source, words: dict[str, str], units: Units, progress: Progress, before: Sequence[Node] = ()
+    ) -> list[Node]:
+        """Keep what was read, brought into the job's units; return the new nodes for `accept`.
+
+        Parameters
+        ----------
+        before : sequence of Node
+            What comes in by the same step and is not in the lineage yet.
+        """
         mark = fingerprint(source.path)
-        job = self.units()
+        job = self.units(before)
         nodes = []
         graph = self.graph
+        for node in before:
+            graph = graph.with_node(node)
         for item, dataset in enumerate(source.datasets):
             began = time.perf_counter()
             brought, into = self._into_job(dataset, job)

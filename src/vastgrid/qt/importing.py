@@ -1,0 +1,122 @@
+"""Bringing files into the window's job: asking for them, showing them, keeping them."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QFileDialog
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.progress import Progress
+from vastgrid.job.lineage import Node
+from vastgrid.qt.import_dialog import Candidate, ImportDialog
+
+if TYPE_CHECKING:
+    from vastgrid.qt.main_window import MainWindow
+
+
+class Importing:
+    """What the window's Import does.
+
+    Parameters
+    ----------
+    window : MainWindow
+        Whose job the files come into.
+    """
+
+    def __init__(self, window: MainWindow) -> None:
+        self.window = window
+
+    def choose(self) -> None:
+        """Ask for files and bring them in."""
+        endings = sorted({s for each in catalog.FORMATS if each.read for s in each.suffixes})
+        folder = str(self.window.session.settings.get("import_folder", Path.home()))
+        names, _ = QFileDialog.getOpenFileNames(
+            self.window, "Import", folder, f"Terrain (*{' *'.join(endings)});;All files (*)"
+        )
+        if names:
+            self.files([Path(name) for name in names])
+
+    def files(self, paths: list[Path]) -> None:
+        """Show files before they are taken in; of a folder, those in it whose format is known.
+
+        Raises
+        ------
+        CallError
+            If there is none.
+        """
+        found = [path for each in paths for path in ([each] if not each.is_dir() else known_files(each))]
+        if not found:
+            raise CallError("there is no file of a known format in that folder")
+        self.dialog(*found).exec()
+
+    def dialog(self, *paths: Path) -> ImportDialog:
+        """Return the dialog that shows files; accepting it brings them in."""
+        window = self.window
+        window.session.settings["import_folder"] = str(paths[0].parent)
+        remembered = window.session.settings.setdefault("reading", {})
+        dialog = ImportDialog(window, window.session, list(paths), remembered)
+
+        def accepted() -> None:
+            for each in dialog.taken():
+                if each.kind is not None:
+                    remembered[each.kind.id] = each.words
+            self.take_in(dialog.taken())
+
+        dialog.accepted.connect(lambda: window.guarded(accepted))
+        return dialog
+
+    def take_in(self, candidates: list[Candidate]) -> None:
+        """Keep what was read, all files as one step of the history; one that fails leaves the others alone."""
+        window = self.window
+        wanted = [each for each in candidates if each.source is not None]
+        if not wanted:
+            return
+        what = wanted[0].path.name if len(wanted) == 1 else f"{len(wanted)} files"
+
+        def work(progress: Progress) -> tuple[list[Node], list[str]]:
+            nodes: list[Node] = []
+            faults: list[str] = []
+            graph = window.session.graph
+            for k, each in enumerate(wanted):
+                part = progress.part(k / len(wanted), (k + 1) / len(wanted))
+                try:
+                    made = self._kept(each, nodes, part)
+                except VastGridError as error:
+                    faults.append(str(error))
+                    continue
+                for node in made:
+                    graph = graph.with_node(node)
+                nodes += made
+            return nodes, faults
+
+        def done(made: tuple[list[Node], list[str]]) -> None:
+            nodes, faults = made
+            if nodes:
+                window.session.accept(nodes, f"import {what}")
+                window.lineage.selection = [nodes[-1].id] if len(wanted) > 1 else [node.id for node in nodes]
+                window.say(f"{what} came in")
+            if faults:
+                window.tell("\n".join(faults))
+
+        window.start(f"keeping {what}", work, done)
+
+    def _kept(self, candidate: Candidate, before: list[Node], progress: Progress) -> list[Node]:
+        session, read, words = self.window.session, candidate.source, candidate.words
+        assert read is not None
+        units = (candidate.units[0], candidate.units[1])
+        # Of a large file only a sample was read for its picture.
+        source = session.read(read.path, words, (None, None), progress.part(0.0, 0.7)) if read.totals else read
+        said = tuple(d.in_frame(d.frame.filled(*units)) for d in source.datasets)
+        told = dataclasses.replace(source, datasets=said)
+        return session.take_in(told, words, units, progress.part(0.7, 1.0), before)
+
+
+def known_files(folder: Path) -> list[Path]:
+    """Return the files in a folder and below whose format is known by their suffix; sidecar files are none."""
+    endings = {suffix for each in catalog.FORMATS if each.read for suffix in each.suffixes}
+    found = (path for path in sorted(folder.rglob("*")) if path.is_file() and not path.name.startswith("."))
+    return [path for path in found if any(path.name.lower().endswith(ending) for ending in endings)][:500]
