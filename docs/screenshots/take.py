@@ -16,8 +16,10 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from vastgrid.base.progress import Silent
 from vastgrid.demo import tollgarth
 from vastgrid.qt import theme
+from vastgrid.qt.import_dialog import ImportDialog
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.session.session import Session
+from vastgrid.terrain.sorting import Becomes, Rule
 
 HERE = Path(__file__).parent
 
@@ -45,6 +47,55 @@ def picture(window: QWidget, name: str) -> None:
             painter.drawPixmap(other.mapToGlobal(QPoint(0, 0)) - window.mapToGlobal(QPoint(0, 0)), other.grab())
     painter.end()
     shot.save(str(HERE / f"{name}.png"))
+
+
+def ready(dialog: ImportDialog) -> None:
+    """Wait until the import window has read what it shows."""
+    end = time.time() + 60
+    QTest.qWait(400)
+    while time.time() < end and (dialog._soon.isActive() or not all(c.source or c.error for c in dialog.candidates)):
+        QTest.qWait(50)
+    QTest.qWait(400)
+
+
+def take_imports(window: MainWindow, received: Path) -> None:
+    """The import window for a cloud, a drawing with rules, LandXML with both definitions, and for many files."""
+    dialog = window.importing.dialog(received / "pit-scan.laz")
+    dialog.show()
+    ready(dialog)
+    dialog._boxed(431_150, 887_100, 431_430, 887_300)
+    dialog._chosen_words({"classes": "2,9", "outliers": "3", "thin": "0.5m"})
+    ready(dialog)
+    picture(dialog, "import-cloud")
+    dialog.reject()
+    dialog = window.importing.dialog(received / "edges.dxf")
+    dialog.show()
+    ready(dialog)
+    for rule in (
+        Rule(Becomes.BOUNDARY, "Site limit", "SITE_LIMIT"),
+        Rule(Becomes.BREAKLINES, "Benches", "BENCH_*", "polyline"),
+        Rule(Becomes.BREAKLINES, "Pond", "POND*"),
+    ):
+        dialog.rules_part.add(rule)
+    dialog.rules_part.table.selectRow(1)
+    ready(dialog)
+    picture(dialog, "import-rules")
+    dialog.reject()
+    dialog = window.importing.dialog(received / "design-finished.xml")
+    dialog.show()
+    ready(dialog)
+    dialog._chosen_words({"take": "both"})
+    ready(dialog)
+    picture(dialog, "import-landxml")
+    dialog.reject()
+    dialog = window.importing.dialog(*sorted(received.glob("*")))
+    dialog.show()
+    ready(dialog)
+    dialog.list.setCurrentRow([c.path.name for c in dialog.candidates].index("old-plan-contours.gpkg"))
+    dialog._chosen_words({"elevation": "HEIGHT_M"})
+    ready(dialog)
+    picture(dialog, "import-many")
+    dialog.reject()
 
 
 def main() -> int:
@@ -75,7 +126,13 @@ def main() -> int:
     QTest.qWait(2000)
     picture(dialog, "import-text")
     dialog.reject()
+    take_imports(window, folder / "received")
     window.lineage.select([named(window, "Existing ground")])
+    bar = window.panel._scroll.verticalScrollBar()
+    assert bar is not None
+    bar.setValue(bar.maximum())
+    settle(window)
+    picture(window, "sources")
     delivery = window.deliver_dialog("landxml")
     delivery.show()
     QTest.qWait(800)

@@ -1,4 +1,4 @@
-"""Mesh and BIM files: golden ones by hand, others as trimesh writes them."""
+"""Mesh and BIM files: some written by hand, others as trimesh writes them."""
 
 import json
 import struct

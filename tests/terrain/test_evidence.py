@@ -71,3 +71,23 @@ def test_nothing_speaks_for_a_unit_far_away():
     far = PointSet(name="far", xyz=np.random.default_rng(1).random((50, 3)) * 100.0)
     assert suggestions(far, [ground(300)]) == []
     assert suggestions(far.in_frame(METRES), [ground(300)]) == []
+
+
+def test_a_contradiction_can_be_overridden(run_cli, tmp_path):
+    """The CRS says metres, the numbers are feet: said so, they are brought to metres, and lie where they should."""
+    import rasterio
+
+    place = rasterio.Affine(32.0, 0.0, 431_000.0 / 0.3048, 0.0, -32.0, 5_262_300.0 / 0.3048)
+    shape = {"width": 8, "height": 8, "count": 1, "dtype": "float32", "transform": place, "crs": "EPSG:25832"}
+    with rasterio.open(tmp_path / "a.tif", "w", driver="GTiff", **shape) as file:
+        file.write(np.full((8, 8), 400.0, np.float32), 1)
+    code, _, err = run_cli("info", tmp_path / "a.tif")
+    assert code == 0 and "read in international foot instead of metre" in err
+    code, _, err = run_cli("info", tmp_path / "a.tif", "--from-units", "ft")
+    assert "--override-units makes it" in err
+    options = ("--from-units", "ft", "--from-vertical-units", "m", "--override-units", "--units", "m")
+    code, _, err = run_cli("convert", tmp_path / "a.tif", tmp_path / "b.tif", *options)
+    assert code == 0, err
+    (grid,) = read_file(tmp_path / "b.tif", {}, Silent()).datasets
+    assert grid.west == pytest.approx(431_000.0, abs=1e-6) and grid.frame.horizontal is Unit.METRE
+    assert contradictions(grid) == []

@@ -127,6 +127,9 @@ def _parser() -> Parser:
         own.add_argument(
             "--from-vertical-units", type=_unit, metavar="U", help="height unit of inputs that do not say theirs"
         )
+        own.add_argument(
+            "--override-units", action="store_true", help="believe those units also where an input says others"
+        )
 
     own = command("convert", "Read files, convert, write one file, read it back and compare.", _convert, _CONVERT_MORE)
     own.add_argument("paths", nargs="+", metavar="IN… OUT", type=Path)
@@ -190,6 +193,7 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
             read_words=_words(groups, "--read"),
             write_words=_words(groups, "--write"),
             from_units=(options.from_units, options.from_vertical_units),
+            override_units=options.override_units,
             units=(options.units, options.vertical_units),
             progress=_progress(),
             account=account,
@@ -232,7 +236,8 @@ def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> i
     from vastgrid.session.steps import read_file
 
     units = (options.from_units, options.from_vertical_units)
-    source = read_file(options.path, _words(groups, "--read"), _progress(), units)
+    words = _words(groups, "--read")
+    source = read_file(options.path, words, _progress(), units, override=options.override_units)
     _end_progress()
     findings = [finding.to_json() for finding in source.findings]
     values = {
@@ -258,7 +263,14 @@ def _compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     from vastgrid.session.chains import run_compare
 
     units = (options.from_units, options.from_vertical_units)
-    loss, findings = run_compare(options.first, options.second, _words(groups, "--read"), units, _progress())
+    loss, findings = run_compare(
+        options.first,
+        options.second,
+        _words(groups, "--read"),
+        units,
+        _progress(),
+        override=options.override_units,
+    )
     _end_progress()
     if options.json:
         print(as_json({**loss.to_json(), "findings": [finding.to_json() for finding in findings]}))

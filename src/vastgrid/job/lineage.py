@@ -89,6 +89,8 @@ class Node:
         Digest of the source file when it was read.
     units, into : tuple of str
         Units said of a source that does not say its own, and units it was brought into (or is delivered in).
+    override : bool
+        Whether those units count also where the file says others.
     off : tuple of str
         Inputs that are switched off: they stay listed and are not used.
     shown : bool
@@ -111,6 +113,7 @@ class Node:
     fingerprint: str = ""
     units: tuple[str, str] = ("", "")
     into: tuple[str, str] = ("", "")
+    override: bool = False
     off: tuple[str, ...] = ()
     shown: bool = True
     colour: str = ""
@@ -163,7 +166,18 @@ class Graph:
         """Return what a node is now, in one digest: it differs from its outcome's once anything before it changed."""
         own = self.nodes[node]
         before = [outcome.digest if (outcome := self.nodes[i].outcome) else "" for i in own.inputs if i not in own.off]
-        what = [own.operation, own.version, own.words, own.path, own.item, own.fingerprint, own.units, own.into, before]
+        what = [
+            own.operation,
+            own.version,
+            own.words,
+            own.path,
+            own.item,
+            own.fingerprint,
+            own.units,
+            own.into,
+            own.override,
+            before,
+        ]
         return hashlib.blake2b(json.dumps(what, sort_keys=True).encode(), digest_size=12).hexdigest()
 
     def state(self, node: str) -> State:

@@ -81,6 +81,11 @@ class Candidate:
     drawing: dxf_format.Drawing | None = None
     number: int = 0
 
+    @property
+    def doubtful(self) -> bool:
+        """Whether the file contradicts itself about its units, so that what is said here counts instead."""
+        return self.source is not None and any(finding.code in _DOUBTS for finding in self.source.findings)
+
 
 class ImportDialog(QDialog):
     """Shows files as they would come in, and asks for what they do not say.
@@ -416,8 +421,10 @@ class ImportDialog(QDialog):
         frames = [dataset.frame for dataset in each.source.datasets]
         for k, (box, said) in enumerate(zip(self.units, self.unit_notes, strict=True)):
             known: Unit | None = next((u for f in frames if (u := (f.horizontal, f.vertical)[k])), None)
-            box.setVisible(known is None)
-            said.setText(f"{known.title}, says the file" if known else "")
+            box.setVisible(known is None or each.doubtful)
+            box.setItemText(0, "as the file says" if known else "unknown")
+            doubt = ", which is doubtful" if each.doubtful else ""
+            said.setText(f"{known.title}, says the file{doubt}" if known else "")
             hint = next((h for h in each.hints if h.which == ("plan", "height")[k]), None)
             button = self.hint_buttons[k]
             button.setVisible(known is None and hint is not None and each.units[k] is not hint.unit)
@@ -511,6 +518,7 @@ class ImportDialog(QDialog):
         super().done(result)
 
 
+_DOUBTS = {"unit-contradiction", "unit-doubtful"}
 _DROPS = {
     *("points-dropped", "bad-lines", "lines-passed-over", "no-rule", "entities-left-out", "texts-left-out"),
     *("invalid-points", "not-finite", "invisible-faces", "vertical-faces", "elements-left-out", "not-whole"),

@@ -93,7 +93,13 @@ def source_sentence(source: Source) -> str:
 
 
 def read_sources(
-    paths: Sequence[Path], words: dict[str, str], units: Units, account: Account, progress: Progress
+    paths: Sequence[Path],
+    words: dict[str, str],
+    units: Units,
+    account: Account,
+    progress: Progress,
+    *,
+    override: bool = False,
 ) -> list[Source]:
     """Read files; options go to those whose format has them.
 
@@ -105,7 +111,7 @@ def read_sources(
     sources = []
     for k, path in enumerate(paths):
         part = progress.part(k / len(paths), (k + 1) / len(paths))
-        source = read_file(path, words, part, units, only_known=True)
+        source = read_file(path, words, part, units, only_known=True, override=override)
         account.steps.append(Step(source_sentence(source), source.findings, result=source.datasets))
         account.left_out += [f"{path.name}\t{line}" for line in source.left_out]
         sources.append(source)
@@ -159,6 +165,7 @@ def run_convert(
     read_words: dict[str, str],
     write_words: dict[str, str],
     from_units: Units,
+    override_units: bool = False,
     units: Units,
     progress: Progress,
     account: Account,
@@ -179,7 +186,7 @@ def run_convert(
     params = declare.build(kind.write_params, write_words)
     for via in vias:
         declare.build(via.conversion.params, via.words)
-    sources = read_sources(paths, read_words, from_units, account, progress.part(0.0, 0.3))
+    sources = read_sources(paths, read_words, from_units, account, progress.part(0.0, 0.3), override=override_units)
     datasets = [each for source in sources for each in source.datasets]
     have = run_chain(datasets, vias, account, progress.part(0.3, 0.6)) if vias else datasets
     single = sources[0].format if len(sources) == 1 and not vias else None
@@ -199,7 +206,13 @@ def run_convert(
 
 
 def surface_of(
-    path: Path, words: dict[str, str], units: Units, progress: Progress, findings: list[Finding]
+    path: Path,
+    words: dict[str, str],
+    units: Units,
+    progress: Progress,
+    findings: list[Finding],
+    *,
+    override: bool = False,
 ) -> Tin | Grid:
     """Read a file as one surface: its TIN or grid, or the TIN that its points, lines or contours give.
 
@@ -208,7 +221,7 @@ def surface_of(
     CallError
         If nothing in it can become a surface.
     """
-    source = read_file(path, words, progress, units, only_known=True)
+    source = read_file(path, words, progress, units, only_known=True, override=override)
     findings += source.findings
     surfaces = [each for each in source.datasets if isinstance(each, Tin | Grid)]
     if surfaces:
@@ -233,12 +246,12 @@ def surface_of(
 
 
 def run_compare(
-    first: Path, second: Path, words: dict[str, str], units: Units, progress: Progress
+    first: Path, second: Path, words: dict[str, str], units: Units, progress: Progress, *, override: bool = False
 ) -> tuple[Loss, list[Finding]]:
     """Compare two files as surfaces: how far the second lies above the first, in the first's units."""
     findings: list[Finding] = []
-    one = surface_of(first, words, units, progress.part(0.0, 0.3), findings)
-    two = surface_of(second, words, units, progress.part(0.3, 0.6), findings)
+    one = surface_of(first, words, units, progress.part(0.0, 0.3), findings, override=override)
+    two = surface_of(second, words, units, progress.part(0.3, 0.6), findings, override=override)
     a, b = in_one_frame([one, two], findings)
     assert isinstance(a, Tin | Grid)
     assert isinstance(b, Tin | Grid)

@@ -187,12 +187,21 @@ class Session:
         write_text(target, "\n".join(source.left_out) + "\n")
         return target
 
-    def read(self, path: Path, words: dict[str, str], units: Units, progress: Progress) -> Source:
+    def read(
+        self, path: Path, words: dict[str, str], units: Units, progress: Progress, *, override: bool = False
+    ) -> Source:
         """Read a file, without yet taking it into the job."""
-        return read_file(path, words, progress, units)
+        return read_file(path, words, progress, units, override=override)
 
     def take_in(
-        self, source: Source, words: dict[str, str], units: Units, progress: Progress, before: Sequence[Node] = ()
+        self,
+        source: Source,
+        words: dict[str, str],
+        units: Units,
+        progress: Progress,
+        before: Sequence[Node] = (),
+        *,
+        override: bool = False,
     ) -> list[Node]:
         """Keep what was read, brought into the job's units; return the new nodes for `accept`.
 
@@ -200,6 +209,8 @@ class Session:
         ----------
         before : sequence of Node
             What comes in by the same step and is not in the lineage yet.
+        override : bool
+            Whether the units count also where the file says others.
         """
         mark = fingerprint(source.path)
         job = self.units(before)
@@ -222,6 +233,7 @@ class Session:
                 fingerprint=mark,
                 units=_words_of(units),
                 into=into,
+                override=override,
             )
             graph = graph.with_node(node)
             outcome = self._outcome(graph, node, Result(brought, source.findings), began)
@@ -319,7 +331,7 @@ class Session:
                 "import it as a new source instead"
             )
         fresh = dataclasses.replace(own, path=str(path.resolve()), fingerprint=fingerprint(path))
-        source = read_file(path, own.words, progress, _units_of(own.units))
+        source = read_file(path, own.words, progress, _units_of(own.units), override=own.override)
         if own.item >= len(source.datasets):
             raise FormatError(path, f"it does not hold what {own.name} was read from")
         dataset = in_units(source.datasets[own.item], *_units_of(own.into))
@@ -432,7 +444,7 @@ class Session:
     def _make(self, graph: Graph, node: Node, progress: Progress) -> tuple[Outcome, dict[str, str]]:
         began = time.perf_counter()
         if node.role is Role.SOURCE:
-            source = read_file(Path(node.path), node.words, progress, _units_of(node.units))
+            source = read_file(Path(node.path), node.words, progress, _units_of(node.units), override=node.override)
             if node.item >= len(source.datasets):
                 raise FormatError(node.path, f"it no longer holds what {node.name} was read from")
             dataset = in_units(source.datasets[node.item], *_units_of(node.into))

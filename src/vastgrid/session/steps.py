@@ -19,7 +19,7 @@ from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.evidence import contradictions
 from vastgrid.terrain.fileformat import Format, ReadResult
-from vastgrid.terrain.frame import Frame, crs_name, is_geographic
+from vastgrid.terrain.frame import Frame, crs_in_units, crs_name, is_geographic
 from vastgrid.terrain.linework import Linework
 from vastgrid.terrain.tin import Tin
 from vastgrid.terrain.units import in_units
@@ -55,6 +55,7 @@ def read_file(
     units: tuple[Unit | None, Unit | None] = (None, None),
     *,
     only_known: bool = False,
+    override: bool = False,
 ) -> Source:
     """Read a file of any known format.
 
@@ -64,6 +65,8 @@ def read_file(
         Reader options as words.
     units : pair of Unit or None
         Plan and height unit, for what the file leaves unknown.
+    override : bool
+        Believe these units also where the file says others: files contradict themselves.
     only_known : bool
         Pass over options that the file's format does not have (they may be meant for another file).
 
@@ -83,7 +86,7 @@ def read_file(
         raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error
     datasets, findings = [], list(result.findings)
     for each in (*result.datasets, *_rebuilt(result, findings, progress)):
-        declared = _declared(each, units, findings)
+        declared = _declared(each, units, findings, override=override)
         findings += contradictions(declared)
         datasets.append(declared)
     return Source(path, kind, tuple(datasets), tuple(findings), left_out=result.left_out)
@@ -133,14 +136,29 @@ def _rebuilt(result: ReadResult, findings: list[Finding], progress: Progress) ->
     return made
 
 
-def _declared(dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding]) -> Dataset:
+def said_units(dataset: Dataset, units: tuple[Unit | None, Unit | None], *, override: bool) -> Dataset:
+    """Return a dataset in the units that were said for it: what it leaves unknown, or, overriding it, all of them."""
+    frame = dataset.frame.filled(*units)
+    if override:
+        plan, height = units[0] or frame.horizontal, units[1] or frame.vertical
+        crs = frame.crs
+        if plan is not frame.horizontal and plan is not None:
+            # The same projection, with its coordinates in the unit that was said.
+            crs = crs_in_units(crs, plan, height)
+        frame = Frame(crs, plan, height)
+    return dataset if frame == dataset.frame else dataset.in_frame(frame)
+
+
+def _declared(
+    dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding], *, override: bool
+) -> Dataset:
     frame = dataset.frame
     for said, have, what in ((units[0], frame.horizontal, "plan"), (units[1], frame.vertical, "height")):
         if said and have and said is not have:
-            text = f"{dataset.name} says its own {what} unit ({have.title}); {said.title} was given and does not apply."
+            outcome = "counts instead, as asked" if override else "does not apply (--override-units makes it)"
+            text = f"{dataset.name} says its own {what} unit ({have.title}); {said.title} was given and {outcome}."
             findings.append(Finding("unit-already-known", text))
-    filled = frame.filled(*units)
-    return dataset if filled == frame else dataset.in_frame(filled)
+    return said_units(dataset, units, override=override)
 
 
 def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[Dataset]:

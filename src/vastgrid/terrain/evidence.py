@@ -55,7 +55,7 @@ def _outside_area(dataset: Dataset, extent: Extent) -> list[Finding]:
     try:
         crs = pyproj.CRS.from_user_input(dataset.frame.crs)
         flat = crs.sub_crs_list[0] if crs.is_compound else crs
-        area = flat.area_of_use or _area_of_base(flat)
+        area = flat.area_of_use or _area_by_code(flat) or _area_of_base(flat)
         back = pyproj.Transformer.from_crs(flat.to_2d(), "EPSG:4326", always_xy=True)
     except (pyproj.exceptions.CRSError, pyproj.exceptions.ProjError):
         return []
@@ -84,6 +84,14 @@ def _outside_area(dataset: Dataset, extent: Extent) -> list[Finding]:
     else:
         text += "; its CRS, or the order of its axes, may be wrong."
     return [Finding("unit-contradiction", text)]
+
+
+def _area_by_code(crs: Any) -> Any:
+    """Return the area of the authority's own definition, which files seldom repeat."""
+    import pyproj
+
+    code = crs.to_epsg(min_confidence=70)
+    return pyproj.CRS.from_epsg(code).area_of_use if code else None
 
 
 def _area_of_base(crs: Any) -> Any:

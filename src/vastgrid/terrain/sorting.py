@@ -53,7 +53,7 @@ class Rule:
     type : str
         A key of `TYPES` or an entity name; several parted by bars; empty for any.
     colour : int or None
-        AutoCAD Color Index of the DXF reference, by layer already resolved.
+        Colour number (1 to 255) of the DXF reference, by layer already resolved.
     low, high : float
         Range of the entity's elevations.
     """
@@ -146,7 +146,7 @@ class Items:
     type, layer, line_type : (k,) int64
         Numbers into `types`, `layers` and `line_types`.
     colour : (k,) int64
-        AutoCAD Color Index, by layer already resolved.
+        Colour numbers of the DXF reference, by layer already resolved.
     low, high : (k,) float64
         Elevations; NaN where there are none.
     """

@@ -120,7 +120,7 @@ def drawing_bytes(path: Path, *, recover: bool, findings: list[Finding]) -> NDAr
 
 def _ended(data: bytes, findings: list[Finding]) -> bytes:
     """Return a drawing that was cut off with its last, partial entity taken away and its end marks added."""
-    if data.startswith(b"AutoCAD Binary DXF") or data.rstrip().endswith(b"EOF"):
+    if b"Binary DXF\r\n\x1a\0" in data[:32] or data.rstrip().endswith(b"EOF"):
         return data
     whole = [match.start() for match in re.finditer(rb"(?<=\n)[ \t]*0\r?\n[A-Z0-9_]+\r?\n", data)]
     if not whole:

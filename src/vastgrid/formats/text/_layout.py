@@ -255,7 +255,7 @@ def split_line(line: bytes, delimiter: bytes) -> list[str]:
 # s stands for seconds, a capital one for south.
 _MARK = r"[\s°º˚'’′\"”″:dms\ufffd]"
 _ANGLE = re.compile(
-    rf"([NSEWnew])?\s*([+-]?\d{{1,3}}){_MARK}+(\d{{1,2}}(?:\.\d+)?)(?:{_MARK}+(\d{{1,2}}(?:\.\d+)?))?{_MARK}*([NSEWnew])?"
+    rf"([NSEWnew])?\s*([+-]?\d{{1,3}}){_MARK}+(\d\d?(?:\.\d+)?)(?:{_MARK}+(\d\d?(?:\.\d+)?))?{_MARK}*([NSEWnew])?"
     rf"|([NSEWnew])?\s*([+-]?\d{{1,3}}(?:\.\d+)?){_MARK}*([NSEWnew])?"
 )
 
