@@ -128,10 +128,11 @@ def main() -> int:
     dialog.reject()
     take_imports(window, folder / "received")
     window.lineage.select([named(window, "Existing ground")])
+    settle(window)
     bar = window.panel._scroll.verticalScrollBar()
     assert bar is not None
-    bar.setValue(bar.maximum())
-    settle(window)
+    bar.setValue(430)
+    QTest.qWait(300)
     picture(window, "sources")
     delivery = window.deliver_dialog("landxml")
     delivery.show()

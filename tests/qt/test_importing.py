@@ -95,7 +95,7 @@ def test_units_are_suggested_and_never_applied_unasked(qtbot, window, opened, de
     np.savetxt(tmp_path / "feet.csv", rows, delimiter=",", header="E,N,Z", comments="", fmt="%.3f")
     dialog = opened(tmp_path / "feet.csv")
     assert dialog.units[0].currentData() is None and dialog.units[1].currentData() is None
-    assert "Take international foot: read so it lies where day1 lies" in dialog.hint_buttons[0].text()
+    assert "Take international foot: so read, it lies with day1" in dialog.hint_buttons[0].text()
     assert "A unit is unknown" in dialog.findings.text()
     for button in dialog.hint_buttons:
         qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
@@ -141,7 +141,7 @@ def test_rules_are_picked_counted_highlighted_and_kept(qtbot, window, opened, tm
     dialog = opened(samples.drawing(tmp_path / "a.dxf"))
     part = dialog.rules_part
     assert part.isVisible() and "Without rules every entity comes in" in part.free.text()
-    place = dialog.picture._corner() + QPointF(*dialog.own.view.pixel(50.0, 31.5))
+    place = dialog.picture.place(50.0, 31.5)
     qtbot.mouseClick(dialog.picture, Qt.MouseButton.LeftButton, pos=place.toPoint())
     (rule,) = part.rules()
     assert (rule.layer, rule.type, rule.becomes) == ("CONT", "polyline", Becomes.BREAKLINES)
@@ -170,10 +170,7 @@ def test_rules_are_picked_counted_highlighted_and_kept(qtbot, window, opened, tm
 def test_a_box_drawn_on_the_picture_crops_a_cloud(qtbot, opened):
     dialog = opened(DATA / "autzen_trim.laz")
     picture = dialog.picture
-    one, two = (
-        picture._corner() + QPointF(*dialog.own.view.pixel(*place))
-        for place in ((636_200, 849_000), (636_600, 849_300))
-    )
+    one, two = picture.place(636_200, 849_000), picture.place(636_600, 849_300)
     qtbot.mousePress(picture, Qt.MouseButton.LeftButton, pos=one.toPoint())
     qtbot.mouseMove(picture, pos=two.toPoint())
     qtbot.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=two.toPoint())

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import argparse
 import re
+import signal
 import sys
-from collections.abc import Callable, Sequence
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
+from types import FrameType
 from typing import Any, NoReturn
 
 from vastgrid import __version__
@@ -32,7 +36,8 @@ class Parser(argparse.ArgumentParser):
 def run(arguments: Sequence[str]) -> int:
     """Run one command; return the exit code (0 done, 1 the data is at fault, 2 the call is)."""
     try:
-        return _run(list(arguments))
+        with _interruptible():
+            return _run(list(arguments))
     except CallError as error:
         return _failed(error, CALL_AT_FAULT)
     except VastGridError as error:
@@ -42,6 +47,32 @@ def run(arguments: Sequence[str]) -> int:
     except BrokenPipeError:
         sys.stderr.close()
         return DONE
+
+
+@contextmanager
+def _interruptible() -> Iterator[None]:
+    """Let Ctrl+C stop the work at its next report; an exception out of the blue can crash compiled code.
+
+    Pressed a second time it stops at once.
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    _stop.clear()
+
+    def pressed(_number: int, _frame: FrameType | None) -> None:
+        if _stop.is_set():
+            raise KeyboardInterrupt
+        _stop.set()
+
+    before = signal.signal(signal.SIGINT, pressed)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+_stop = threading.Event()
 
 
 def _failed(error: object, code: int) -> int:
@@ -226,7 +257,11 @@ def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
     print(
         f"The simulated elevation service answers at http://127.0.0.1:{server.server_address[1]}/elevations (Ctrl+C ends it)"
     )
-    server.serve_forever()
+    with server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        while not _stop.wait(0.2):
+            continue
+        server.shutdown()
     return DONE
 
 
@@ -372,8 +407,8 @@ _shown = False
 
 def _progress() -> Progress:
     if not sys.stderr.isatty():
-        return Silent()
-    return Reporting(_show, lambda: False)
+        return Silent(_stop.is_set)
+    return Reporting(_show, _stop.is_set)
 
 
 def _show(fraction: float, text: str) -> None:

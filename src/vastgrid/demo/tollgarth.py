@@ -28,7 +28,7 @@ from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Record, Survey, survey_of
 from vastgrid.terrain.tin import Tin
 
-EDITION = 5
+EDITION = 6
 CLOUD_POINTS = 420_000
 
 
@@ -108,7 +108,7 @@ def _write_old_plan(folder: Path, rng: np.random.Generator) -> None:
     plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
     lines = [plan[a:b] for a, b in zip(offsets[:-1].tolist(), offsets[1:].tolist(), strict=True)]
     heights = levels[which]
-    heights[rng.integers(0, len(heights), 2)] += (0.5, -1.3)
+    heights[rng.choice(len(heights), 2, replace=False)] += (0.5, -1.3)
     shapes = shapely.to_wkb(np.array([shapely.LineString(line) for line in lines], dtype=object))
     names = np.array([f"sheet {1 + k % 3}" for k in range(len(lines))], dtype=object)
     with warnings.catch_warnings():

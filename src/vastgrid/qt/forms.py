@@ -29,6 +29,9 @@ def editor(field: Field, text: str, suggestions: list[str] | None = None) -> QWi
         box.setEditable(True)
         box.addItems(suggestions)
         box.setCurrentText(text)
+        line_edit = box.lineEdit()
+        if line_edit is not None:
+            line_edit.setPlaceholderText(field.param.absent if field.optional or text == "" else "")
         made = box
     else:
         line = QLineEdit("" if text == "none" and field.optional else text)

@@ -44,7 +44,7 @@ from vastgrid.tasks.runner import Runner, Task
 from vastgrid.terrain.evidence import Suggestion, suggestions
 from vastgrid.terrain.fileformat import Format
 
-WIDTH, HEIGHT = 540, 270
+WIDTH, HEIGHT = 700, 460
 
 
 @dataclass(eq=False)
@@ -292,11 +292,20 @@ class ImportDialog(QDialog):
             self.form.deleteLater()
             self.form = None
         if each.kind is not None and declare.fields(each.kind.read_params):
-            self.form = ParamForm(each.kind.read_params, each.words)
+            self.form = ParamForm(each.kind.read_params, each.words, self._suggestions(each))
             self.form.changed.connect(self._soon.start)
             if each.kind is dxf_format.FORMAT:
                 self.form.hide_row("rules")
             self._form_place.addWidget(self.form)
+
+    def _suggestions(self, each: Candidate) -> dict[str, list[str]]:
+        """Return what can be chosen for options that name something in the file, such as attributes."""
+        if each.kind is None or each.kind.suggest is None:
+            return {}
+        try:
+            return {name: ["", *words] for name, words in each.kind.suggest(each.path).items()}
+        except VastGridError:
+            return {}
 
     def _chosen_words(self, words: dict[str, str]) -> None:
         """Options were chosen elsewhere than in the form: the form follows."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, QSizeF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
@@ -39,12 +39,21 @@ class Picture(QWidget):
         self.image, self.view, self.overlay = image, view, overlay
         self.update()
 
+    def _scale(self) -> float:
+        """Return what the image is shown at: never larger than it is, never beyond the widget."""
+        return min(1.0, self.width() / max(self.view.width, 1), self.height() / max(self.view.height, 1))
+
     def _corner(self) -> QPointF:
-        width, height = self.view.width, self.view.height
-        return QPointF((self.width() - width) / 2.0, (self.height() - height) / 2.0)
+        scale = self._scale()
+        return QPointF((self.width() - scale * self.view.width) / 2.0, (self.height() - scale * self.view.height) / 2.0)
+
+    def place(self, east: float, north: float) -> QPointF:
+        """Return where a place in the world is shown."""
+        x, y = self.view.pixel(east, north)
+        return self._corner() + QPointF(x, y) * self._scale()
 
     def _world(self, place: QPointF) -> tuple[float, float]:
-        own = place - self._corner()
+        own = (place - self._corner()) / self._scale()
         return self.view.world(own.x(), own.y())
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -64,16 +73,18 @@ class Picture(QWidget):
         self._from = self._to = None
         self.update()
         if moved < 6:
-            self.picked.emit(*one, self.view.size)
+            self.picked.emit(*one, self.view.size / self._scale())
         else:
             self.boxed.emit(min(one[0], other[0]), min(one[1], other[1]), max(one[0], other[0]), max(one[1], other[1]))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
-        corner = self._corner()
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        scale = self._scale()
+        box = QRectF(self._corner(), QSizeF(scale * self.view.width, scale * self.view.height))
         for image in (self.image, self.overlay):
             if image is not None:
-                painter.drawImage(corner, image)
+                painter.drawImage(box, image)
         if self._from is not None and self._to is not None:
             painter.setPen(QPen(QColor("#0B6E75"), 1.5, Qt.PenStyle.DashLine))
             painter.drawRect(QRectF(self._from, self._to).normalized())

@@ -152,7 +152,7 @@ def _plan_by_neighbours(extent: Extent, others: Sequence[Dataset]) -> Suggestion
             ratio = float(candidate.metres / unit.metres)
             east, north = [v * ratio for v in extent.east], [v * ratio for v in extent.north]
             if _meet(east, there.east) and _meet(north, there.north):
-                return Suggestion("plan", candidate, f"read so it lies where {other.name} lies")
+                return Suggestion("plan", candidate, f"so read, it lies with {other.name}")
     return None
 
 
@@ -200,7 +200,7 @@ def _height_by_neighbours(dataset: Dataset, plan: Unit | None, others: Sequence[
             if abs(ratio * float(candidate.metres / unit.metres) - 1.0) < 0.03:
                 # The two feet differ too little to be told apart by heights.
                 pick = unit if candidate in _FEET and unit in _FEET else candidate
-                return Suggestion("height", pick, f"read so its heights fit those of {other.name}")
+                return Suggestion("height", pick, f"so read, its heights fit {other.name}")
     return None
 
 

@@ -101,6 +101,8 @@ class Format:
         Write options → what survives, where that depends on them.
     peek : callable or None
         Reads a sample in a second or two, for a picture of a large file before it is read whole.
+    suggest : callable or None
+        Path → what can be chosen for reading options that name something in the file.
     """
 
     id: str
@@ -114,6 +116,7 @@ class Format:
     write_params: type = NoParams
     carries_as: Callable[[Any], Carries] | None = None
     peek: Read | None = None
+    suggest: Callable[[Path], dict[str, list[str]]] | None = None
 
     def carries_with(self, params: Any) -> Carries:
         """Return what survives with these write options (an older version may hold less)."""

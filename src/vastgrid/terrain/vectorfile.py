@@ -243,6 +243,23 @@ def _mostly_numbers(values: NDArray[Any]) -> bool:
     return bool(texts) and good >= 0.9 * len(texts)
 
 
+def names_in(path: Path) -> dict[str, list[str]]:
+    """Return the names of layers and attributes, by the option they can be chosen for.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged.
+    """
+    import pyogrio
+
+    with library_faults(path, "reading the file"):
+        layers = [str(name) for name, _ in pyogrio.list_layers(path)]
+        fields = [str(f) for layer in layers for f in pyogrio.read_info(path, layer=layer)["fields"]]
+    unique = list(dict.fromkeys(fields))
+    return {"elevation": unique, "style": unique, "layer": layers}
+
+
 def vector_format(
     own: str, title: str, suffixes: tuple[str, ...], sniff: Callable[[bytes, Path], int], driver: str
 ) -> Format:
@@ -259,4 +276,5 @@ def vector_format(
         carries=Carries(kinds=(PointSet, Linework), several=True, units="both", crs=True, attributes=True),
         read=read,
         read_params=VectorReadParams,
+        suggest=names_in,
     )
