@@ -12,9 +12,8 @@ import numpy as np
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
-from vastgrid.kernels.locate import buckets, covering
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import merged, oriented_tin
+from vastgrid.terrain.assemble import merged, oriented_tin, overlaps
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.mesh import Mesh
@@ -50,7 +49,7 @@ def run(inputs: Sequence[Dataset], params: UpperParams, progress: Progress) -> R
     tin, findings = oriented_tin(mesh.name, mesh.frame, mesh.vertices, mesh.triangles)
     progress.report(0.4, "looking which faces lie above")
     gap = 1e-6 * (float(np.ptp(mesh.vertices[:, 2])) + 1.0)
-    over = covering(tin.vertices, tin.triangles, buckets(tin.vertices, tin.triangles), gap)
+    over = overlaps(tin, gap)
     keep = (over & (1 if params.side is Side.UPPER else 2)) == 0
     if not keep.any():
         raise DataError(f"no face of {mesh.name} lies alone on its {params.side.value} side")

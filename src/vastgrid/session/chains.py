@@ -142,19 +142,31 @@ def run_chain(datasets: Sequence[Dataset], steps: Sequence[Via], account: Accoun
         findings = [
             Finding("not-used", f"{each.name} ({each.title}) is not used by {via.conversion.id}.") for each in left
         ]
+        params = declare.build(via.conversion.params, via.words)
+        part = progress.part(k / len(steps), (k + 1) / len(steps))
+        if via.conversion.gives is Dataset:
+            # What keeps the kind is done to everything, one after another.
+            have = [_one(via.conversion, each, params, account, part) for each in usable] + left
+            continue
         if not via.conversion.many and len(usable) > 1:
             findings += [
                 Finding("not-used", f"{each.name} is not used: {via.conversion.id} uses one.") for each in usable[1:]
             ]
             usable = usable[:1]
-        params = declare.build(via.conversion.params, via.words)
-        part = progress.part(k / len(steps), (k + 1) / len(steps))
         result, params = convert(via.conversion, usable, params, part)
         names = [each.name for each in usable]
         sentence = declare.plain(via.conversion.sentence(params, names))
         account.steps.append(Step(sentence, (*findings, *result.findings), result.loss, (result.dataset,)))
         have = [result.dataset]
     return have
+
+
+def _one(conversion: Conversion, dataset: Dataset, params: Any, account: Account, progress: Progress) -> Dataset:
+    result, settled = convert(conversion, [dataset], params, progress)
+    sentence = declare.plain(conversion.sentence(settled, [dataset.name]))
+    account.steps.append(Step(sentence, result.findings, result.loss, (result.dataset,)))
+    # The name stays, so that later sentences speak of the same thing.
+    return result.dataset.renamed(dataset.name)
 
 
 def run_convert(

@@ -292,7 +292,8 @@ def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
     if not able:
         return None
     same = [each for each in able if each.count() == sent.count()]
-    return (same or able)[0]
+    named = [each for each in same if each.name.endswith(sent.name)]
+    return (named or same or able)[0]
 
 
 def _check_counts(sent: Dataset, read: Dataset, checks: list[Check], label: str) -> bool:

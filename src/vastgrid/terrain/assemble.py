@@ -11,7 +11,7 @@ from vastgrid.kernels.topology import wind
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.tin import Tin
+from vastgrid.terrain.tin import Tin, areas
 
 
 def tin_from_faces(name: str, frame: Frame, corners: Floats) -> tuple[Tin, list[Finding]]:
@@ -60,7 +60,7 @@ def surface_from_faces(
         text = "No face has an area in plan: the mesh stands upright and is no ground."
         return Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles), [Finding("upright", text)]
     gap = 1e-6 * (float(np.ptp(vertices[:, 2])) + 1.0)
-    over = covering(tin.vertices, tin.triangles, buckets(tin.vertices, tin.triangles), gap)
+    over = overlaps(tin, gap)
     if not over.any():
         return tin, findings
     worst = int(np.flatnonzero(over)[0])
@@ -73,6 +73,21 @@ def surface_from_faces(
     )
     mesh = Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles)
     return mesh, [Finding("overhang", text, at=(east, north))]
+
+
+def overlaps(tin: Tin, gap: float) -> NDArray[np.int8]:
+    """Return which faces have others above (1) or below (2) them, as `covering` does.
+
+    Slivers far thinner than the others say nothing: rounding in a file may lay them over their neighbours.
+    """
+    corner = tin.corners()[:, :, :2]
+    longest = np.sqrt(((corner - np.roll(corner, -1, axis=1)) ** 2).sum(axis=2).max(axis=1))
+    area = areas(tin)
+    thin = 2.0 * area / np.maximum(longest, 1e-300) < 1e-3 * np.sqrt(2.0 * np.median(area))
+    solid = tin.triangles[~thin]
+    over = np.zeros(len(tin.triangles), np.int8)
+    over[~thin] = covering(tin.vertices, solid, buckets(tin.vertices, solid), gap)
+    return over
 
 
 def merged(vertices: Floats, triangles: NDArray[np.int32]) -> tuple[Floats, NDArray[np.int32]]:

@@ -98,7 +98,12 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
     if params.version is not Version.R12:
         document.header["$INSUNITS"] = _CODE_OF.get(unit, 0) if unit else 0
         document.header["$MEASUREMENT"] = 0 if unit in (Unit.FOOT, Unit.US_FOOT, Unit.INCH) else 1
-    names = {name: _LAYERS.get(name, _LINE_COLOUR) for each in datasets for name in _layer_names(each, params.version)}
+    alone = sum(isinstance(each, Tin) for each in datasets) < 2
+    names = {
+        name: _LAYERS.get(name, _LAYERS["TIN"] if isinstance(each, Tin) else _LINE_COLOUR)
+        for each in datasets
+        for name in _layer_names(each, params.version, alone=alone)
+    }
     for name, colour in names.items():
         if not document.layers.has_entry(name):
             document.layers.add(name, color=colour)
@@ -114,7 +119,8 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
         file.write(before.encode(code, "replace"))
         pen = _Pen(file, params, document.modelspace().block_record_handle or "0", first)
         for k, each in enumerate(datasets):
-            _write_dataset(pen, each, progress.part(k / len(datasets), (k + 1) / len(datasets)))
+            part = progress.part(k / len(datasets), (k + 1) / len(datasets))
+            _write_dataset(pen, each, part, _layer_names(each, params.version, alone=alone))
         file.write(after.encode(code, "replace"))
 
 
@@ -155,9 +161,10 @@ def layer_name(name: str, version: Version) -> str:
     return name or "0"
 
 
-def _layer_names(dataset: Dataset, version: Version) -> list[str]:
+def _layer_names(dataset: Dataset, version: Version, *, alone: bool) -> list[str]:
     if isinstance(dataset, Tin):
-        return ["TIN"]
+        # Several surfaces keep apart by their layers; on one layer they would be one, lying over itself.
+        return ["TIN"] if alone else [layer_name(f"TIN {dataset.name}", version)]
     if isinstance(dataset, Contours):
         return ["CONTOUR", "CONTOUR_INDEX"]
     if isinstance(dataset, Linework):
@@ -165,9 +172,9 @@ def _layer_names(dataset: Dataset, version: Version) -> list[str]:
     return ["POINT"]
 
 
-def _write_dataset(pen: _Pen, dataset: Dataset, progress: Progress) -> None:
+def _write_dataset(pen: _Pen, dataset: Dataset, progress: Progress, names: list[str]) -> None:
     if isinstance(dataset, Tin):
-        _write_faces(pen, dataset, progress)
+        _write_faces(pen, dataset, progress, names[0])
     elif isinstance(dataset, Contours) and pen.params.contours_as is ContourForm.FLAT:
         _write_flat(pen, dataset, progress)
     elif isinstance(dataset, Contours):
@@ -184,8 +191,8 @@ def _write_dataset(pen: _Pen, dataset: Dataset, progress: Progress) -> None:
             pen.file.write(block)
 
 
-def _write_faces(pen: _Pen, tin: Tin, progress: Progress) -> None:
-    head, slots = pen.head("3DFACE", "TIN", "AcDbFace")
+def _write_faces(pen: _Pen, tin: Tin, progress: Progress, layer: str) -> None:
+    head, slots = pen.head("3DFACE", layer, "AcDbFace")
     body = "".join(f"{10 * axis + corner}\n{{}}\n" for corner in range(4) for axis in (1, 2, 3))
     template = RowTemplate(head + body, (*slots, *(pen.params.decimals,) * 12))
     count_ = len(tin.triangles)
