@@ -17,7 +17,7 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.terrain.compare import difference
-from vastgrid.terrain.dataset import Dataset, Extent
+from vastgrid.terrain.dataset import Dataset, Extent, span
 from vastgrid.terrain.fileformat import Format, losses
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
@@ -314,7 +314,7 @@ def _gaps(
     if isinstance(sent, Survey) and isinstance(read, Survey):
         return _record_gaps(sent, read, target, checks, label)
     same = _check_counts(sent, read, checks, label)
-    _check_extent(sent.extent(), read.extent(), checks, label)
+    _check_extent(_ground_extent(sent), _ground_extent(read), checks, label)
     if not same:
         return None
     if isinstance(sent, Tin) and isinstance(read, Tin):
@@ -396,6 +396,16 @@ def _largest(sent: Any, read: Any) -> tuple[float, float]:
     known = np.isfinite(sent[:, 2])
     heights = np.abs(sent[known, 2] - read[known, 2])
     return float(np.abs(sent[:, :2] - read[:, :2]).max()), float(heights.max(initial=0.0))
+
+
+def _ground_extent(dataset: Dataset) -> Extent:
+    """Return a dataset's extent; of a TIN that of its triangles, since points of invisible faces are no ground."""
+    if not isinstance(dataset, Tin):
+        return dataset.extent()
+    used = np.zeros(len(dataset.vertices), np.bool_)
+    used[dataset.triangles.ravel()] = True
+    xyz = dataset.vertices if used.all() else dataset.vertices[used]
+    return Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2]))
 
 
 def _check_extent(sent: Extent, read: Extent, checks: list[Check], label: str) -> None:
