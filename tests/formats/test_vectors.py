@@ -15,7 +15,7 @@ from vastgrid.base.errors import CallError, DataError, FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import read_file
+from vastgrid.session.steps import peek_file, read_file
 from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.levels import interval_of
@@ -232,3 +232,33 @@ def test_degrees_ask_for_a_grid_first(run_cli, tmp_path):
     )
     assert code == 0, err
     assert "brought into EPSG:32633" in out
+
+
+def test_a_shapefile_without_its_index(tmp_path):
+    path = samples.vector(tmp_path / "c.shp", "ESRI Shapefile")
+    (tmp_path / "c.shx").unlink()
+    with pytest.raises(FormatError, match=r"ask for \.shp, \.shx and \.dbf"):
+        read(path)
+
+
+@pytest.mark.parametrize("overviews", [False, True])
+def test_a_large_raster_is_shown_from_some_of_it(tmp_path, monkeypatch, overviews):
+    monkeypatch.setattr("vastgrid.session.steps.LARGE_FILE", 1000)
+    monkeypatch.setattr("vastgrid.terrain.rasterfile.QUICK_CELLS", 300_000)
+    size = 1600
+    heights = np.add.outer(np.arange(size) * 0.5, np.arange(size) * 0.1).astype(np.float32)
+    place = rasterio.Affine(2.0, 0.0, 5e5, 0.0, -2.0, 5.4e6)
+    shape = {"width": size, "height": size, "count": 1, "dtype": "float32", "transform": place, "crs": "EPSG:32632"}
+    with rasterio.open(
+        tmp_path / "a.tif", "w", driver="GTiff", tiled=True, blockxsize=128, blockysize=128, **shape
+    ) as file:
+        file.write(heights, 1)
+        if overviews:
+            file.build_overviews([2, 4], rasterio.enums.Resampling.average)
+    source = peek_file(tmp_path / "a.tif", {}, Silent())
+    (grid,) = source.datasets
+    assert source.counts() == [{"rows": size, "columns": size}] and max(grid.heights.shape) <= 810
+    full = read(tmp_path / "a.tif").datasets[0]
+    assert grid.extent().east == full.extent().east and grid.extent().north == full.extent().north
+    want = full.heights[:: size // grid.rows, :: size // grid.columns][: grid.rows, : grid.columns]
+    assert np.abs(grid.heights - want).max() < (3.0 if overviews else 0.5 * 128 * 10)

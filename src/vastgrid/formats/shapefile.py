@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from vastgrid.base.errors import FormatError
 from vastgrid.terrain.vectorfile import vector_format
 
 
@@ -12,4 +13,14 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if head[:4] == b"\0\0\x27\x0a" else 0
 
 
-FORMAT = vector_format("shapefile", "Shapefile", (".shp",), sniff, "ESRI Shapefile")
+def check(path: Path) -> None:
+    """Refuse a shapefile without its index: senders often forget the files that belong to it."""
+    beside = {each.name.lower() for each in path.parent.iterdir()}
+    if f"{path.stem}.shx".lower() not in beside:
+        raise FormatError(
+            path,
+            f"its index {path.stem}.shx is not beside it; a shapefile is several files: ask for .shp, .shx and .dbf",
+        )
+
+
+FORMAT = vector_format("shapefile", "Shapefile", (".shp",), sniff, "ESRI Shapefile", check)

@@ -261,11 +261,23 @@ def names_in(path: Path) -> dict[str, list[str]]:
 
 
 def vector_format(
-    own: str, title: str, suffixes: tuple[str, ...], sniff: Callable[[bytes, Path], int], driver: str
+    own: str,
+    title: str,
+    suffixes: tuple[str, ...],
+    sniff: Callable[[bytes, Path], int],
+    driver: str,
+    check: Callable[[Path], None] = lambda path: None,
 ) -> Format:
-    """Return the declaration of a format that one driver of the vector library reads."""
+    """Return the declaration of a format that one driver of the vector library reads.
+
+    Parameters
+    ----------
+    check : callable
+        Refuses a file before the library sees it.
+    """
 
     def read(path: Path, params: VectorReadParams, progress: Progress) -> ReadResult:
+        check(path)
         return read_vector(path, params, progress, driver)
 
     return Format(
