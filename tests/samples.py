@@ -53,6 +53,37 @@ def e57(path: Path, scans: int = 2) -> Path:
     return path
 
 
+def variable_chunks(path: Path) -> Path:
+    """A LAZ whose chunks vary in size and that begins with a COPC record, as COPC files do (copc.io, version 1.0)."""
+    import laspy
+    import lazrs
+    from laspy.vlrs.known import LasZipVlr
+    from laspy.vlrs.vlr import VLR
+
+    header = laspy.LasHeader(point_format=6, version="1.4")
+    header.scales, header.offsets = np.full(3, 0.001), np.array([431_000.0, 887_000.0, 0.0])
+    rng = np.random.default_rng(1)
+    points = laspy.ScaleAwarePointRecord.zeros(5000, header=header)
+    points.x, points.y = 431_000.0 + rng.random(5000) * 100.0, 887_000.0 + rng.random(5000) * 80.0
+    points.z = 200.0 + rng.random(5000) * 9.0
+    points.classification = rng.integers(1, 6, 5000)
+    header.grow(points)
+    packing = lazrs.LazVlr.new_for_compression(6, 0, True)
+    header.vlrs.append(VLR("copc", 1, "copc info", bytes(160)))
+    header.vlrs.append(LasZipVlr(packing.record_data()))
+    header.are_points_compressed = True
+    with path.open("wb") as file:
+        header.write_to(file)
+        packer = lazrs.LasZipCompressor(file, packing)
+        at = 0
+        for size in (1200, 300, 2500, 1000):
+            packer.compress_many(np.frombuffer(points.array[at : at + size].tobytes(), np.uint8))
+            packer.finish_current_chunk()
+            at += size
+        packer.done()
+    return path
+
+
 def vector(path: Path, driver: str) -> Path:
     """Flat contours whose height stands in an attribute, by pyogrio; one stands at an odd height."""
     import pyogrio

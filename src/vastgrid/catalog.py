@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.base.errors import CallError, FormatError
-from vastgrid.convert import contours, facets, grid, lattice, points, reproject, tin, upper
+from vastgrid.convert import contours, courses, facets, grid, lattice, points, reproject, tin, upper
 from vastgrid.formats import (
     asciigrid,
     cityjson,
@@ -41,6 +41,7 @@ from vastgrid.terrain.tin import Tin
 
 CONVERSIONS: tuple[Conversion, ...] = (
     contours.CONVERSION,
+    courses.CONVERSION,
     facets.CONVERSION,
     grid.CONVERSION,
     lattice.CONVERSION,

@@ -119,3 +119,42 @@ def test_header_a_thousand_times_off(tmp_path):
     data[179:227] = corner.tobytes()
     (tmp_path / "a.las").write_bytes(data)
     assert any("a thousand times larger" in finding.text for finding in read(tmp_path / "a.las").findings)
+
+
+def test_chunks_of_varying_size_as_in_copc(tmp_path, monkeypatch):
+    path = samples.variable_chunks(tmp_path / "a.copc.laz")
+    (cloud,) = read(path).datasets
+    rng = np.random.default_rng(1)
+    np.testing.assert_allclose(cloud.xyz[:, 0], 431_000.0 + rng.random(5000) * 100.0, atol=6e-4)
+    monkeypatch.setattr("vastgrid.session.steps.LARGE_FILE", 1000)
+    source = peek_file(path, {}, Silent())
+    assert source.counts() == [{"points": 5000}]
+    assert source.datasets[0].extent().east[0] > 430_999, "a header that says nothing does not spoil the picture"
+
+
+@pytest.mark.parametrize("number", range(11))
+def test_every_point_format(tmp_path, number):
+    """LAS 1.4, tables 7 to 17: what a point format holds is kept under its names."""
+    import laspy
+
+    version = "1.4" if number >= 6 else "1.3" if number in (4, 5) else "1.2"
+    header = laspy.LasHeader(point_format=number, version=version)
+    header.scales = np.full(3, 0.001)
+    header.add_extra_dim(laspy.ExtraBytesParams(name="height_above", type=np.float32))
+    cloud = laspy.LasData(header)
+    cloud.x, cloud.y, cloud.z = np.arange(50) / 8, np.arange(50) / 4, 200 + np.arange(50) / 2
+    cloud.intensity = np.arange(50) * 7
+    cloud.classification = np.full(50, 2)
+    cloud["height_above"] = np.arange(50) / 16
+    names = set(header.point_format.dimension_names)
+    if "gps_time" in names:
+        cloud.gps_time = np.arange(50) * 1e3
+    if "red" in names:
+        cloud.red = np.arange(50) * 1000
+    path = tmp_path / ("a.laz" if number not in (4, 5, 9, 10) else "a.las")
+    cloud.write(str(path))
+    (ours,) = read(path).datasets
+    np.testing.assert_allclose(ours.xyz[:, 2], 200 + np.arange(50) / 2)
+    assert ours.attributes["intensity"].tolist() == (np.arange(50) * 7).tolist()
+    assert ours.attributes["height_above"][48] == 3.0
+    assert ("gps_time" in ours.attributes) == ("gps_time" in names) and ("red" in ours.attributes) == ("red" in names)

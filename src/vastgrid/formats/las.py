@@ -98,9 +98,10 @@ def peek(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     xyz = np.concatenate([part for part, _ in parts])
     attributes = {"classification": np.concatenate([classes for _, classes in parts])}
     low, high = header.mins, header.maxs
-    # The header's corners make the picture's frame the whole file's.
+    # The header's corners make the picture's frame the whole file's, unless they are plainly wrong.
     ends = np.array([low, high])
-    if np.isfinite(ends).all():
+    wide = np.ptp(ends, axis=0) <= 4.0 * np.ptp(xyz, axis=0) + 1.0
+    if np.isfinite(ends).all() and wide.all():
         classes = np.zeros(2, attributes["classification"].dtype)
         xyz = np.concatenate((xyz, ends))
         attributes["classification"] = np.concatenate((attributes["classification"], classes))
