@@ -51,6 +51,8 @@ class RulesPart(QWidget):
         self.sets, self._changed, self._chosen = sets, changed, chosen
         self.drawing: Drawing | None = None
         self.items: Items | None = None
+        self._starts = self._ends = np.zeros((0, 2))
+        self._line_of = np.zeros(0, np.int64)
         self._filling = False
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -90,13 +92,23 @@ class RulesPart(QWidget):
 
     def show_drawing(self, drawing: Drawing, text: str) -> None:
         """Show the rules and what they match in a drawing."""
-        self.drawing, self.items = drawing, drawing.items()
+        if drawing is not self.drawing:
+            self.drawing, self.items = drawing, drawing.items()
+            self._join(drawing)
         if text != self.text():
             try:
                 self._fill(list(parse_rules(text)))
             except CallError as error:
                 self.error.setText(str(error))
         self._count()
+
+    def _join(self, drawing: Drawing) -> None:
+        """Keep all segments of all lines as arrays, so that a click is answered at once."""
+        lines = drawing.lines
+        none = np.zeros((0, 2))
+        self._starts = np.concatenate([none, *(line[:-1, :2] for line in lines)])
+        self._ends = np.concatenate([none, *(line[1:, :2] for line in lines)])
+        self._line_of = np.repeat(np.arange(len(lines)), [max(len(line) - 1, 0) for line in lines])
 
     def rules(self) -> list[Rule]:
         """Return the rules in the table.
@@ -286,31 +298,31 @@ class RulesPart(QWidget):
         """Return the entity nearest to a place, within a reach."""
         if self.drawing is None:
             return None
-        best, found = reach, None
         place = np.array((east, north))
-        for k, line in enumerate(self.drawing.lines):
-            a, b = line[:-1, :2], line[1:, :2]
-            along = b - a
+        best, found = reach, None
+        if len(self._starts):
+            along = self._ends - self._starts
             length = np.maximum((along**2).sum(axis=1), 1e-30)
-            share = np.clip(((place - a) * along).sum(axis=1) / length, 0.0, 1.0)
-            away = float(np.hypot(*(a + share[:, None] * along - place).T).min()) if len(a) else math.inf
-            if away < best:
-                best, found = away, k
+            share = np.clip(((place - self._starts) * along).sum(axis=1) / length, 0.0, 1.0)
+            away = np.hypot(*(self._starts + share[:, None] * along - place).T)
+            k = int(away.argmin())
+            if away[k] < best:
+                best, found = float(away[k]), int(self._line_of[k])
         places = self.drawing.points()
         if len(places):
-            away_all = np.hypot(*(places[:, :2] - place).T)
-            if away_all.min() < best:
+            away = np.hypot(*(places[:, :2] - place).T)
+            if away.min() < best:
                 # Places stand after lines and faces.
-                return len(self.drawing.lines) + self.drawing.count("faces") + int(away_all.argmin())
+                return len(self.drawing.lines) + self.drawing.count("faces") + int(away.argmin())
         if found is not None:
             return found
         triangles, owner = self.drawing.faces()
         if len(triangles):
             middle = triangles[:, :, :2].mean(axis=1)
             size = np.hypot(*(triangles[:, 0, :2] - middle).T)
-            away_all = np.hypot(*(middle - place).T)
-            k = int((away_all - size).argmin())
-            if away_all[k] <= size[k] + reach:
+            away = np.hypot(*(middle - place).T)
+            k = int((away - size).argmin())
+            if away[k] <= size[k] + reach:
                 return len(self.drawing.lines) + int(owner[k])
         return None
 

@@ -21,6 +21,8 @@ from vastgrid.qt.kept_box import KeptBox
 from vastgrid.qt.panel_labels import label
 
 PREVIEW_LINES = 12
+# As much as detection looks at; a file of gigabytes must not be read for its first lines.
+BEGINNING = 1 << 18
 # What a layout keeps: how lines are understood, not which of them.
 KEPT = ("columns", "delimiter", "decimal", "start", "comment", "widths", "form")
 
@@ -108,7 +110,7 @@ class TextPart(QWidget):
         """
         self.words = words
         params = declare.build(text_format.TextReadParams, words)
-        data, _ = text_format.prepared(path, params)
+        data, _ = text_format.prepared(path, params, BEGINNING)
         try:
             layout = text_format.detect(path, data, params)
         except CallError:
@@ -151,7 +153,7 @@ def fitting(path: Path, layouts: dict[str, dict[str, str]]) -> dict[str, str] | 
     for own in layouts.values():
         try:
             params = declare.build(text_format.TextReadParams, own)
-            data, _ = text_format.prepared(path, params)
+            data, _ = text_format.prepared(path, params, BEGINNING)
             layout = text_format.detect(path, data, params)
         except VastGridError:
             continue

@@ -159,18 +159,19 @@ class Layout:
     passed: tuple[int, ...] = ()
 
 
-def load(path: Path) -> bytes:
-    """Return the file's text as UTF-8 or another superset of ASCII.
+def load(path: Path, most: int | None = None) -> bytes:
+    """Return the file's text as UTF-8 or another superset of ASCII; only its beginning where `most` bytes are asked for.
 
     Raises
     ------
     FormatError
         If it is empty or not text.
     """
-    data = path.read_bytes()
+    with path.open("rb") as file:
+        data = file.read() if most is None else file.read(most)
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         try:
-            data = data.decode("utf-16").encode()
+            data = data.decode("utf-16", "strict" if most is None else "ignore").encode()
         except UnicodeDecodeError as error:
             raise FormatError(path, f"it begins like UTF-16 text but is not: {error.reason}") from error
     data = data.removeprefix(b"\xef\xbb\xbf")
@@ -184,8 +185,10 @@ def load(path: Path) -> bytes:
 _GROUPED = re.compile(rb"(?<![\d.,])[+-]?\d{1,3}((?:,\d{3})+)(\.\d+)?(?![\d,])")
 
 
-def prepared(path: Path, params: TextReadParams) -> tuple[bytes, list[Finding]]:
+def prepared(path: Path, params: TextReadParams, most: int | None = None) -> tuple[bytes, list[Finding]]:
     """Return the file's text with fixed-width columns parted and thousands separators taken out, and say so.
+
+    `most` bytes of it, where only the beginning is wanted.
 
     Raises
     ------
@@ -194,7 +197,7 @@ def prepared(path: Path, params: TextReadParams) -> tuple[bytes, list[Finding]]:
     ParamError
         If the widths make no sense.
     """
-    data = load(path)
+    data = load(path, most)
     findings: list[Finding] = []
     if params.widths.strip():
         data = _parted(data, params.widths)
