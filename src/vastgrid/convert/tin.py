@@ -228,7 +228,7 @@ def _with_heights(lines: Linework, points: Floats, findings: list[Finding]) -> L
 
 
 def _places(xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding]) -> tuple[Floats, NDArray[np.int32]]:
-    origin = np.floor(xyz[:, :2].min(axis=0))
+    origin = np.floor(topology.corners(xyz[:, :2])[0])
     group, first = topology.group_places(xyz[:, 0] - origin[0], xyz[:, 1] - origin[1], tolerance)
     height, spread = topology.heights_of_places(group, np.ascontiguousarray(xyz[:, 2]), len(first), _RULE[rule])
     if len(first) < len(xyz):
@@ -325,7 +325,7 @@ def _inside(
     # The way around the ring between two laid places may lead outside the ground; there is nothing to cut there.
     known = np.isfinite(laid[:, 4])
     together = np.concatenate((tin.vertices, laid[known, 2:5]))
-    origin = np.floor(together[:, :2].min(axis=0))
+    origin = np.floor(topology.corners(np.asarray(together[:, :2], np.float64))[0])
     size = max(params.same_place.value, 1e-9)
     group, first = topology.group_places(together[:, 0] - origin[0], together[:, 1] - origin[1], size)
     merged = together[first]

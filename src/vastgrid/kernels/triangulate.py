@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
-from vastgrid.kernels.topology import compact, edge_flags
+from vastgrid.kernels.topology import compact, corners, edge_flags
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,9 +53,10 @@ def triangulate(xy: NDArray[np.float64], edges: NDArray[np.int64], progress: Pro
     """
     if len(xy) < 3:
         raise DataError(f"a TIN needs at least three places in plan; there are {len(xy)}")
-    origin = np.floor(xy.min(axis=0))
+    low, high = corners(xy)
+    origin = np.floor(low)
     local = np.ascontiguousarray(xy - origin)
-    extent = float(np.ptp(local, axis=0).max())
+    extent = float((high - low).max())
     if _collinear(local, extent):
         raise DataError("all points lie on one straight line in plan, so no triangle can be made")
     pairs = np.ascontiguousarray(edges, np.uint32).reshape(-1, 2)

@@ -29,6 +29,7 @@ def warm() -> None:
         locate.largest_edge_gap(triangles[:, :2].copy(), points, points, triangles, index)
         heights = raster.raster_heights(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20))
         topology.wind(points, triangles.copy())
+        topology.plan_areas(points, triangles)
         topology.regions(neighbours, made.constrained)
         image, colours = np.zeros((20, 20, 4), np.uint8), np.zeros((256, 3), np.uint8)
         light = shade.hillshade(heights, 5.0, 5.0, 315.0, 45.0)

@@ -9,7 +9,7 @@ from typing import ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.kernels.topology import neighbours_of
+from vastgrid.kernels.topology import neighbours_of, plan_areas
 from vastgrid.terrain.dataset import Dataset, Floats, Ints, frozen
 from vastgrid.terrain.frame import Frame
 
@@ -112,6 +112,4 @@ def rim(tin: Tin) -> Floats:
 
 def areas(tin: Tin) -> Floats:
     """Return each triangle's plan area, (m,), positive for counter-clockwise."""
-    corner = tin.corners()[:, :, :2]
-    first, second = corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]
-    return np.asarray((first[:, 0] * second[:, 1] - first[:, 1] * second[:, 0]) / 2.0)
+    return np.asarray(plan_areas(tin.vertices, tin.triangles))
