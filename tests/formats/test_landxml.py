@@ -164,6 +164,16 @@ def test_faces_that_name_missing_points_are_counted(tmp_path):
     assert "1 faces without three points were left out" in said
 
 
+def test_elements_that_are_not_read_are_counted_at_any_depth_and_once(tmp_path):
+    text = (HANDMADE / "two_definitions.xml").read_text()
+    more = "<Watersheds><Watershed><PntRef/></Watershed><Watershed/></Watersheds><Feature/><Feature/>"
+    (tmp_path / "a.xml").write_text(text.replace("</Definition>", f"</Definition>{more}", 1))
+    before, after = (
+        {f.text for f in read(path).findings} for path in (HANDMADE / "two_definitions.xml", tmp_path / "a.xml")
+    )
+    assert after - before == {"Elements that are not read here were left out: 1 Watersheds, 2 Feature."}
+
+
 def test_cut_at_every_place_is_an_error_not_a_crash(tmp_path):
     data = (HANDMADE / "two_definitions.xml").read_bytes()
     for size in range(0, len(data) - 12, 37):

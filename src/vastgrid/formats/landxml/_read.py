@@ -83,9 +83,15 @@ _UNITS = {
 }
 # Units of the standard that are no unit of ours are brought to one that is.
 _SCALED = {"centimeter": (Unit.METRE, 0.01), "kilometer": (Unit.METRE, 1000.0), "mile": (Unit.FOOT, 5280.0)}
-# What the standard has at the top besides; children of what is not known are not counted one by one.
-_KNOWN = {"Units", "CoordinateSystem", "Project", "Application", "CgPoints", "Alignments", "Parcels", "PlanFeatures"}
-_KNOWN |= {"Surfaces", "FeatureDictionary", "Feature"}
+# Every element that is read, or tells of the file only; another is counted as left out, with all it holds, once.
+_NAMES = (
+    "LandXML Units Metric Imperial CoordinateSystem Project Application Author FeatureDictionary "
+    "CgPoints CgPoint Surfaces Surface Definition Pnts P Faces F SourceData DataPoints Breaklines Breakline "
+    "Boundaries Boundary Contours Contour Chains Chain PntList2D PntList3D "
+    "Alignments Alignment CoordGeom Line Curve Spiral IrregularLine Start End Center PI StaEquation "
+    "Profile ProfAlign PVI ParaCurve UnsymParaCurve CircCurve Parcels Parcel PlanFeatures PlanFeature"
+)
+_KNOWN = frozenset(_NAMES.split())
 
 
 class Collector:
@@ -103,6 +109,7 @@ class Collector:
         self.linear = self.elevation = ""
         self.crs: dict[str, str] = {}
         self.others: Counter[str] = Counter()
+        self._left_at = 0  # depth of the counted element that we are inside of
         self.faults: Counter[str] = Counter()
         self.run: str = ""
         self._loose: list[tuple[int, str]] = []
@@ -132,14 +139,17 @@ class Collector:
             self.linear, self.elevation = attributes.get("linearUnit", ""), attributes.get("elevationUnit", "")
         elif local == "CoordinateSystem":
             self.crs = attributes
-        elif len(self.stack) == 2 and local not in _KNOWN:
-            self.others[local] += 1
         else:
+            if local not in _KNOWN and not self._left_at:
+                self.others[local] += 1
+                self._left_at = len(self.stack)
             self.records.start(local, attributes)
 
     def end(self, _name: str) -> None:
         """An element ends; its text is complete."""
         local, attributes = self.stack.pop(), self.attributes.pop()
+        if len(self.stack) < self._left_at:
+            self._left_at = 0
         if local == "P" and self.surfaces:
             text = attributes.get("id", "")
             if text.isdigit() and len(text) < 19:
