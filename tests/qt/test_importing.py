@@ -297,7 +297,7 @@ def test_a_source_gets_a_colour(qtbot, job):
     day1 = job.session.graph[ground(job)].inputs[0]
     job.sourcing.paint(day1, "#0000ff")
     qtbot.waitUntil(job.plan.settled, timeout=20_000)
-    points = job._dataset(day1)
+    points = job.dataset(day1)
     view = rendering.fitted(rendering.bounds([points]), 200, 150)
     image = rendering.draw([points], view, theme.LIGHT, colours={id(points): "#0000ff"})
     blues = [image.pixelColor(x, y) for x in range(200) for y in range(150) if image.pixelColor(x, y).alpha() > 200]

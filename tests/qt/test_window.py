@@ -290,7 +290,7 @@ def test_failures_are_told_and_nothing_is_lost(qtbot, window):
     idle(qtbot, window)
     assert "division by zero" in message(qtbot)
     assert window.session.graph == before
-    window.guarded(window.compare_chosen)
+    window.guarded(window.checking.compare_chosen)
     assert "choose two surfaces" in message(qtbot)
 
 

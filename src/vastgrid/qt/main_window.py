@@ -37,20 +37,18 @@ from vastgrid.params import declare
 from vastgrid.qt import glyphs, theme
 from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.bridge import Bridge
+from vastgrid.qt.checking import Checking
 from vastgrid.qt.deliver_dialog import DeliverDialog
 from vastgrid.qt.finder import Finder, Hit, understood
 from vastgrid.qt.importing import Importing
-from vastgrid.qt.lineage_view import LineageView, number_text
+from vastgrid.qt.lineage_view import LineageView
 from vastgrid.qt.ordering import Ordering
 from vastgrid.qt.panel import Panel
 from vastgrid.qt.plan_view import PlanView
 from vastgrid.qt.sourcing import Sourcing
 from vastgrid.session.session import Session
-from vastgrid.session.steps import in_one_frame
 from vastgrid.tasks.runner import Runner, Task
-from vastgrid.terrain.compare import difference
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.tin import Tin
 
@@ -79,6 +77,7 @@ class MainWindow(QMainWindow):
         self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
         self._previews = Runner(lambda task: None)
         self.importing = Importing(self)
+        self.checking = Checking(self)
         self.sourcing = Sourcing(self, self._previews)
         self.ordering = Ordering(self.bridge, lambda: self.plan.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
@@ -112,8 +111,8 @@ class MainWindow(QMainWindow):
         self._action("redo", "Redo", self.redo, "Ctrl+Shift+Z")
         self._action("remove", "Remove the chosen cards", self.remove_chosen)
         self._action("remake", "Make everything again that is out of date", self.remake_all, "F5")
-        self._action("compare", "Compare the two chosen surfaces", self.compare_chosen)
-        self._action("findings", "Read all findings", self.show_findings)
+        self._action("compare", "Compare the two chosen surfaces", self.checking.compare_chosen)
+        self._action("findings", "Read all findings", self.checking.show_findings)
         self._action("fit", "Show everything in the plan", self.plan.fit, "Ctrl+0")
         self._action("only", "Show only the chosen cards", self.isolate)
         self._action("new", "New job …", self.new_job, "Ctrl+N")
@@ -188,7 +187,7 @@ class MainWindow(QMainWindow):
         row.addWidget(importing)
         self.menus = {
             "make": self._menu_button("Make", lambda menu: self._fill_make_menu(menu, self.lineage.selection)),
-            "check": self._menu_button("Check", self._fill_check_menu),
+            "check": self._menu_button("Check", self.checking.fill_menu),
             "deliver": self._menu_button("Deliver", self._fill_deliver_menu),
         }
         for button in self.menus.values():
@@ -238,7 +237,7 @@ class MainWindow(QMainWindow):
         row.addWidget(self.cancel)
         self.findings_button = QToolButton()
         self.findings_button.setProperty("flat", "true")
-        self.findings_button.clicked.connect(lambda: self.guarded(self.show_findings))
+        self.findings_button.clicked.connect(lambda: self.guarded(self.checking.show_findings))
         row.addWidget(self.findings_button)
         self.pause = QPushButton("Pause")
         self.pause.clicked.connect(lambda: self.ordering.pause())
@@ -266,7 +265,7 @@ class MainWindow(QMainWindow):
         self.panel.source_added.connect(lambda *a: self.guarded(partial(self.sourcing.add, *a)))
         self.panel.source_replaced.connect(lambda *a: self.guarded(partial(self.sourcing.ask_replacement, *a)))
         self.panel.source_painted.connect(self.sourcing.paint)
-        self.panel.compare.connect(lambda a, b: self.guarded(partial(self.compare, a, b)))
+        self.panel.compare.connect(lambda a, b: self.guarded(partial(self.checking.compare, a, b)))
         self.panel.open_folder.connect(
             lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent)))
         )
@@ -295,7 +294,7 @@ class MainWindow(QMainWindow):
         graph = self.session.graph
         self.job_button.setText(self.session.name + "  ▾")
         self.setWindowTitle(f"{self.session.name} – Vast Grid")
-        self.lineage.show_graph(graph, self._dataset)
+        self.lineage.show_graph(graph, self.dataset)
         plan, height = self.session.units()
         words = [unit.value if unit else "?" for unit in (plan, height)]
         crs = next(
@@ -304,8 +303,8 @@ class MainWindow(QMainWindow):
         self.units_label.setText(f"{words[0]} · {words[1]} · {crs or 'local grid'}" if graph.nodes else "empty job")
         self.units_label.setToolTip("Unit of plan · unit of heights · coordinate reference system")
         self.plan.unit = plan
-        shown = [d for node in self._in_drawing_order() if (d := self._dataset(node)) is not None]
-        self.plan.colours = {id(d): graph[n].colour for n in graph.nodes if graph[n].colour and (d := self._dataset(n))}
+        shown = [d for node in self._in_drawing_order() if (d := self.dataset(node)) is not None]
+        self.plan.colours = {id(d): graph[n].colour for n in graph.nodes if graph[n].colour and (d := self.dataset(n))}
         self.plan.show_datasets(shown)
         self.ordering.see_to(shown, self.session.folder)
         warnings = sum(
@@ -316,7 +315,7 @@ class MainWindow(QMainWindow):
         self.actions_["redo"].setEnabled(self.session.history.can_redo)
         self.show_panel()
 
-    def _dataset(self, node: str) -> Dataset | None:
+    def dataset(self, node: str) -> Dataset | None:
         try:
             dataset = self.session.dataset(node)
         except VastGridError as error:
@@ -590,7 +589,7 @@ class MainWindow(QMainWindow):
         own = self.session.graph[node]
         if own.operation != "contours" or field not in ("interval", "base"):
             return
-        surface = self._dataset(own.inputs[0])
+        surface = self.dataset(own.inputs[0])
         if not isinstance(surface, Tin):
             return
 
@@ -670,70 +669,6 @@ class MainWindow(QMainWindow):
 
         dialog.accepted.connect(lambda: self.guarded(accepted))
         return dialog
-
-    # -- checking
-
-    def _fill_check_menu(self, menu: QMenu) -> None:
-        surfaces = self._chosen_surfaces()
-        self.actions_["compare"].setEnabled(len(surfaces) == 2)
-        for key in ("compare", "findings", "remake"):
-            menu.addAction(self.actions_[key])
-
-    def _chosen_surfaces(self) -> list[str]:
-        return [n for n in self.lineage.selection if isinstance(self._dataset(n), Tin | Grid)]
-
-    def compare_chosen(self) -> None:
-        """Compare the two chosen surfaces."""
-        surfaces = self._chosen_surfaces()
-        if len(surfaces) != 2:
-            raise CallError(
-                "choose two surfaces (TIN or grid) in the lineage: click one, then the other with Ctrl held"
-            )
-        self.compare(*surfaces)
-
-    def compare(self, first: str, second: str) -> None:
-        """Measure how far the second surface lies above the first, and tell."""
-        a, b = self._dataset(first), self._dataset(second)
-        if not isinstance(a, Tin | Grid) or not isinstance(b, Tin | Grid):
-            raise CallError("only TINs and grids can be compared")
-
-        def work(progress: Progress) -> Any:
-            one, two = in_one_frame([a, b], [])
-            assert isinstance(one, Tin | Grid)
-            assert isinstance(two, Tin | Grid)
-            return difference(one, two, progress)
-
-        def done(loss: Any) -> None:
-            unit = f" {loss.unit.value}" if loss.unit else ""
-            self.plan.go_to(*loss.at, close=False)
-            box = QMessageBox(self)
-            box.setWindowTitle("Compare")
-            box.setText(f"{b.name} against {a.name}")
-            box.setInformativeText(
-                f"Largest difference {loss.largest:.3f}{unit} at E {loss.at[0]:.2f}, N {loss.at[1]:.2f} (marked in the plan)\n"
-                f"RMSE {loss.rmse:.3f}{unit}, 95 % within {loss.p95:.3f}{unit}, mean {loss.mean:+.3f}{unit}\n"
-                f"over {number_text(round(loss.area))} square units of common ground"
-            )
-            box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-            box.open()
-            self.say(f"{b.name} against {a.name}: {loss.sentence()}")
-
-        self.start(f"comparing {a.name} and {b.name}", work, done)
-
-    def show_findings(self) -> None:
-        """List all findings of the job; a click goes to the place."""
-        from vastgrid.qt.findings_dialog import FindingsDialog
-
-        dialog = FindingsDialog(self, self.session, self.palette_)
-
-        def go(node: str, east: float, north: float) -> None:
-            self.lineage.select([node])
-            self.plan.go_to(east, north)
-
-        dialog.place.connect(go)
-        dialog.card.connect(lambda node: self.lineage.select([node]))
-        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        dialog.show()
 
     # -- the job
 

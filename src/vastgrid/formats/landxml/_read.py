@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import mmap
 import xml.parsers.expat as expat
-from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 from typing import Annotated, Any
@@ -16,21 +15,21 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity, Unit
-from vastgrid.formats.landxml._records import RecordCollector, survey
+from vastgrid.base.quantities import Length, Quantity
+from vastgrid.formats.landxml._collect import Collector, Surface, numbers_in
+from vastgrid.formats.landxml._records import survey
 from vastgrid.kernels.xmlruns import read_run
 from vastgrid.params.declare import Param
 from vastgrid.terrain.assemble import oriented_tin
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import ReadResult
-from vastgrid.terrain.frame import Frame, frame_of_crs
+from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.linework import from_lines
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
 BLOCK = 1 << 20
 RUN = 400_000
-DEEPEST = 200
 
 
 class Take(Enum):
@@ -58,221 +57,6 @@ class LandXmlReadParams:
             above=0,
         ),
     ] = Length(0.01)
-
-
-@dataclass(slots=True)
-class Surface:
-    """One surface as it is collected."""
-
-    name: str
-    numbers: list[Floats] = field(default_factory=list)
-    ids: list[NDArray[np.int64]] = field(default_factory=list)
-    faces: list[NDArray[np.int64]] = field(default_factory=list)
-    hidden: list[NDArray[np.bool_]] = field(default_factory=list)
-    points: list[Floats] = field(default_factory=list)
-    lines: list[Floats] = field(default_factory=list)
-    roles: list[str] = field(default_factory=list)
-
-
-_UNITS = {
-    "meter": Unit.METRE,
-    "millimeter": Unit.MILLIMETRE,
-    "foot": Unit.FOOT,
-    "ussurveyfoot": Unit.US_FOOT,
-    "inch": Unit.INCH,
-}
-# Units of the standard that are no unit of ours are brought to one that is.
-_SCALED = {"centimeter": (Unit.METRE, 0.01), "kilometer": (Unit.METRE, 1000.0), "mile": (Unit.FOOT, 5280.0)}
-# Every element that is read, or tells of the file only; another is counted as left out, with all it holds, once.
-_NAMES = (
-    "LandXML Units Metric Imperial CoordinateSystem Project Application Author FeatureDictionary "
-    "CgPoints CgPoint Surfaces Surface Definition Pnts P Faces F SourceData DataPoints Breaklines Breakline "
-    "Boundaries Boundary Contours Contour Chains Chain PntList2D PntList3D "
-    "Alignments Alignment CoordGeom Line Curve Spiral IrregularLine Start End Center PI StaEquation "
-    "Profile ProfAlign PVI ParaCurve UnsymParaCurve CircCurve Parcels Parcel PlanFeatures PlanFeature"
-)
-_KNOWN = frozenset(_NAMES.split())
-
-
-class Collector:
-    """Receives the parser's events and keeps what terrain they tell of."""
-
-    def __init__(self, path: Path) -> None:
-        self.path = path
-        self.stack: list[str] = []
-        self.attributes: list[dict[str, str]] = []
-        self.text: list[str] = []
-        self.surfaces: list[Surface] = []
-        self.cogo: list[tuple[str, str, str, str]] = []
-        self.places: dict[str, list[float]] = {}
-        self.records = RecordCollector()
-        self.linear = self.elevation = ""
-        self.crs: dict[str, str] = {}
-        self.others: Counter[str] = Counter()
-        self._left_at = 0  # depth of the counted element that we are inside of
-        self.faults: Counter[str] = Counter()
-        self.run: str = ""
-        self._loose: list[tuple[int, str]] = []
-        self._loose_faces: list[tuple[str, bool]] = []
-        self._names: dict[str, str] = {}
-
-    # -- events
-
-    def start(self, name: str, attributes: dict[str, str]) -> None:
-        """An element begins."""
-        local = self._names.get(name)
-        if local is None:
-            local = self._names[name] = name.rsplit(":", 1)[-1]
-        self.stack.append(local)
-        self.attributes.append(attributes)
-        self.text.clear()
-        self.run = name if local in ("Pnts", "Faces") and local == name else ""
-        if local in ("P", "F"):
-            return
-        if len(self.stack) > DEEPEST:
-            raise FormatError(self.path, "elements are nested too deeply for a LandXML file")
-        if len(self.stack) == 1 and local != "LandXML":
-            raise FormatError(self.path, f"the root element is “{local}”, not LandXML")
-        if local == "Surface":
-            self.surfaces.append(Surface(attributes.get("name", "")))
-        elif local in ("Metric", "Imperial"):
-            self.linear, self.elevation = attributes.get("linearUnit", ""), attributes.get("elevationUnit", "")
-        elif local == "CoordinateSystem":
-            self.crs = attributes
-        else:
-            if local not in _KNOWN and not self._left_at:
-                self.others[local] += 1
-                self._left_at = len(self.stack)
-            self.records.start(local, attributes)
-
-    def end(self, _name: str) -> None:
-        """An element ends; its text is complete."""
-        local, attributes = self.stack.pop(), self.attributes.pop()
-        if len(self.stack) < self._left_at:
-            self._left_at = 0
-        if local == "P" and self.surfaces:
-            text = attributes.get("id", "")
-            if text.isdigit() and len(text) < 19:
-                self._loose.append((int(text), "".join(self.text)))
-            else:
-                self.faults["points without a number as id"] += 1
-        elif local == "F" and self.surfaces:
-            self._loose_faces.append(("".join(self.text), attributes.get("i") == "1"))
-        elif local == "CgPoint":
-            self._point(attributes, "".join(self.text))
-        elif local in ("Pnts", "Faces", "Surface"):
-            self.flush()
-        elif local in ("PntList3D", "PntList2D") and self.records.own is None:
-            self._list("".join(self.text), 3 if local == "PntList3D" else 2)
-        elif self.records.own is not None:
-            self.records.end(local, attributes, "".join(self.text), self.places)
-        self.text.clear()
-        self.run = ""
-
-    def _point(self, attributes: dict[str, str], words: str) -> None:
-        name = attributes.get("name", "")
-        values = _numbers(words) if words.strip() else None
-        if values is not None and len(values) >= 2:
-            self.places[name] = [float(values[1]), float(values[0]), *values[2:3].tolist()]
-        if words.strip():
-            self.cogo.append((name, attributes.get("code", ""), attributes.get("desc", ""), words))
-        elif attributes.get("pntRef") in self.places:
-            self.places[name] = self.places[attributes["pntRef"]]
-
-    def flush(self) -> None:
-        """Turn points and faces that came one by one into arrays."""
-        if self._loose and self.surfaces:
-            rows, ids = [], []
-            for own, text in self._loose:
-                row = _numbers(text)
-                if row is None or len(row) < 2:
-                    self.faults["points that are not numbers"] += 1
-                    continue
-                rows.append((row[0], row[1], row[2] if len(row) > 2 else np.nan))
-                ids.append(own)
-            if rows:
-                self.surfaces[-1].numbers.append(np.array(rows))
-                self.surfaces[-1].ids.append(np.array(ids, np.int64))
-        if self._loose_faces and self.surfaces:
-            faces, hidden = [], []
-            for text, invisible in self._loose_faces:
-                row = _numbers(text)
-                if row is None or len(row) not in (3, 4):
-                    self.faults["faces without three points"] += 1
-                    continue
-                corners = row.astype(np.int64)
-                faces.append(corners[:3])
-                hidden.append(invisible)
-                if len(row) == 4:
-                    faces.append(corners[[0, 2, 3]])
-                    hidden.append(invisible)
-            if faces:
-                self.surfaces[-1].faces.append(np.array(faces))
-                self.surfaces[-1].hidden.append(np.array(hidden))
-        self._loose.clear()
-        self._loose_faces.clear()
-
-    def _list(self, text: str, width: int) -> None:
-        if not self.surfaces or "SourceData" not in self.stack:
-            return
-        values = _numbers(text)
-        if values is None or len(values) % width:
-            self.faults["point lists that are not whole"] += 1
-            return
-        rows = values.reshape(-1, width)
-        surface, parent, attributes = self.surfaces[-1], self.stack[-1], self.attributes[-1]
-        height = np.full(len(rows), np.nan)
-        if width == 3:
-            height = rows[:, 2]
-        elif parent == "Contour":
-            level = _numbers(attributes.get("elev", ""))
-            height = np.full(len(rows), np.nan if level is None or len(level) != 1 else level[0])
-        xyz = np.column_stack((rows[:, 1], rows[:, 0], height))
-        if parent == "DataPoints":
-            surface.points.append(xyz)
-        elif parent in ("Breakline", "Boundary", "Contour", "Chain"):
-            kind = attributes.get({"Breakline": "brkType", "Boundary": "bndType"}.get(parent, ""), "")
-            surface.lines.append(xyz)
-            surface.roles.append(f"{parent} {kind}".strip())
-
-    # -- what came of it
-
-    def frame(self, findings: list[Finding]) -> tuple[Frame, float]:
-        """Return the frame, and what plan and height are to be multiplied by."""
-        word = self.linear.lower()
-        unit, scale = _SCALED.get(word, (_UNITS.get(word), 1.0))
-        if unit is None:
-            findings.append(Finding("unit-unknown", f"The file's linear unit (“{self.linear}”) is not known."))
-        if scale != 1.0:
-            findings.append(note("unit-scaled", f"Coordinates in {word} were brought to {unit.title if unit else ''}."))
-        vertical = unit
-        if self.elevation:
-            feet = unit if unit in (Unit.FOOT, Unit.US_FOOT) else Unit.FOOT
-            vertical = {"meter": Unit.METRE, "feet": feet}.get(self.elevation.lower(), unit)
-        frame = Frame(None, unit, vertical)
-        code = self.crs.get("epsgCode", "").strip().upper().removeprefix("EPSG:")
-        for crs in (f"EPSG:{code}" if code.isdigit() else "", self.crs.get("ogcWktCode", "")):
-            if not crs:
-                continue
-            try:
-                declared = frame_of_crs(crs)
-            except ValueError as error:
-                findings.append(Finding("crs-unreadable", f"The file's CRS cannot be used: {error}."))
-                continue
-            if unit and declared.horizontal and declared.horizontal is not unit:
-                text = f"The CRS is in {declared.horizontal.title}, the file says {unit.title}; the file's unit counts."
-                findings.append(Finding("unit-contradiction", text))
-            return Frame(declared.crs, unit, vertical), scale
-        return frame, scale
-
-
-def _numbers(text: str) -> Floats | None:
-    words = text.split()
-    try:
-        values = np.array(words, np.float64)
-    except ValueError:
-        return None
-    return values if np.isfinite(values).all() else None
 
 
 def read(path: Path, params: LandXmlReadParams, progress: Progress) -> ReadResult:
@@ -500,7 +284,7 @@ def _tin(
 def _cogo(path: Path, collector: Collector, frame: Frame, scale: float, findings: list[Finding]) -> list[Dataset]:
     rows, names, codes, notes = [], [], [], []
     for name, code, desc, text in collector.cogo:
-        values = _numbers(text)
+        values = numbers_in(text)
         if values is not None and len(values) >= 2:
             rows.append((values[1], values[0], values[2] if len(values) > 2 else np.nan))
             names.append(name.encode())
