@@ -1,4 +1,4 @@
-"""Every conversion and every format, and how to get from one kind of data to another."""
+"""Every conversion, every format and every check, and how to get from one kind of data to another."""
 
 from __future__ import annotations
 
@@ -6,6 +6,18 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.base.errors import CallError, FormatError
+from vastgrid.checks import (
+    crossing_lines,
+    flat_triangles,
+    gaps,
+    given_twice,
+    long_triangles,
+    name_twice,
+    spikes,
+    two_heights,
+    wrong_unit,
+    zero_heights,
+)
 from vastgrid.convert import contours, courses, facets, grid, lattice, points, reproject, tin, upper
 from vastgrid.formats import (
     asciigrid,
@@ -32,6 +44,7 @@ from vastgrid.formats import (
     text,
     threemf,
 )
+from vastgrid.terrain.check import Check
 from vastgrid.terrain.conversion import Conversion
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Format
@@ -75,6 +88,34 @@ FORMATS: tuple[Format, ...] = (
     text.FORMAT,
     threemf.FORMAT,
 )
+
+# In the order in which findings are told.
+CHECKS: tuple[Check, ...] = (
+    wrong_unit.CHECK,
+    spikes.CHECK,
+    crossing_lines.CHECK,
+    two_heights.CHECK,
+    long_triangles.CHECK,
+    zero_heights.CHECK,
+    gaps.CHECK,
+    flat_triangles.CHECK,
+    given_twice.CHECK,
+    name_twice.CHECK,
+)
+
+
+def check_named(name: str) -> Check:
+    """Return a check by its id.
+
+    Raises
+    ------
+    CallError
+        If there is none.
+    """
+    for each in CHECKS:
+        if each.id == name:
+            return each
+    raise CallError(f"there is no check “{name}”; there are {', '.join(each.id for each in CHECKS)}")
 
 
 def conversion_named(name: str) -> Conversion:

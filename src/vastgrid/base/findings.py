@@ -16,6 +16,25 @@ class Severity(Enum):
 
 
 @dataclass(frozen=True, slots=True)
+class Remedy:
+    """What can be done about a finding, at one press.
+
+    Attributes
+    ----------
+    kind : str
+        “words”: parameters of the step are changed; “units”: the source is read again in other units.
+    text : str
+        What it does, as a button says it.
+    values : dict
+        Words by parameter, or units by “plan” and “height”.
+    """
+
+    kind: str
+    text: str
+    values: dict[str, str]
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One thing noticed.
 
@@ -29,28 +48,35 @@ class Finding:
         How much it matters.
     at : tuple of float or None
         Easting and northing of the place, in the dataset's own unit.
+    remedy : Remedy or None
+        What can be done about it.
     """
 
     code: str
     text: str
     severity: Severity = Severity.WARNING
     at: tuple[float, float] | None = None
+    remedy: Remedy | None = None
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values for reports and saved jobs."""
-        return {
+        plain: dict[str, Any] = {
             "code": self.code,
             "severity": self.severity.value,
             "text": self.text,
             "at": None if self.at is None else list(self.at),
         }
+        if self.remedy is not None:
+            plain["remedy"] = {"kind": self.remedy.kind, "text": self.remedy.text, "values": dict(self.remedy.values)}
+        return plain
 
     @staticmethod
     def from_json(values: dict[str, Any]) -> Finding:
         """Return the finding that `to_json` gave."""
         at = values.get("at")
         place = None if at is None else (float(at[0]), float(at[1]))
-        return Finding(values["code"], values["text"], Severity(values["severity"]), place)
+        remedy = Remedy(**values["remedy"]) if values.get("remedy") else None
+        return Finding(values["code"], values["text"], Severity(values["severity"]), place, remedy)
 
 
 def note(code: str, text: str, at: tuple[float, float] | None = None) -> Finding:

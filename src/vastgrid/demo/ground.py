@@ -16,6 +16,9 @@ FLOOR, STEP, BENCH, FACE = 200.6, 11.7, 13.0, 3.2
 LEVELS = 4
 POND = (352.0, 205.0, 34.0, 196.4)
 ROAD_WIDTH = 11.0
+# A bay of the lower pond at the southern limit: under water when the surveyors came.
+BAY = (430.0, 38.0, 29.0)
+TIP = (95.0, 345.0)
 
 
 def hill(x: Floats, y: Floats) -> Floats:
@@ -97,6 +100,11 @@ def height(x: Floats, y: Floats, *, later: bool = False) -> Floats:
     return np.asarray(np.where(pond < 5.0, np.minimum(ground, shore), ground))
 
 
+def under_water(x: Floats, y: Floats) -> NDArray[np.bool_]:
+    """Return which local places lie in the bay, where nobody could survey."""
+    return np.asarray(np.hypot(x - BAY[0], y - BAY[1]) < BAY[2])
+
+
 def edges() -> list[tuple[str, Floats]]:
     """Return breaklines by layer, in local metres: crests and toes of faces, road edges, pond, and the site limit (flat)."""
     found: list[tuple[str, Floats]] = []
@@ -121,6 +129,10 @@ def edges() -> list[tuple[str, Floats]]:
     shore = np.column_stack((x, y, np.full(len(ring), POND[3])))
     shore[-1] = shore[0]
     found.append(("POND_EDGE", shore))
+    # A culvert under the road, surveyed at its invert and drawn among the edges: a fault to be found.
+    along = np.linspace(0.0, 1.0, 5)
+    x, y = 512.0 + 14.0 * along, 100.0 + 62.0 * along
+    found.append(("CULVERT", np.column_stack((x, y, height(x, y) - 1.85))))
     limit = [(22, 30), (260, 14), (628, 40), (631, 300), (560, 424), (250, 431), (40, 418), (12, 210), (22, 30)]
     found.append(("SITE_LIMIT", np.array([(x, y, 0.0) for x, y in limit])))
     return found

@@ -28,7 +28,7 @@ from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Record, Survey, survey_of
 from vastgrid.terrain.tin import Tin
 
-EDITION = 6
+EDITION = 7
 CLOUD_POINTS = 420_000
 
 
@@ -205,15 +205,24 @@ def _measured(rng: np.random.Generator, xy: Floats, *, later: bool = False) -> F
     return np.column_stack((xy + ORIGIN, z))
 
 
+def _dry(xy: Floats) -> Floats:
+    return np.asarray(xy[~ground.under_water(xy[:, 0], xy[:, 1])])
+
+
 def _write_days(folder: Path, rng: np.random.Generator) -> None:
-    west = _scatter(rng, 2600, (8.0, 8.0), (300.0, 432.0))
+    """Write the field days. Faults to be found: a place with two heights on day 1, a wrong rod height on day 2, feet on day 4."""
+    west = _dry(_scatter(rng, 2600, (8.0, 8.0), (300.0, 432.0)))
     rows = [
         f"{1000 + k},{e:.3f},{n:.3f},{z:.3f},{'GL' if k % 9 else 'CL'}"
         for k, (e, n, z) in enumerate(_measured(rng, west).tolist())
     ]
+    again = rows[int(np.hypot(west[:, 0] - 38.0, west[:, 1] - 205.0).argmin())].split(",")
+    rows.append(f"{1000 + len(rows)},{again[1]},{again[2]},{float(again[3]) + 0.42:.3f},GL")
     (folder / "day1.csv").write_text("\n".join(["Point,Easting [m],Northing [m],Elevation [m],Code", *rows]) + "\n")
-    east = _scatter(rng, 2900, (290.0, 8.0), (SIZE[0] - 6.0, 432.0))
-    rows = [f"{n:.3f}\t{e:.3f}\t{z:.3f}\tGL{4000 + k}" for k, (e, n, z) in enumerate(_measured(rng, east).tolist())]
+    east = _dry(_scatter(rng, 2900, (290.0, 8.0), (SIZE[0] - 6.0, 432.0)))
+    measured = _measured(rng, east)
+    measured[int(np.hypot(east[:, 0] - 596.0, east[:, 1] - 186.0).argmin()), 2] += 6.0
+    rows = [f"{n:.3f}\t{e:.3f}\t{z:.3f}\tGL{4000 + k}" for k, (e, n, z) in enumerate(measured.tolist())]
     head = ["# Tollgarth Quarry, second field day", "Northing (m)\tEasting (m)\tHeight (m)\tPoint"]
     (folder / "day2.txt").write_text("\n".join([*head, *rows]) + "\n")
     piles = _scatter(rng, 900, (515.0, 250.0), (612.0, 362.0))
@@ -223,6 +232,11 @@ def _write_days(folder: Path, rng: np.random.Generator) -> None:
     ]
     head = ["Code;Date;Elevation [m];Easting [m];Northing [m]"]
     (folder / "day3-stockpiles-again.csv").write_text("\n".join([*head, *rows]) + "\n")
+    tip = _scatter(rng, 420, (ground.TIP[0] - 55.0, ground.TIP[1] - 45.0), (ground.TIP[0] + 60.0, ground.TIP[1] + 40.0))
+    rows = [
+        f"{7000 + k},{e:.3f},{n:.3f},{z / 0.3048:.3f},TP" for k, (e, n, z) in enumerate(_measured(rng, tip).tolist())
+    ]
+    (folder / "day4-tip.csv").write_text("\n".join(["Point,Easting [m],Northing [m],Elevation [m],Code", *rows]) + "\n")
 
 
 def _write_edges(folder: Path) -> None:
@@ -241,6 +255,9 @@ def write_cloud(path: Path, rng: np.random.Generator, points: int = CLOUD_POINTS
     import pyproj
 
     xy = _scatter(rng, points, (60.0, 40.0), (560.0, 400.0))
+    # The water of the bay gives no return; as many others take their place.
+    wet = ground.under_water(xy[:, 0], xy[:, 1])
+    xy[wet] = _scatter(rng, int(wet.sum()), (60.0, 120.0), (560.0, 400.0))
     z = ground.height(xy[:, 0], xy[:, 1]) + rng.normal(0.0, 0.02, points)
     classes = np.full(points, 2, np.uint8)
     off = np.hypot(xy[:, 0] - ground.CENTRE[0], (xy[:, 1] - ground.CENTRE[1]) * 1.3)
@@ -279,6 +296,7 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
         ("pit-scan.laz", {"classes": "2,9"}, "Pit scan, ground"),
         ("edges.dxf", {}, "Edges"),
         ("day3-stockpiles-again.csv", {}, "Day 3, stockpiles"),
+        ("day4-tip.csv", {}, "Day 4, tip"),
         ("surroundings-1998.tif", {}, "Surroundings 1998"),
         ("old-plan-contours.gpkg", {"elevation": "HEIGHT_M"}, "Old plan"),
         ("design-finished.xml", {}, "Finished surface"),

@@ -13,7 +13,7 @@ from typing import Any
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError, WriteError
 from vastgrid.base.files import fingerprint, write_text
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.job import store as storage
@@ -22,6 +22,7 @@ from vastgrid.params import declare
 from vastgrid.params.declare import Piece
 from vastgrid.session.chains import described
 from vastgrid.session.deliver import Delivery, deliver
+from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.steps import Source, check_usable, convert, read_file, with_known_units
 from vastgrid.terrain.conversion import Result, listed
 from vastgrid.terrain.dataset import Dataset
@@ -56,6 +57,7 @@ class Session:
         self.history = History()
         self.settings: dict[str, Any] = {}
         self.store = storage.Store(folder)
+        self.inspection = Inspection(lambda: self.settings)
         if (folder / storage.JOB_FILE).exists():
             self.name, self.history, self.settings = storage.load(folder)
 
@@ -493,9 +495,19 @@ class Session:
         )
 
     def findings(self, node: str) -> list[Finding]:
-        """Return what was noticed when a node was made."""
+        """Return what was noticed when a node was made, and what the checks found since."""
         outcome = self.graph[node].outcome
-        return [Finding.from_json(dict(values)) for values in outcome.findings] if outcome else []
+        made = [Finding.from_json(dict(values)) for values in outcome.findings] if outcome else []
+        return made + self.inspection.findings(self.graph, node)
+
+    def noticed(self, nodes: Sequence[str] | None = None) -> list[Noticed]:
+        """Return the findings of cards (of all, where none are given): open ones first, notes last."""
+        found = [
+            Noticed(node, finding, self.inspection.accepted(node, finding))
+            for node in (self.graph.nodes if nodes is None else nodes)
+            for finding in self.findings(node)
+        ]
+        return sorted(found, key=lambda each: (not each.open, each.finding.severity is Severity.NOTE))
 
 
 def _stamp(path: Path) -> tuple[int, int]:

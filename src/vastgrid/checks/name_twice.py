@@ -1,0 +1,82 @@
+"""Names that are used twice: of points, of records, of datasets."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.check import Check, cut_short
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Survey
+from vastgrid.terrain.tin import Tin
+
+_NUMBERED = re.compile(r" \(\d+\)$")
+
+
+@dataclass(frozen=True)
+class Params:
+    """There is nothing to choose."""
+
+
+def run(data: Dataset, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
+    """Return names that do not tell apart what they name."""
+    found: list[Finding] = []
+    plain = _NUMBERED.sub("", data.name)
+    if plain != data.name and any(other.name == plain and other.kind == data.kind for other in others):
+        found.append(note(CHECK.id, f"The name {plain} was taken already; this one became {data.name}."))
+    if isinstance(data, PointSet) and "point" in data.attributes:
+        found += _points(data)
+    if isinstance(data, Survey):
+        found += _records(data)
+    return cut_short(found, CHECK.id, ("name used twice", "names used twice"))
+
+
+def _points(points: PointSet) -> list[Finding]:
+    names = points.attributes["point"]
+    if len(names) > 2_000_000:
+        return []
+    text_of = np.char.decode(names, "utf-8", "replace") if names.dtype.kind == "S" else names.astype(str)
+    _, first, group, number = np.unique(text_of, return_index=True, return_inverse=True, return_counts=True)
+    empty = np.char.strip(text_of[first]) == ""
+    twice = np.flatnonzero((number > 1) & ~empty)
+    found = []
+    for k in twice[:200].tolist():
+        own = points.xyz[np.flatnonzero(group.ravel() == k)]
+        reach = float(np.hypot(*np.ptp(own[:, :2], axis=0)))
+        text = f"Point {text_of[first[k]]} is there {number[k]} times, at places up to {reach:.2f} apart."
+        found.append(Finding(CHECK.id, text, Severity.WARNING, (float(own[1, 0]), float(own[1, 1]))))
+    if len(twice) > 200:
+        found.append(note(CHECK.id, f"{count(len(twice), 'name')} in all are used more than once."))
+    return found
+
+
+def _records(survey: Survey) -> list[Finding]:
+    seen: dict[tuple[str, str], int] = {}
+    found = []
+    for k, key in enumerate(zip(survey.roles, survey.names, strict=True)):
+        if key in seen and key[1]:
+            at = survey.vertices[survey.offsets[k]]
+            text = f"The {key[0]} {key[1]} is there twice."
+            found.append(Finding(CHECK.id, text, Severity.WARNING, (float(at[0]), float(at[1]))))
+        seen.setdefault(key, k)
+    return found
+
+
+CHECK = Check(
+    id="name-twice",
+    version=1,
+    title="Names used twice",
+    help="Two things of one name cannot be told apart in the office, and some formats keep only one of them.",
+    takes=(PointSet, Survey, Tin, Grid, Linework, Contours),
+    params=Params,
+    run=run,
+    around=True,
+)

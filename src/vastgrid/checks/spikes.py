@@ -1,0 +1,146 @@
+"""Spikes and pits: single heights that stand far above or below everything around them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.findings import Finding, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity
+from vastgrid.kernels.vertexwise import around
+from vastgrid.params.declare import Param
+from vastgrid.terrain.check import Check, cut_short, length_in, point_name, with_unit
+from vastgrid.terrain.dataset import Dataset, Flags, Floats
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+# Neighbours of points that no triangles join; beyond so many points a search for neighbours takes too long.
+NEAREST = 8
+LARGEST = 6_000_000
+GROUND = (2, 8, 9, 11)
+
+
+@dataclass(frozen=True)
+class Params:
+    """When a height is a spike or a pit."""
+
+    height: Annotated[
+        Length,
+        Param(
+            "Beyond all neighbours by",
+            "How far a height has to stand above the highest, or below the lowest, of its neighbours.",
+            Quantity.Z_LENGTH,
+            above=0,
+        ),
+    ] = Length(1.0)
+    steepness: Annotated[
+        float,
+        Param(
+            "Steeper than",
+            "Rise over run to the nearest neighbour; tops of piles are gentler.",
+            Quantity.RATIO,
+            above=0,
+        ),
+    ] = 1.0
+
+
+def run(data: Tin | PointSet, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
+    """Return heights beyond those of all neighbours, the farthest first."""
+    xyz = data.coordinates()
+    if len(xyz) < 4:
+        return []
+    if isinstance(data, Tin):
+        low, high, run_, _ = around(data.vertices, data.triangles).T
+        number = np.arange(len(xyz))
+    else:
+        number = np.flatnonzero(_ground(data))
+        if len(number) > LARGEST:
+            text = f"{data.name} was not searched for spikes: {len(number)} points are too many. A TIN made from it is."
+            return [note(CHECK.id, text)]
+        low, high, run_ = _nearest(xyz[number], progress)
+    progress.report(0.9)
+    z = xyz[number, 2]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        beyond = np.maximum(z - high, low - z)
+        steep = beyond / np.where(run_ > 0, run_ * _in_heights(data), np.nan)
+        wrong = (beyond > length_in(params.height, data.frame.vertical)) & (steep > params.steepness)
+        # On a steep face heights differ by much anyway; a spike stands out farther than they do.
+        wrong &= beyond > 1.5 * (high - low)
+    order = np.flatnonzero(wrong)
+    order = order[np.argsort(-beyond[order], kind="stable")]
+    found = [
+        _told(data, xyz[number[k]], int(number[k]), float(beyond[k]), bool(z[k] > high[k]), float(run_[k]))
+        for k in order[:200]
+    ]
+    found = cut_short(found, CHECK.id, ("spike or pit", "spikes or pits"))
+    if len(order) > 200:
+        found[-1] = note(CHECK.id, f"There are {len(order) - 20} more spikes or pits, each of them lesser.")
+    return found
+
+
+def _in_heights(data: Dataset) -> float:
+    """Return how many height units a plan unit has."""
+    plan, height = data.frame.horizontal, data.frame.vertical
+    if plan and height and plan.value != "deg" and plan is not height:
+        return float(plan.metres / height.metres)
+    return 1.0
+
+
+def _ground(points: PointSet) -> Flags:
+    """Return which points are meant to be ground; bushes are no spikes."""
+    classes = points.attributes.get("classification")
+    if classes is None or not np.isin(classes, GROUND).any():
+        return np.ones(len(points.xyz), np.bool_)
+    return np.isin(classes, GROUND)
+
+
+def _nearest(xyz: Floats, progress: Progress) -> tuple[Floats, Floats, Floats]:
+    from scipy.spatial import cKDTree
+
+    here = xyz[:, :2] - xyz[:, :2].mean(axis=0)
+    good = np.isfinite(here).all(axis=1) & np.isfinite(xyz[:, 2])
+    low, high, run_ = np.full(len(xyz), np.nan), np.full(len(xyz), np.nan), np.full(len(xyz), np.nan)
+    rows = np.flatnonzero(good)
+    if len(rows) < 4:
+        return low, high, run_
+    tree = cKDTree(here[rows], balanced_tree=False)
+    near = min(NEAREST, len(rows) - 1)
+    for start in range(0, len(rows), 200_000):
+        part = rows[start : start + 200_000]
+        distance, index = tree.query(here[part], near + 1)
+        z = xyz[rows, 2][index[:, 1:]]
+        # A second height at the same place is another finding.
+        z = np.where(distance[:, 1:] > 1e-6, z, np.nan)
+        with np.errstate(all="ignore"):
+            low[part], high[part] = np.nanmin(z, axis=1), np.nanmax(z, axis=1)
+            run_[part] = np.nanmin(np.where(distance[:, 1:] > 1e-6, distance[:, 1:], np.nan), axis=1)
+        progress.report(0.1 + 0.8 * start / len(rows))
+    return low, high, run_
+
+
+def _told(data: Dataset, place: NDArray[np.float64], number: int, beyond: float, up: bool, run_: float) -> Finding:
+    name = ""
+    if isinstance(data, PointSet) and "point" in data.attributes:
+        name = f" (point {point_name(data, number)})"
+    what, side = ("spike", "above the highest") if up else ("pit", "below the lowest")
+    text = (
+        f"A {what}{name}: height {with_unit(float(place[2]), data.frame.vertical, 3)} stands {with_unit(beyond, data.frame.vertical)} "
+        f"{side} of its neighbours, the nearest {with_unit(run_, data.frame.horizontal, 1)} away."
+    )
+    return Finding(CHECK.id, text, at=(float(place[0]), float(place[1])))
+
+
+CHECK = Check(
+    id="spikes",
+    version=1,
+    title="Spikes and pits",
+    help="A single height beyond all around it is a bad reading, a bird, or a point with the wrong rod height.",
+    takes=(Tin, PointSet),
+    params=Params,
+    run=run,
+)

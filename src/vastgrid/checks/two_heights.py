@@ -1,0 +1,92 @@
+"""Points given twice with different heights."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated
+
+import numpy as np
+
+from vastgrid.base.findings import Finding, Remedy, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity
+from vastgrid.kernels.topology import group_places
+from vastgrid.params.declare import Param
+from vastgrid.terrain.check import Check, cut_short, length_in, point_name, with_unit
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.tin import Tin
+
+# From so many points on it is a scan, in which steep things have many heights at one place.
+CLOUD = 200_000
+
+
+@dataclass(frozen=True)
+class Params:
+    """When two points contradict each other."""
+
+    apart: Annotated[
+        Length,
+        Param("Heights differ by more than", "Smaller differences are measuring noise.", Quantity.Z_LENGTH, least=0),
+    ] = Length(0.05)
+    place: Annotated[
+        Length,
+        Param(
+            "One place",
+            "Points are at one place when their coordinates agree rounded to this.",
+            Quantity.XY_LENGTH,
+            above=0,
+        ),
+    ] = Length(0.01)
+
+
+def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
+    """Return places with several heights, the farthest apart first."""
+    xyz = data.source_points if isinstance(data, Tin) else data.xyz
+    xyz = np.asarray(xyz[np.isfinite(xyz).all(axis=1)]) if len(xyz) else xyz
+    if len(xyz) < 2:
+        return []
+    origin = np.floor(xyz[:, :2].min(axis=0))
+    size = length_in(params.place, data.frame.horizontal)
+    group, first = group_places(xyz[:, 0] - origin[0], xyz[:, 1] - origin[1], size)
+    progress.report(0.5)
+    low, high = np.full(len(first), np.inf), np.full(len(first), -np.inf)
+    np.minimum.at(low, group, xyz[:, 2])
+    np.maximum.at(high, group, xyz[:, 2])
+    gap = high - low
+    wrong = np.flatnonzero(gap > length_in(params.apart, data.frame.vertical))
+    wrong = wrong[np.argsort(-gap[wrong], kind="stable")]
+    progress.report(0.9)
+    if len(wrong) and len(xyz) > CLOUD:
+        text = f"{count(len(wrong), 'place')} of {count(len(first), 'place')} have several heights, at most {with_unit(float(gap[wrong[0]]), data.frame.vertical)} apart, as scans of walls and bushes do."
+        worst = first[wrong[0]]
+        return [note(CHECK.id, text, (float(xyz[worst, 0]), float(xyz[worst, 1])))]
+    found: list[Finding] = []
+    for place in wrong[:500].tolist():
+        own = np.flatnonzero(group == place) if len(found) < 25 else np.zeros(0, np.int64)
+        found.append(_told(data, xyz, own, first[place], float(low[place]), float(high[place])))
+    return cut_short(found, CHECK.id, ("place with two heights", "places with two heights"))
+
+
+def _told(data: PointSet | Tin, xyz: np.ndarray, own: np.ndarray, first: int, low: float, high: float) -> Finding:
+    unit = data.frame.vertical
+    who = ""
+    if isinstance(data, PointSet) and "point" in data.attributes and len(data.xyz) == len(xyz) and len(own):
+        who = f" (points {', '.join(point_name(data, int(k)) for k in own[:4])})"
+    text = f"One place has two heights{who}: {with_unit(low, unit, 3)} and {with_unit(high, unit, 3)}, {with_unit(high - low, unit, 3)} apart."
+    remedy = None
+    if isinstance(data, Tin):
+        remedy = Remedy("words", "Let the last one given count", {"heights": "last"})
+    return Finding(CHECK.id, text, at=(float(xyz[first, 0]), float(xyz[first, 1])), remedy=remedy)
+
+
+CHECK = Check(
+    id="two-heights-here",
+    version=1,
+    title="One place, two heights",
+    help="A point surveyed twice with different heights: one of the two is wrong, or the ground has moved.",
+    takes=(PointSet, Tin),
+    params=Params,
+    run=run,
+)
