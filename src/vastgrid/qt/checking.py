@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QMenu, QMessageBox
+from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
 from vastgrid.base.errors import CallError
+from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
 from vastgrid.qt.lineage_view import number_text
+from vastgrid.session.reporting import report
 from vastgrid.session.steps import in_one_frame
 from vastgrid.terrain.compare import difference
 from vastgrid.terrain.grid import Grid
@@ -79,18 +82,13 @@ class Checking:
 
         self.window.start(f"comparing {a.name} and {b.name}", work, done)
 
-    def show_findings(self) -> None:
-        """List all findings of the job; a click goes to the place."""
-        # Loaded when asked for: the window opens sooner without it.
-        from vastgrid.qt.findings_dialog import FindingsDialog
-
-        dialog = FindingsDialog(self.window, self.window.session, self.window.palette_)
-
-        def go(node: str, east: float, north: float) -> None:
-            self.window.lineage.select([node])
-            self.window.plan.go_to(east, north)
-
-        dialog.place.connect(go)
-        dialog.card.connect(lambda node: self.window.lineage.select([node]))
-        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        dialog.show()
+    def save_report(self, node: str) -> None:
+        """Ask for a file and write the report of everything that led to a card."""
+        session = self.window.session
+        suggestion = Path(session.graph[node].path or session.folder.parent / session.graph[node].name)
+        name, _ = QFileDialog.getSaveFileName(
+            self.window, "Save the report", str(suggestion.with_suffix(".report.md")), "Markdown text (*.md)"
+        )
+        if name:
+            write_text(Path(name), report(session, node))
+            self.window.say(f"the report is in {name}")

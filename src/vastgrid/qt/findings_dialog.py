@@ -1,56 +1,204 @@
-"""All findings of the job in one list; each leads to its card and place."""
+"""All findings of the job in one list: each leads to its place, can be mended or accepted; thresholds beside them."""
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QDialog, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from functools import partial
+from typing import TYPE_CHECKING
 
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QDialog,
+    QFrame,
+    QHBoxLayout,
+    QInputDialog,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Severity
-from vastgrid.qt import theme
-from vastgrid.qt.panel_labels import label
-from vastgrid.session.session import Session
+from vastgrid.params import declare
+from vastgrid.qt.forms import ParamForm
+from vastgrid.qt.panel_labels import label, rule
+from vastgrid.session.inspection import Noticed
+from vastgrid.terrain.check import Check
+
+if TYPE_CHECKING:
+    from vastgrid.qt.inspecting import Inspecting
 
 
 class FindingsDialog(QDialog):
-    """Lists findings, warnings first.
+    """Lists findings, open warnings first; stays open while one looks around.
 
-    Signals
-    -------
-    place : node, east, north
-        A finding with a place was chosen.
-    card : node
-        A finding without one was chosen.
+    Parameters
+    ----------
+    parent : QWidget
+        The window.
+    inspecting : Inspecting
+        Whose findings they are.
     """
 
-    place = pyqtSignal(str, float, float)
-    card = pyqtSignal(str)
-
-    def __init__(self, parent: QWidget, session: Session, palette: theme.Palette) -> None:
+    def __init__(self, parent: QWidget, inspecting: Inspecting) -> None:
         super().__init__(parent)
+        self.inspecting = inspecting
+        self.forms: dict[str, ParamForm] = {}
         self.setWindowTitle("Findings")
-        self.resize(720, 420)
-        layout = QVBoxLayout(self)
+        self.resize(860, 460)
+        outer = QVBoxLayout(self)
+        self.heading = label()
+        outer.addWidget(self.heading)
         self.list = QListWidget()
         self.list.setAccessibleName("Findings")
         self.list.setWordWrap(True)
-        found = [(finding, node) for node in session.graph.nodes for finding in session.findings(node)]
-        found.sort(key=lambda pair: pair[0].severity is Severity.NOTE)
-        layout.addWidget(
-            label(f"<b>{len(found)}</b> in this job; Enter goes to the place." if found else "Nothing was noticed.")
-        )
-        for finding, node in found:
-            item = QListWidgetItem(f"{finding.severity.value} · {session.graph[node].name}: {finding.text}")
-            if finding.severity is not Severity.NOTE:
-                item.setForeground(palette.colour("warning"))
-            item.setData(Qt.ItemDataRole.UserRole, (node, finding.at))
-            self.list.addItem(item)
-        self.list.itemActivated.connect(self._chosen)
-        self.list.itemClicked.connect(self._chosen)
-        layout.addWidget(self.list)
+        self.list.setSpacing(2)
+        self.list.currentItemChanged.connect(lambda *_: self._offer())
+        self.list.itemActivated.connect(lambda _: self._show_place())
+        self.list.itemClicked.connect(lambda _: self._show_place())
+        outer.addWidget(self.list, 1)
+        row = QHBoxLayout()
+        self.all = QCheckBox("Also notes and what was accepted")
+        self.all.toggled.connect(lambda _: self.fill())
+        row.addWidget(self.all)
+        row.addStretch()
+        self.mend = self._button("", self._mend)
+        self.mend.setProperty("main", "true")
+        self.accept_ = self._button("Accept with a note …", self._accept)
+        self.reopen = self._button("Open it again", self._reopen)
+        self.place = self._button("Show the place", self._show_place)
+        self.limits = self._button("Thresholds …", self._toggle_thresholds)
+        for button in (self.mend, self.accept_, self.reopen, self.place, self.limits):
+            row.addWidget(button)
+        outer.addLayout(row)
+        self.thresholds = QScrollArea()
+        self.thresholds.setWidgetResizable(True)
+        self.thresholds.setFrameShape(QFrame.Shape.NoFrame)
+        self.thresholds.hide()
+        outer.addWidget(self.thresholds, 2)
 
-    def _chosen(self, item: QListWidgetItem) -> None:
-        node, at = item.data(Qt.ItemDataRole.UserRole)
-        if at is None:
-            self.card.emit(node)
-        else:
-            self.place.emit(node, at[0], at[1])
+    def _button(self, text: str, run: object) -> QPushButton:
+        button = QPushButton(text)
+        button.setAutoDefault(False)
+        button.clicked.connect(lambda: self.inspecting.window.guarded(run))  # type: ignore[arg-type]
+        return button
+
+    # -- the list
+
+    def fill(self) -> None:
+        """Show the findings as they are now; the chosen one stays chosen."""
+        session = self.inspecting.window.session
+        before = self.chosen()
+        every = session.noticed()
+        shown = [each for each in every if each.open or self.all.isChecked()]
+        number = sum(each.open for each in every)
+        rest = len(every) - number
+        busy = " Still looking …" if self.inspecting.busy else ""
+        self.heading.setText(
+            f"<b>{number} open</b>, {rest} note{'' if rest == 1 else 's'} and accepted ones. Enter goes to the place.{busy}"
+            if every
+            else f"Nothing was noticed.{busy}"
+        )
+        self.list.blockSignals(True)
+        self.list.clear()
+        palette = self.inspecting.window.palette_
+        for each in shown:
+            sign = "✓" if each.accepted is not None else "·" if each.finding.severity is Severity.NOTE else "!"
+            text = f"{sign}  {session.graph[each.node].name}: {each.finding.text}"
+            if each.accepted is not None:
+                text += f"  Accepted: {each.accepted or 'without a note'}"
+            item = QListWidgetItem(text)
+            if each.open:
+                item.setForeground(palette.colour("warning"))
+            item.setData(Qt.ItemDataRole.UserRole, each)
+            self.list.addItem(item)
+            if before is not None and (each.node, each.finding) == (before.node, before.finding):
+                self.list.setCurrentItem(item)
+        self.list.blockSignals(False)
+        self._offer()
+
+    def chosen(self) -> Noticed | None:
+        """Return the chosen finding."""
+        item = self.list.currentItem()
+        return None if item is None else item.data(Qt.ItemDataRole.UserRole)
+
+    def _offer(self) -> None:
+        """Offer what can be done about the chosen finding, and nothing else."""
+        own = self.chosen()
+        remedy = own.finding.remedy if own is not None else None
+        able = own is not None and self.inspecting.can_mend(own.node, remedy)
+        self.mend.setVisible(able)
+        if remedy is not None:
+            self.mend.setText(remedy.text)
+        self.accept_.setVisible(own is not None and own.open)
+        self.reopen.setVisible(own is not None and own.accepted is not None)
+        self.place.setEnabled(own is not None)
+        self.place.setText("Show the place" if own is None or own.finding.at is not None else "Show the card")
+
+    def _show_place(self) -> None:
+        own = self.chosen()
+        if own is not None:
+            self.inspecting.go_to(own)
+
+    def _mend(self) -> None:
+        own = self.chosen()
+        if own is not None and own.finding.remedy is not None:
+            self.inspecting.mend(own.node, own.finding.remedy)
+
+    def _accept(self) -> None:
+        own = self.chosen()
+        if own is None:
+            return
+        note, good = QInputDialog.getText(
+            self, "Accept a finding", f"{own.finding.text}\n\nWhy it can stay (goes into the report):"
+        )
+        if good:
+            self.inspecting.accept(own, note)
+
+    def _reopen(self) -> None:
+        own = self.chosen()
+        if own is not None:
+            self.inspecting.reopen(own)
+
+    # -- thresholds
+
+    def _toggle_thresholds(self) -> None:
+        if self.thresholds.isVisible():
+            self.thresholds.hide()
+            self.limits.setText("Thresholds …")
+            return
+        body = QWidget()
+        layout = QVBoxLayout(body)
+        inspection = self.inspecting.window.session.inspection
+        self.forms = {}
+        for check in catalog.CHECKS:
+            if not declare.fields(check.params):
+                continue
+            layout.addWidget(label(f"<b>{check.title}</b>"))
+            layout.addWidget(label(check.help, quiet=True))
+            form = ParamForm(check.params, inspection.words(check))
+            form.changed.connect(partial(self._changed, check))
+            self.forms[check.id] = form
+            layout.addWidget(form)
+            layout.addWidget(rule())
+        layout.addStretch()
+        self.thresholds.setWidget(body)
+        self.thresholds.show()
+        self.limits.setText("Hide thresholds")
+        self.resize(self.width(), max(self.height(), 700))
+
+    def _changed(self, check: Check) -> None:
+        try:
+            words = declare.to_words(self.forms[check.id].value())
+        except CallError:
+            return
+        window = self.inspecting.window
+        if words != window.session.inspection.words(check):
+            window.session.inspection.set_words(check, words)
+            window.session.save()
+            self.inspecting.see_to()
+            self.fill()

@@ -29,7 +29,6 @@ from PyQt6.QtWidgets import (
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
-from vastgrid.base.findings import Severity
 from vastgrid.base.progress import Progress
 from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.kernels.isolines import isolines
@@ -41,6 +40,7 @@ from vastgrid.qt.checking import Checking
 from vastgrid.qt.deliver_dialog import DeliverDialog
 from vastgrid.qt.finder import Finder, Hit, understood
 from vastgrid.qt.importing import Importing
+from vastgrid.qt.inspecting import Inspecting
 from vastgrid.qt.lineage_view import LineageView
 from vastgrid.qt.ordering import Ordering
 from vastgrid.qt.panel import Panel
@@ -78,6 +78,7 @@ class MainWindow(QMainWindow):
         self._previews = Runner(lambda task: None)
         self.importing = Importing(self)
         self.checking = Checking(self)
+        self.inspecting = Inspecting(self)
         self.sourcing = Sourcing(self, self._previews)
         self.ordering = Ordering(self.bridge, lambda: self.plan.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
@@ -112,7 +113,7 @@ class MainWindow(QMainWindow):
         self._action("remove", "Remove the chosen cards", self.remove_chosen)
         self._action("remake", "Make everything again that is out of date", self.remake_all, "F5")
         self._action("compare", "Compare the two chosen surfaces", self.checking.compare_chosen)
-        self._action("findings", "Read all findings", self.checking.show_findings)
+        self._action("findings", "Read all findings", self.inspecting.show)
         self._action("fit", "Show everything in the plan", self.plan.fit, "Ctrl+0")
         self._action("only", "Show only the chosen cards", self.isolate)
         self._action("new", "New job …", self.new_job, "Ctrl+N")
@@ -237,7 +238,7 @@ class MainWindow(QMainWindow):
         row.addWidget(self.cancel)
         self.findings_button = QToolButton()
         self.findings_button.setProperty("flat", "true")
-        self.findings_button.clicked.connect(lambda: self.guarded(self.checking.show_findings))
+        self.findings_button.clicked.connect(lambda: self.guarded(self.inspecting.show))
         row.addWidget(self.findings_button)
         self.pause = QPushButton("Pause")
         self.pause.clicked.connect(lambda: self.ordering.pause())
@@ -257,7 +258,7 @@ class MainWindow(QMainWindow):
         self.panel.field_edited.connect(self._preview_field)
         self.panel.editing_ended.connect(self._end_preview)
         self.panel.remake.connect(lambda nodes: self.guarded(partial(self.remake, nodes)))
-        self.panel.place.connect(lambda e, n: self.plan.go_to(e, n))
+        self.panel.place.connect(self.go_to)
         self.panel.renamed.connect(self._rename)
         self.panel.read_again.connect(lambda n: self.guarded(lambda: self.sourcing.read_again(n)))
         self.panel.source_switched.connect(lambda *a: self.guarded(partial(self.sourcing.switch, *a)))
@@ -266,6 +267,13 @@ class MainWindow(QMainWindow):
         self.panel.source_replaced.connect(lambda *a: self.guarded(partial(self.sourcing.ask_replacement, *a)))
         self.panel.source_painted.connect(self.sourcing.paint)
         self.panel.compare.connect(lambda a, b: self.guarded(partial(self.checking.compare, a, b)))
+        self.panel.can_mend = self.inspecting.can_mend
+        self.panel.finding_wanted.connect(self.inspecting.go_to)
+        self.panel.finding_mended.connect(
+            lambda noticed: self.guarded(partial(self.inspecting.mend, noticed.node, noticed.finding.remedy))
+        )
+        self.panel.findings_listed.connect(lambda: self.guarded(self.inspecting.show))
+        self.panel.report_wanted.connect(lambda node: self.guarded(partial(self.checking.save_report, node)))
         self.panel.open_folder.connect(
             lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent)))
         )
@@ -307,13 +315,25 @@ class MainWindow(QMainWindow):
         self.plan.colours = {id(d): graph[n].colour for n in graph.nodes if graph[n].colour and (d := self.dataset(n))}
         self.plan.show_datasets(shown)
         self.ordering.see_to(shown, self.session.folder)
-        warnings = sum(
-            1 for node in graph.nodes for f in self.session.findings(node) if f.severity is not Severity.NOTE
-        )
-        self.findings_button.setText(f"{warnings} finding{'' if warnings == 1 else 's'}")
+        self.show_findings_count()
+        self.inspecting.see_to()
         self.actions_["undo"].setEnabled(self.session.history.can_undo)
         self.actions_["redo"].setEnabled(self.session.history.can_redo)
         self.show_panel()
+
+    def show_findings_count(self) -> None:
+        """Show how many findings are open."""
+        number = sum(each.open for each in self.session.noticed())
+        self.findings_button.setText(f"{number} finding{'' if number == 1 else 's'}")
+
+    def go_to(self, east: float, north: float) -> None:
+        """Bring a place into the views and mark it."""
+        self.plan.go_to(east, north)
+
+    def dataset_quietly(self, node: str) -> Dataset | None:
+        """Return a card's dataset under the card's name; for other threads."""
+        dataset = self.session.dataset(node) if node in self.session.graph else None
+        return None if dataset is None else dataset.renamed(self.session.graph[node].name)
 
     def dataset(self, node: str) -> Dataset | None:
         try:
@@ -784,6 +804,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self._closed = True
         self.ordering.close()
+        self.inspecting.close()
         self.runner.close()
         self._previews.close()
         self.plan.close_painter()

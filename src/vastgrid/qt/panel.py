@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from html import escape
 from pathlib import Path
 from typing import Any
@@ -21,10 +22,11 @@ from PyQt6.QtWidgets import (
 )
 
 from vastgrid.base.errors import CallError
-from vastgrid.base.findings import Severity
+from vastgrid.base.findings import Remedy
 from vastgrid.job.lineage import Node, Role, State
 from vastgrid.params import declare
 from vastgrid.qt import theme
+from vastgrid.qt.findings_part import FindingsPart
 from vastgrid.qt.forms import ParamForm, editor, text_of, when_changed
 from vastgrid.qt.lineage_view import kind_text, number_text
 from vastgrid.qt.panel_labels import label, rule
@@ -130,6 +132,10 @@ class Panel(QWidget):
         Another name was typed.
     read_again : node
         A source's changed file is to be read again.
+    report_wanted : node
+        The report of what led to a card is to be saved.
+    finding_… : Noticed
+        As of `FindingsPart`.
     source_… : node, source …
         As of `SourcesPart`.
     """
@@ -142,6 +148,10 @@ class Panel(QWidget):
     renamed = pyqtSignal(str, str)
     compare = pyqtSignal(str, str)
     open_folder = pyqtSignal(str)
+    report_wanted = pyqtSignal(str)
+    finding_wanted = pyqtSignal(object)
+    finding_mended = pyqtSignal(object)
+    findings_listed = pyqtSignal()
     read_again = pyqtSignal(str)
     source_switched = pyqtSignal(str, str, bool)
     source_dropped = pyqtSignal(str, str)
@@ -158,6 +168,7 @@ class Panel(QWidget):
         self.nodes: list[str] = []
         self.failures: dict[str, str] = {}
         self.changed: dict[str, str] = {}
+        self.can_mend: Callable[[str, Remedy | None], bool] = lambda node, remedy: False
         self.sources: SourcesPart | None = None
         self.field_editor: FieldEditor | None = None
         self.sentence: QLabel | None = None
@@ -339,6 +350,9 @@ class Panel(QWidget):
             folder = QPushButton("Open folder")
             folder.clicked.connect(lambda: self.open_folder.emit(node.path))
             row.addWidget(folder)
+            report = QPushButton("Save report …")
+            report.clicked.connect(lambda: self.report_wanted.emit(node.id))
+            row.addWidget(report)
         row.addStretch()
         layout.addLayout(row)
         if self._more:
@@ -408,22 +422,15 @@ class Panel(QWidget):
         layout.addLayout(table)
 
     def _add_findings(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
-        findings = session.findings(node.id)
-        if not findings:
+        noticed = session.noticed([node.id])
+        if not noticed:
             return
         layout.addWidget(rule())
-        layout.addWidget(label(f"<b>{number_text(len(findings))} finding{'s' if len(findings) > 1 else ''}</b>"))
-        for finding in findings:
-            colour = self.palette_.quiet if finding.severity is Severity.NOTE else self.palette_.warning
-            link = f' <a href="x" style="color:{self.palette_.action}">Show the place</a>' if finding.at else ""
-            text = label(f'<span style="color:{colour}">{finding.severity.value}</span> · {escape(finding.text)}{link}')
-            if finding.at:
-                text.setTextInteractionFlags(
-                    Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
-                )
-                at = finding.at
-                text.linkActivated.connect(lambda _, at=at: self.place.emit(*at))
-            layout.addWidget(text)
+        part = FindingsPart(noticed, self.palette_, [self.can_mend(node.id, each.finding.remedy) for each in noticed])
+        part.wanted.connect(self.finding_wanted)
+        part.mended.connect(self.finding_mended)
+        part.listed.connect(self.findings_listed)
+        layout.addWidget(part)
 
     # -- editing
 

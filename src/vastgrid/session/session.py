@@ -340,6 +340,34 @@ class Session:
         graph = self.graph.with_node(fresh)
         return dataclasses.replace(fresh, outcome=self._outcome(graph, fresh, Result(dataset, source.findings), began))
 
+    def in_other_units(self, node: str, units: dict[str, str], progress: Progress) -> Node:
+        """Return a source read again, its file taken to be in other units than it says; for `accept`.
+
+        Parameters
+        ----------
+        units : dict
+            Words of units by “plan” and “height”; what is not named stays.
+        """
+        own = self.graph[node]
+        began = time.perf_counter()
+        said = (units.get("plan", own.units[0]), units.get("height", own.units[1]))
+        source = read_file(Path(own.path), own.words, progress, _units_of(said), override=True)
+        if own.item >= len(source.datasets):
+            raise FormatError(own.path, f"it no longer holds what {own.name} was read from")
+        dataset, into = self._into_job(source.datasets[own.item], self._units_beside(node))
+        fresh = dataclasses.replace(own, units=said, into=into, override=True, fingerprint=fingerprint(Path(own.path)))
+        graph = self.graph.with_node(fresh)
+        return dataclasses.replace(fresh, outcome=self._outcome(graph, fresh, Result(dataset, source.findings), began))
+
+    def _units_beside(self, node: str) -> Units:
+        """Return the job's units as its other sources have them."""
+        job = self.units()
+        others = [each for each in self.graph.nodes.values() if each.id != node and each.role is Role.SOURCE]
+        known = [each.outcome.figures for each in others if each.outcome]
+        plan = next((f["horizontal_unit"] for f in known if f.get("horizontal_unit")), None)
+        height = next((f["vertical_unit"] for f in known if f.get("vertical_unit")), None)
+        return (Unit(plan) if plan else job[0], Unit(height) if height else job[1])
+
     def changed_files(self) -> dict[str, str]:
         """Return sources whose file changed on disk since it was read, or is gone: node → what happened."""
         found = {}
