@@ -74,7 +74,7 @@ def test_lzf_of_garbage_ends(data):
 def test_coarse_to_fine_only_reorders(seed, number):
     points = np.random.default_rng(seed).random((number, 3)).astype(np.float32) * 100
     before = np.sort(points, axis=0)
-    ends = coarse_to_fine(points, 0.0, 0.0, 100.0)
+    ends = coarse_to_fine(points, np.arange(len(points), dtype=np.uint32), 0.0, 0.0, 100.0)
     np.testing.assert_array_equal(np.sort(points, axis=0), before)
     assert ends[-1] == number and ends[0] == 1 and (np.diff(ends) >= 0).all()
     for level in range(0, 6):
@@ -87,7 +87,7 @@ def test_coarse_to_fine_only_reorders(seed, number):
 
 def test_many_points_at_one_place():
     points = np.full((5000, 3), 7.0, np.float32)
-    ends = coarse_to_fine(points, 0.0, 0.0, 100.0)
+    ends = coarse_to_fine(points, np.arange(len(points), dtype=np.uint32), 0.0, 0.0, 100.0)
     assert ends[LEVELS] == 1 and ends[-1] == 5000
 
 
@@ -101,9 +101,10 @@ def test_tiles_and_scatter():
     want = np.bincount((row[good] * 5 + column[good]).astype(int), minlength=20)
     np.testing.assert_array_equal(counts, want)
     cursor = np.concatenate(([0], np.cumsum(counts)[:-1]))
-    out = np.zeros((3999, 3), np.float32)
-    scatter(xyz, 431_000.0, 887_000.0, 200.0, 20.0, 5, 4, cursor, out)
+    out, rows = np.zeros((3999, 3), np.float32), np.zeros(3999, np.uint32)
+    scatter(xyz, 0, 431_000.0, 887_000.0, 200.0, 20.0, 5, 4, cursor, out, rows)
     np.testing.assert_array_equal(cursor, np.cumsum(counts))
+    np.testing.assert_allclose(out, xyz[rows] - (431_000, 887_000, 200), atol=1e-4)
     np.testing.assert_allclose(np.sort(out, axis=0), np.sort(xyz[good] - (431_000, 887_000, 200), axis=0), atol=1e-4)
 
 

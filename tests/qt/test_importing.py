@@ -13,6 +13,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.session.session import Session
+from vastgrid.terrain.colouring import plain
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.sorting import Becomes, Rule
 
@@ -60,12 +61,12 @@ def names(window):
 
 def test_a_folder_of_many_formats_comes_in_at_once(qtbot, window, opened, demo):
     dialog = opened(*sorted((demo / "received").glob("*")))
-    assert dialog.list.count() == 8 and not any(each.error for each in dialog.candidates)
+    assert dialog.list.count() == 9 and not any(each.error for each in dialog.candidates)
     assert all(each.image is not None for each in dialog.candidates)
-    assert dialog.take.text() == "Import 8 files"
+    assert dialog.take.text() == "Import 9 files"
     at = [each.path.name for each in dialog.candidates].index("pit-scan.laz")
     dialog.list.item(at).setCheckState(Qt.CheckState.Unchecked)
-    assert dialog.take.text() == "Import 7 files"
+    assert dialog.take.text() == "Import 8 files"
     dialog.list.setCurrentRow([each.path.name for each in dialog.candidates].index("surroundings-1998.tif"))
     assert "international foot, says the file" in dialog.unit_notes[1].text()
     dialog.take.click()
@@ -268,7 +269,7 @@ def test_sources_are_switched_replaced_and_added_from_the_panel(qtbot, job, tmp_
     job.sourcing.replace(day1, tmp_path / "newer.csv")
     idle(qtbot, job)
     assert job.session.graph[day1].path.endswith("newer.csv")
-    assert len(job.session.dataset(ground(job)).vertices) == 3900
+    assert len(job.session.dataset(ground(job)).vertices) == 3857
     job.undo()
     assert job.session.graph[day1].path.endswith("day1.csv")
     job.sourcing.drop(ground(job), day2)
@@ -290,7 +291,7 @@ def test_a_changed_file_is_noticed_and_read_again(qtbot, job, tmp_path):
     assert "changed on disk" in job.message
     job.panel.read_again.emit(day1)
     idle(qtbot, job)
-    assert len(job.session.dataset(day1).xyz) == 2601 and day1 not in job.sourcing.changed
+    assert len(job.session.dataset(day1).xyz) == 2602 and day1 not in job.sourcing.changed
 
 
 def test_a_source_gets_a_colour(qtbot, job):
@@ -299,7 +300,7 @@ def test_a_source_gets_a_colour(qtbot, job):
     qtbot.waitUntil(job.plan.settled, timeout=20_000)
     points = job.dataset(day1)
     view = rendering.fitted(rendering.bounds([points]), 200, 150)
-    image = rendering.draw([points], view, theme.LIGHT, colours={id(points): "#0000ff"})
+    image = rendering.draw([plain(points, "#0000ff")], view, theme.LIGHT)
     blues = [image.pixelColor(x, y) for x in range(200) for y in range(150) if image.pixelColor(x, y).alpha() > 200]
     assert blues and all(colour.blue() > 200 and colour.red() < 60 for colour in blues)
 
@@ -326,7 +327,7 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
     assert len(made.xyz) == pytest.approx(100 * 100 / 2 / 25, rel=0.1)
     job.actions_["lattice"].trigger()
     qtbot.keyClick(plan, Qt.Key.Key_Escape)
-    assert plan._area_done is None
+    assert plan.tool is None
 
 
 def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):

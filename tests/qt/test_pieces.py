@@ -22,7 +22,9 @@ from vastgrid.qt.import_dialog import _line, _together
 from vastgrid.qt.kept_box import KeptBox
 from vastgrid.qt.picture import Picture
 from vastgrid.qt.rendering import View
+from vastgrid.terrain import ramps
 from vastgrid.terrain.cloudfile import CloudReadParams
+from vastgrid.terrain.colouring import plain
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.survey import Record, survey_of
 
@@ -213,7 +215,7 @@ def test_a_mesh_is_drawn_as_it_is_seen_from_above():
     view = View(20.0, 20.0, 1.0, 40, 40)
     image = rendering.draw([mesh], view, theme.LIGHT)
     middle, corner = image.pixelColor(20, 20), image.pixelColor(2, 2)
-    colours = rendering.ramp()
+    colours = ramps.elevation()
     assert np.abs(np.array(middle.getRgb()[:3], int) - colours[-1]).max() < 30, "the upper face, whatever the order"
     assert np.abs(np.array(corner.getRgb()[:3], int) - colours[0]).max() < 30
 
@@ -230,9 +232,9 @@ def test_points_take_the_colour_they_are_given():
     points = scattered(500)
     box = rendering.bounds([points])
     view = rendering.fitted(box, 200, 150)
-    plain = rendering.draw([points], view, theme.LIGHT)
-    red = rendering.draw([points], view, theme.LIGHT, colours={id(points): "#ff0000"})
-    assert inked(plain).sum() == inked(red).sum()
+    usual = rendering.draw([points], view, theme.LIGHT)
+    red = rendering.draw([plain(points, "#ff0000")], view, theme.LIGHT)
+    assert inked(usual).sum() == inked(red).sum()
     where = np.argwhere(inked(red))[0]
     colour = red.pixelColor(int(where[1]), int(where[0]))
     assert colour.red() > 200 and colour.green() < 40

@@ -117,7 +117,7 @@ def test_colour_under_a_pixel_is_the_heights(window):
 def test_zoom_keeps_the_place_under_the_cursor(qtbot, window):
     plan = window.plan
     before = plan.view.world(200, 150)
-    plan._zoom(3.0, QPointF(200, 150))
+    plan.zoom(3.0, QPointF(200, 150))
     assert plan.view.world(200, 150) == pytest.approx(before)
     qtbot.waitUntil(plan.settled, timeout=30_000)
     qtbot.keyClick(plan, Qt.Key.Key_F)
@@ -374,17 +374,3 @@ def test_an_empty_job_says_what_to_do(qtbot, tmp_path):
     window.remake_all()
     assert window.message == "nothing is out of date"
     window.close()
-
-
-def test_findings_lead_to_their_place(qtbot, window, demo):
-    from vastgrid.qt.findings_dialog import FindingsDialog
-
-    session = Session(demo / "Tollgarth restoration")
-    dialog = FindingsDialog(window, session, theme.LIGHT)
-    qtbot.addWidget(dialog)
-    places = []
-    dialog.place.connect(lambda node, e, n: places.append((e, n)))
-    texts = [dialog.list.item(k).text() for k in range(dialog.list.count())]
-    at = next(k for k, text in enumerate(texts) if "Heights differ at" in text)
-    dialog.list.itemActivated.emit(dialog.list.item(at))
-    assert 431_000 < places[0][0] < 431_700

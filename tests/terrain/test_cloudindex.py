@@ -63,7 +63,7 @@ def test_coarse_levels_cover_evenly(cloud, tmp_path):
 def test_a_window_gets_what_it_shows(cloud, tmp_path):
     index = build(cloud, tmp_path, Silent())
     box = (431_100.0, 887_050.0, 431_200.0, 887_150.0)
-    fine = np.concatenate(list(index.visible(box, 0.001))) + (index.west, index.south, index.low)
+    fine = np.concatenate([part for part, _ in index.visible(box, 0.001)]) + (index.west, index.south, index.low)
     inside = (
         (cloud.xyz[:, 0] > box[0])
         & (cloud.xyz[:, 0] < box[2])
@@ -72,7 +72,7 @@ def test_a_window_gets_what_it_shows(cloud, tmp_path):
     )
     shown = (fine[:, 0] > box[0]) & (fine[:, 0] < box[2]) & (fine[:, 1] > box[1]) & (fine[:, 1] < box[3])
     assert shown.sum() == pytest.approx(inside.sum(), abs=2)
-    coarse = sum(len(part) for part in index.visible(box, 10.0))
+    coarse = sum(len(part) for part, _ in index.visible(box, 10.0))
     assert 100 <= coarse < len(fine) / 3
 
 

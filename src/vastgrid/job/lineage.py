@@ -97,6 +97,8 @@ class Node:
         Whether the views show it.
     colour : str
         Colour of its points and lines in the views, as #RRGGBB; empty for the usual.
+    look : dict
+        How the views show it, in words.
     outcome : Outcome or None
         The latest result.
     """
@@ -117,6 +119,7 @@ class Node:
     off: tuple[str, ...] = ()
     shown: bool = True
     colour: str = ""
+    look: dict[str, str] = field(default_factory=dict)
     outcome: Outcome | None = None
 
 

@@ -21,19 +21,23 @@ def count_tiles(xyz, west, south, size, columns, rows, counts):
 
 
 @numba.njit(cache=True, nogil=True)
-def scatter(xyz, west, south, low, size, columns, rows, cursor, out):
+def scatter(xyz, first, west, south, low, size, columns, rows, cursor, out, rows_out):
     """Write points behind each other into the stretches of their tiles.
 
     Parameters
     ----------
     xyz : (n, 3) float64
         Points.
+    first : int
+        Which of the cloud's points the first of these is.
     west, south, low : float
         Origin that is taken off, so that single precision keeps millimetres.
     cursor : (tiles,) int64
         Where each tile's next point goes; moved on.
     out : (total, 3) float32
         All points, tile after tile.
+    rows_out : (total,) uint32
+        Which of the cloud's points each is: the way to its attributes.
     """
     for i in range(xyz.shape[0]):
         if not (np.isfinite(xyz[i, 0]) and np.isfinite(xyz[i, 1]) and np.isfinite(xyz[i, 2])):
@@ -45,12 +49,13 @@ def scatter(xyz, west, south, low, size, columns, rows, cursor, out):
         out[at, 0] = xyz[i, 0] - west
         out[at, 1] = xyz[i, 1] - south
         out[at, 2] = xyz[i, 2] - low
+        rows_out[at] = first + i
         cursor[tile] = at + 1
 
 
 @numba.njit(cache=True, nogil=True)
-def coarse_to_fine(points, x0, y0, size):
-    """Order a tile's points in place, so that any beginning of them covers it evenly; return where each level ends.
+def coarse_to_fine(points, rows, x0, y0, size):
+    """Order a tile's points, and their row numbers, in place, so that any beginning of them covers it evenly; return where each level ends.
 
     A point belongs to the coarsest level at which it is the first in its cell; points are met in a scrambled order,
     so that none of the file's own order shows.
@@ -91,12 +96,14 @@ def coarse_to_fine(points, x0, y0, size):
         ends[k] += ends[k - 1]
     place = np.zeros(LEVELS + 2, np.int64)
     place[1:] = ends[:-1]
-    ordered = np.zeros_like(points)
+    ordered, ordered_rows = np.zeros_like(points), np.zeros_like(rows)
     for i in range(n):
         k = level_of[i]
         ordered[place[k]] = points[i]
+        ordered_rows[place[k]] = rows[i]
         place[k] += 1
     points[:] = ordered
+    rows[:] = ordered_rows
     return ends
 
 

@@ -72,6 +72,53 @@ def _raster(vertices, triangles, west, north, dx, dy, out):
                 out[row, column] = z0 + (column - x0) * zx + (row - y0) * zy
 
 
+def raster_faces(
+    vertices: NDArray[np.float64],
+    triangles: NDArray[np.int32],
+    corner: tuple[float, float],
+    cell: tuple[float, float],
+    shape: tuple[int, int],
+    values: NDArray[np.float64],
+) -> NDArray[np.float64]:
+    """Return the value of the face under every cell centre, (rows, columns) float64, NaN outside.
+
+    Parameters
+    ----------
+    corner, cell, shape
+        As in `raster_heights`.
+    values : (m,) float64
+        One for each triangle.
+    """
+    out = np.full(shape, np.nan)
+    _faces(vertices, triangles, corner[0], corner[1], cell[0], cell[1], values, out)
+    return out
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _faces(vertices, triangles, west, north, dx, dy, values, out):
+    rows, columns = out.shape
+    ox, oy = west + 0.5 * dx, north - 0.5 * dy
+    ix, iy = 1.0 / dx, -1.0 / dy
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        y0, y1, y2 = (vertices[a, 1] - oy) * iy, (vertices[b, 1] - oy) * iy, (vertices[c, 1] - oy) * iy
+        first, last = max(int(np.ceil(min(y0, y1, y2))), 0), min(int(np.floor(max(y0, y1, y2))), rows - 1)
+        if first > last:
+            continue
+        x0, x1, x2 = (vertices[a, 0] - ox) * ix, (vertices[b, 0] - ox) * ix, (vertices[c, 0] - ox) * ix
+        if max(x0, x1, x2) < 0 or min(x0, x1, x2) > columns - 1:
+            continue
+        for row in range(first, last + 1):
+            y = float(row)
+            lo, hi = np.inf, -np.inf
+            for p, q, r, s in ((x0, y0, x1, y1), (x1, y1, x2, y2), (x2, y2, x0, y0)):
+                if min(q, s) <= y <= max(q, s) and q != s:
+                    x = p + (y - q) / (s - q) * (r - p)
+                    lo, hi = min(lo, x), max(hi, x)
+            for column in range(max(int(np.ceil(lo - 1e-9)), 0), min(int(np.floor(hi + 1e-9)), columns - 1) + 1):
+                out[row, column] = values[t]
+
+
 @numba.njit(cache=True, nogil=True)
 def bilinear(heights, column, row):
     """Return bilinear heights at fractional cell indices (centres at whole numbers); NaN outside or beside a gap."""

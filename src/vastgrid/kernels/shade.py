@@ -8,11 +8,36 @@ import numba
 import numpy as np
 
 
+@numba.njit(cache=True, nogil=True, inline="always")
+def _gradient(heights, r, c, dx, dy):
+    """Horn (1981): rise to the east and to the north from the eight neighbours; a missing one counts as the cell."""
+    rows, columns = heights.shape
+    z = heights[r, c]
+    n = r - 1 if r > 0 else r
+    s = r + 1 if r < rows - 1 else r
+    w = c - 1 if c > 0 else c
+    e = c + 1 if c < columns - 1 else c
+    nw, nn, ne = heights[n, w], heights[n, c], heights[n, e]
+    ww, ee = heights[r, w], heights[r, e]
+    sw, ss, se = heights[s, w], heights[s, c], heights[s, e]
+    nw = z if np.isnan(nw) else nw
+    nn = z if np.isnan(nn) else nn
+    ne = z if np.isnan(ne) else ne
+    ww = z if np.isnan(ww) else ww
+    ee = z if np.isnan(ee) else ee
+    sw = z if np.isnan(sw) else sw
+    ss = z if np.isnan(ss) else ss
+    se = z if np.isnan(se) else se
+    p = ((ne + 2.0 * ee + se) - (nw + 2.0 * ww + sw)) / (8.0 * dx)
+    q = ((nw + 2.0 * nn + ne) - (sw + 2.0 * ss + se)) / (8.0 * dy)
+    return p, q
+
+
 @numba.njit(cache=True, nogil=True)
 def hillshade(heights, dx, dy, azimuth, altitude):
     """Return the light on each cell, (rows, columns) float64 from 0 to 1; NaN where there is no height.
 
-    Slopes by Horn (1981) from the eight neighbours; a missing neighbour counts as the cell itself.
+    Slopes by Horn (1981), “Hill shading and the reflectance map”.
 
     Parameters
     ----------
@@ -29,49 +54,37 @@ def hillshade(heights, dx, dy, azimuth, altitude):
     lx, ly = math.cos(turn), math.sin(turn)
     for r in range(rows):
         for c in range(columns):
-            z = heights[r, c]
-            if np.isnan(z):
+            if np.isnan(heights[r, c]):
                 continue
-            n = r - 1 if r > 0 else r
-            s = r + 1 if r < rows - 1 else r
-            w = c - 1 if c > 0 else c
-            e = c + 1 if c < columns - 1 else c
-            nw, nn, ne = heights[n, w], heights[n, c], heights[n, e]
-            ww, ee = heights[r, w], heights[r, e]
-            sw, ss, se = heights[s, w], heights[s, c], heights[s, e]
-            nw = z if np.isnan(nw) else nw
-            nn = z if np.isnan(nn) else nn
-            ne = z if np.isnan(ne) else ne
-            ww = z if np.isnan(ww) else ww
-            ee = z if np.isnan(ee) else ee
-            sw = z if np.isnan(sw) else sw
-            ss = z if np.isnan(ss) else ss
-            se = z if np.isnan(se) else se
-            p = ((ne + 2.0 * ee + se) - (nw + 2.0 * ww + sw)) / (8.0 * dx)
-            q = ((nw + 2.0 * nn + ne) - (sw + 2.0 * ss + se)) / (8.0 * dy)
+            p, q = _gradient(heights, r, c, dx, dy)
             light = (cos_zenith - sin_zenith * (p * lx + q * ly)) / math.sqrt(1.0 + p * p + q * q)
             out[r, c] = max(light, 0.0)
     return out
 
 
 @numba.njit(cache=True, nogil=True)
-def tint(heights, light, colours, low, high, image):
-    """Paint heights by colour, darkened by shadow, over an image (rows, columns, 4) uint8 in B, G, R, A order."""
+def slope_aspect(heights, dx, dy):
+    """Return slope in degrees from level and the bearing that the ground falls towards, both (rows, columns) float64.
+
+    Bearings are degrees clockwise from the raster's north; level cells have none (NaN). Slopes by Horn (1981).
+
+    Parameters
+    ----------
+    dx, dy : float
+        Cell size in the unit of the heights.
+    """
     rows, columns = heights.shape
-    last = colours.shape[0] - 1
-    scale = last / (high - low) if high > low else 0.0
+    slope = np.full((rows, columns), np.nan)
+    aspect = np.full((rows, columns), np.nan)
     for r in range(rows):
         for c in range(columns):
-            z = heights[r, c]
-            if np.isnan(z):
+            if np.isnan(heights[r, c]):
                 continue
-            k = min(max(int((z - low) * scale), 0), last)
-            # Flat ground keeps its colour; light at 45° on flat ground is 0.707.
-            f = min(0.42 + 0.82 * light[r, c], 1.12)
-            image[r, c, 0] = min(int(colours[k, 2] * f), 255)
-            image[r, c, 1] = min(int(colours[k, 1] * f), 255)
-            image[r, c, 2] = min(int(colours[k, 0] * f), 255)
-            image[r, c, 3] = 255
+            p, q = _gradient(heights, r, c, dx, dy)
+            slope[r, c] = math.degrees(math.atan(math.sqrt(p * p + q * q)))
+            if p != 0.0 or q != 0.0:
+                aspect[r, c] = math.degrees(math.atan2(-p, -q)) % 360.0
+    return slope, aspect
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
@@ -84,6 +97,43 @@ def _blend(image, x, y, b, g, r, cover):
         image[y, x, 1] = int((g * cover + image[y, x, 1] * keep) / alpha)
         image[y, x, 2] = int((r * cover + image[y, x, 2] * keep) / alpha)
         image[y, x, 3] = int(alpha * 255.0)
+
+
+@numba.njit(cache=True, nogil=True)
+def tint(values, light, colours, low, high, image, opacity):
+    """Paint values by colour, darkened by shadow, over an image (rows, columns, 4) uint8 in B, G, R, A order.
+
+    Parameters
+    ----------
+    values : (rows, columns) float64
+        What the colours stand for; grey where there is light but no value.
+    light : (rows, columns) float64
+        As `hillshade` gives it; NaN where nothing is painted.
+    opacity : float
+        From 0 to 1.
+    """
+    rows, columns = values.shape
+    last = colours.shape[0] - 1
+    scale = last / (high - low) if high > low else 0.0
+    for r in range(rows):
+        for c in range(columns):
+            lit = light[r, c]
+            if np.isnan(lit):
+                continue
+            # Flat ground keeps its colour; light at 45° on flat ground is 0.707.
+            f = min(0.42 + 0.82 * lit, 1.12)
+            v = values[r, c]
+            if np.isnan(v):
+                red, green, blue = 200.0 * f, 200.0 * f, 200.0 * f
+            else:
+                k = min(max(int((v - low) * scale), 0), last)
+                red, green, blue = colours[k, 0] * f, colours[k, 1] * f, colours[k, 2] * f
+            red, green, blue = min(red, 255.0), min(green, 255.0), min(blue, 255.0)
+            if opacity >= 1.0:
+                image[r, c, 0], image[r, c, 1], image[r, c, 2] = int(blue), int(green), int(red)
+                image[r, c, 3] = 255
+            else:
+                _blend(image, c, r, blue, green, red, opacity)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -169,21 +219,63 @@ def draw_lines(image, xy, offsets, west, north, size, colour, strength, width):
 
 
 @numba.njit(cache=True, nogil=True)
-def draw_edges(image, vertices, triangles, west, north, size, colour, strength):
-    """Draw triangles' edges as thin lines (each inner edge is met twice and drawn once)."""
+def draw_coloured_lines(image, xy, offsets, west, north, size, colours, strength, width):
+    """Draw polylines like `draw_lines`, each in a colour of its own: (k, 3) uint8."""
+    for line in range(offsets.shape[0] - 1):
+        draw_lines(image, xy, offsets[line : line + 2], west, north, size, colours[line], strength, width)
+
+
+@numba.njit(cache=True, nogil=True)
+def draw_edges(image, vertices, triangles, chosen, west, north, size, colour, strength, width, room):
+    """Draw triangles' edges as lines (each inner edge is met twice and drawn once).
+
+    Parameters
+    ----------
+    chosen : (m, 3) bool
+        Which edges are drawn, from corner k to k + 1; an empty array means all.
+    room : float
+        Edges shorter than this many pixels are left out, and those below four times as many drawn the fainter, the
+        shorter they are: however dense a TIN, its wires never blacken the picture.
+    """
     r, g, b = float(colour[0]), float(colour[1]), float(colour[2])
     scale = 1.0 / size
     rows, columns = image.shape[0], image.shape[1]
+    every = chosen.shape[0] == 0
     for t in range(triangles.shape[0]):
         for k in range(3):
             a, c = triangles[t, k], triangles[t, (k + 1) % 3]
-            if a > c:
+            # At the rim, and where faces run the other way round, an edge is met only once.
+            if every and a > c:
+                continue
+            if not every and not chosen[t, k]:
                 continue
             x0, y0 = (vertices[a, 0] - west) * scale - 0.5, (north - vertices[a, 1]) * scale - 0.5
             x1, y1 = (vertices[c, 0] - west) * scale - 0.5, (north - vertices[c, 1]) * scale - 0.5
             if max(x0, x1) < 0 or min(x0, x1) > columns or max(y0, y1) < 0 or min(y0, y1) > rows:
                 continue
-            _segment(image, x0, y0, x1, y1, b, g, r, strength, 1.0)
+            own = strength
+            if room > 0.0:
+                length = max(abs(x1 - x0), abs(y1 - y0))
+                if length < room:
+                    continue
+                own *= min((length - room) / (3.0 * room), 1.0)
+            _segment(image, x0, y0, x1, y1, b, g, r, own, width)
+
+
+@numba.njit(cache=True, nogil=True)
+def draw_dots(image, xyz, west, north, size, colours, strength, reach):
+    """Draw points as small squares, each in its own colour: (n, 3) uint8."""
+    scale = 1.0 / size
+    rows, columns = image.shape[0], image.shape[1]
+    for i in range(xyz.shape[0]):
+        x, y = (xyz[i, 0] - west) * scale, (north - xyz[i, 1]) * scale
+        if not (-reach <= x < columns + reach and -reach <= y < rows + reach):
+            continue
+        r, g, b = float(colours[i, 0]), float(colours[i, 1]), float(colours[i, 2])
+        cx, cy = int(math.floor(x)), int(math.floor(y))
+        for py in range(cy - reach, cy + reach + 1):
+            for px in range(cx - reach, cx + reach + 1):
+                _blend(image, px, py, b, g, r, strength)
 
 
 @numba.njit(cache=True, nogil=True)

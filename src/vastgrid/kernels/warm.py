@@ -5,7 +5,19 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.base.progress import Silent
-from vastgrid.kernels import clouds, isolines, locate, raster, shade, tags, textrows, topology, triangulate, xmlruns
+from vastgrid.kernels import (
+    clouds,
+    isolines,
+    locate,
+    raster,
+    shade,
+    tags,
+    textrows,
+    topology,
+    triangulate,
+    vertexwise,
+    xmlruns,
+)
 
 
 def warm() -> None:
@@ -33,11 +45,19 @@ def warm() -> None:
         topology.regions(neighbours, made.constrained)
         image, colours = np.zeros((20, 20, 4), np.uint8), np.zeros((256, 3), np.uint8)
         light = shade.hillshade(heights, 5.0, 5.0, 315.0, 45.0)
-        shade.tint(heights, light, colours, 0.0, 100.0, image)
+        shade.tint(heights, light, colours, 0.0, 100.0, image, 1.0)
+        shade.slope_aspect(heights, 5.0, 5.0)
+        raster.raster_faces(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20), points[: len(triangles), 2].copy())
         offsets = np.array([0, 30, 60])
         offsets.flags.writeable = colours.flags.writeable = writeable
         shade.draw_lines(image, points, offsets, 0.0, 100.0, 5.0, colours[0], 0.5, 1.5)
-        shade.draw_edges(image, points, triangles, 0.0, 100.0, 5.0, colours[0], 0.5)
+        shade.draw_coloured_lines(image, points, offsets, 0.0, 100.0, 5.0, colours, 0.5, 1.5)
+        chosen = made.constrained.copy()
+        chosen.flags.writeable = writeable
+        shade.draw_edges(image, points, triangles, chosen, 0.0, 100.0, 5.0, colours[0], 0.5, 1.0, 4.0)
+        shade.draw_dots(image, points, 0.0, 100.0, 5.0, np.zeros((len(points), 3), np.uint8), 0.5, 1)
+        vertexwise.around(points, triangles)
+        vertexwise.groups(neighbours, np.ones(len(triangles), np.bool_))
         shade.draw_points(image, points, 0.0, 100.0, 5.0, colours, 0.0, 100.0, 0.5, 1)
     raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
     raster.lattice_triangles(heights)

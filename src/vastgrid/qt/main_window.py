@@ -38,6 +38,7 @@ from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.checking import Checking
 from vastgrid.qt.deliver_dialog import DeliverDialog
+from vastgrid.qt.dressing import Dressing
 from vastgrid.qt.finder import Finder, Hit, understood
 from vastgrid.qt.importing import Importing
 from vastgrid.qt.inspecting import Inspecting
@@ -79,6 +80,7 @@ class MainWindow(QMainWindow):
         self.importing = Importing(self)
         self.checking = Checking(self)
         self.inspecting = Inspecting(self)
+        self.dressing = Dressing(self)
         self.sourcing = Sourcing(self, self._previews)
         self.ordering = Ordering(self.bridge, lambda: self.plan.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
@@ -267,6 +269,8 @@ class MainWindow(QMainWindow):
         self.panel.source_replaced.connect(lambda *a: self.guarded(partial(self.sourcing.ask_replacement, *a)))
         self.panel.source_painted.connect(self.sourcing.paint)
         self.panel.compare.connect(lambda a, b: self.guarded(partial(self.checking.compare, a, b)))
+        self.panel.worn.connect(self.dressing.wear)
+        self.panel.shifted.connect(self.dressing.shift)
         self.panel.can_mend = self.inspecting.can_mend
         self.panel.finding_wanted.connect(self.inspecting.go_to)
         self.panel.finding_mended.connect(
@@ -311,10 +315,7 @@ class MainWindow(QMainWindow):
         self.units_label.setText(f"{words[0]} · {words[1]} · {crs or 'local grid'}" if graph.nodes else "empty job")
         self.units_label.setToolTip("Unit of plan · unit of heights · coordinate reference system")
         self.plan.unit = plan
-        shown = [d for node in self._in_drawing_order() if (d := self.dataset(node)) is not None]
-        self.plan.colours = {id(d): graph[n].colour for n in graph.nodes if graph[n].colour and (d := self.dataset(n))}
-        self.plan.show_datasets(shown)
-        self.ordering.see_to(shown, self.session.folder)
+        self.refresh_views()
         self.show_findings_count()
         self.inspecting.see_to()
         self.actions_["undo"].setEnabled(self.session.history.can_undo)
@@ -351,13 +352,11 @@ class MainWindow(QMainWindow):
             self._names[key] = dataset if dataset.name == name else dataset.renamed(name)
         return self._names[key]
 
-    def _in_drawing_order(self) -> list[str]:
-        """Grids lowest, then TINs, then the rest, each in the order of the job."""
-        graph = self.session.graph
-        nodes = [n for n in graph.nodes.values() if n.shown and n.role is not Role.DELIVERY and n.outcome]
-        rank = {"grid": 0, "tin": 1}
-        nodes.sort(key=lambda n: rank.get(str(n.outcome.figures.get("kind")) if n.outcome else "", 2))
-        return [node.id for node in nodes]
+    def refresh_views(self) -> None:
+        """Show the cards that are to be seen, in their looks."""
+        items = self.dressing.items()
+        self.plan.show_items(items)
+        self.ordering.see_to([own.dataset for own in items], self.session.folder)
 
     def show_panel(self) -> None:
         """Show the chosen cards' panel anew."""
@@ -764,6 +763,7 @@ class MainWindow(QMainWindow):
         self.session = session
         self.failures.clear()
         self._names.clear()
+        self.dressing.forget()
         self.lineage.selection = []
         self.plan.forget()
         self.refresh()

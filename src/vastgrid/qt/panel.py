@@ -29,6 +29,7 @@ from vastgrid.qt import theme
 from vastgrid.qt.findings_part import FindingsPart
 from vastgrid.qt.forms import ParamForm, editor, text_of, when_changed
 from vastgrid.qt.lineage_view import kind_text, number_text
+from vastgrid.qt.looks_part import LooksPart
 from vastgrid.qt.panel_labels import label, rule
 from vastgrid.qt.sources_part import SourcesPart
 from vastgrid.session.session import Session
@@ -132,6 +133,10 @@ class Panel(QWidget):
         Another name was typed.
     read_again : node
         A source's changed file is to be read again.
+    worn : node, words
+        Another look was chosen.
+    shifted : node, up
+        A card is to move in the stack.
     report_wanted : node
         The report of what led to a card is to be saved.
     finding_… : Noticed
@@ -149,6 +154,8 @@ class Panel(QWidget):
     compare = pyqtSignal(str, str)
     open_folder = pyqtSignal(str)
     report_wanted = pyqtSignal(str)
+    worn = pyqtSignal(str, dict)
+    shifted = pyqtSignal(str, bool)
     finding_wanted = pyqtSignal(object)
     finding_mended = pyqtSignal(object)
     findings_listed = pyqtSignal()
@@ -174,6 +181,8 @@ class Panel(QWidget):
         self.sentence: QLabel | None = None
         self.form: ParamForm | None = None
         self._more = False
+        self._more_looks = False
+        self.looks: LooksPart | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         self._scroll = QScrollArea()
@@ -201,6 +210,7 @@ class Panel(QWidget):
         self._scroll.setWidget(body)
         self.sentence = None
         self.sources = None
+        self.looks = None
         return layout
 
     def show_nothing(self) -> None:
@@ -280,6 +290,7 @@ class Panel(QWidget):
             for signal in ("switched", "dropped", "replaced", "added", "painted"):
                 getattr(self.sources, signal).connect(getattr(self, f"source_{signal}"))
             layout.addWidget(self.sources)
+        self._add_looks(layout, session, node)
         self._add_readback(layout, node)
         self._add_findings(layout, session, node)
         layout.addStretch()
@@ -392,6 +403,33 @@ class Panel(QWidget):
             own.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             table.addWidget(own, k, 1)
         layout.addLayout(table)
+
+    def _add_looks(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+        dataset = session.dataset(node.id) if node.role is not Role.DELIVERY and node.id not in self.failures else None
+        if dataset is None:
+            return
+        layout.addWidget(rule())
+        surfaces = [
+            each.name
+            for each in session.graph.nodes.values()
+            if each.outcome and each.outcome.figures.get("kind") in ("tin", "grid") and each.id != node.id
+        ]
+        self.looks = LooksPart(dataset, node.look, surfaces, more=self._more_looks)
+        self.looks.worn.connect(lambda words: self._wear(node, words))
+        self.looks.shifted.connect(lambda up: self.shifted.emit(node.id, up))
+        self.looks.more_wanted.connect(self._toggle_looks)
+        layout.addWidget(self.looks)
+
+    def _wear(self, node: Node, words: dict[str, str]) -> None:
+        self.worn.emit(node.id, words)
+        if words["colour"] != node.look.get("colour"):
+            # Other rows make sense now; not while the box that was just used still tells of it.
+            QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
+
+    def _toggle_looks(self, more: bool) -> None:
+        self._more_looks = more
+        if self.session is not None:
+            self.show_nodes(self.session, self.nodes, self.failures)
 
     def _add_readback(self, layout: QVBoxLayout, node: Node) -> None:
         report = node.outcome.delivery if node.outcome else None

@@ -1,10 +1,11 @@
-"""The plan view: terrain from above, panned and zoomed without waiting for anything to be drawn."""
+"""The plan view: terrain from above, panned, zoomed and turned without waiting for anything to be drawn."""
 
 from __future__ import annotations
 
+import dataclasses
 import math
-import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
@@ -23,76 +24,36 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
-from vastgrid.qt import rendering, theme
+from vastgrid.qt import furniture, rendering, theme
 from vastgrid.qt.bridge import Bridge
+from vastgrid.qt.painter import Painter, Size
 from vastgrid.qt.rendering import View
+from vastgrid.qt.tools import AreaTool, Tool
+from vastgrid.terrain.cloudindex import WORTH
+from vastgrid.terrain.colouring import Dressed, Scale
 from vastgrid.terrain.compare import bucket_index, heights
-from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.snap import Caught, catch
 from vastgrid.terrain.tin import Tin
 
 MARGIN = 1.5
+# How near the pointer has to come to be caught, in pixels; a press that moves farther than SLIP is a drag.
+REACH, SLIP = 11.0, 4.0
 
 
-class Painter(threading.Thread):
-    """Draws one picture at a time on its own thread; only the latest wish counts."""
+@dataclass(frozen=True, eq=False)
+class Wish:
+    """A picture that is asked for."""
 
-    def __init__(self, deliver: Callable[[View, QImage, int], None]) -> None:
-        super().__init__(daemon=True, name="vastgrid-painter")
-        self._deliver = deliver
-        self._wanted: tuple[Sequence[Dataset], View, theme.Palette, int, dict[int, str]] | None = None
-        self._wake = threading.Condition()
-        self._closed = False
-        self.busy = False
-
-    def ask(
-        self, datasets: Sequence[Dataset], view: View, palette: theme.Palette, scene: int, colours: dict[int, str]
-    ) -> None:
-        """Ask for a picture; an older wish that was not begun is forgotten."""
-        with self._wake:
-            self._wanted = (datasets, view, palette, scene, colours)
-            self.busy = True
-            self._wake.notify()
-
-    def close(self) -> None:
-        """End the thread after the picture it is drawing."""
-        with self._wake:
-            self._closed = True
-            self._wake.notify()
-        if self.is_alive():
-            self.join(10.0)
-
-    def run(self) -> None:
-        """Draw until closed."""
-        while True:
-            with self._wake:
-                while self._wanted is None and not self._closed:
-                    self.busy = False
-                    self._wake.wait()
-                if self._closed:
-                    return
-                assert self._wanted is not None
-                datasets, view, palette, scene, colours = self._wanted
-                self._wanted = None
-            try:
-                for each in datasets:
-                    if isinstance(each, Tin):
-                        bucket_index(each)
-                picture = rendering.draw(datasets, view, palette, wires=True, colours=colours)
-            except Exception as error:  # noqa: BLE001 - a picture that fails must not end the painter
-                picture = _fault_picture(view, error)
-            self._deliver(view, picture, scene)
-
-
-def _fault_picture(view: View, error: Exception) -> QImage:
-    picture = QImage(view.width, view.height, QImage.Format.Format_ARGB32)
-    picture.fill(QColor(0, 0, 0, 0))
-    painter = QPainter(picture)
-    painter.setPen(QColor(theme.LIGHT.error))
-    painter.drawText(picture.rect(), 0x84, f"This cannot be drawn: {error}")
-    painter.end()
-    return picture
+    items: tuple[Dressed, ...]
+    view: View
+    palette: theme.Palette
+    scene: int
+    # Where the second of two compared stacks begins, and what is in it.
+    other: tuple[Dressed, ...] = ()
 
 
 class PlanView(QWidget):
@@ -101,13 +62,16 @@ class PlanView(QWidget):
     Signals
     -------
     cursor_moved : str
-        Easting, northing and height under the cursor, ready to show.
+        Easting, northing and heights under the cursor, ready to show.
     scale_changed : str
         “1:500”, ready to show.
+    looked : ()
+        What part of the world is seen has changed.
     """
 
     cursor_moved = pyqtSignal(str)
     scale_changed = pyqtSignal(str)
+    looked = pyqtSignal()
 
     def __init__(self, palette: theme.Palette) -> None:
         super().__init__()
@@ -117,37 +81,69 @@ class PlanView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(240, 160)
         self.palette_ = palette
-        self.datasets: list[Dataset] = []
+        self.items: list[Dressed] = []
         self.preview: Contours | None = None
         self.view = View(0.0, 0.0, 1.0, 800, 500)
         self.mark: tuple[float, float] | None = None
         self.unit: Unit | None = None
+        self.snapping = True
+        self.tool: Tool | None = None
+        self.overlays: list[Callable[[QPainter], None]] = []
+        self.legend: list[Scale] = []
+        self.split: float | None = None
+        self.other: list[Dressed] = []
         self._touched = False
         self._scene = 0
         self._picture: tuple[View, QImage, int] | None = None
-        self._range = (0.0, 1.0)
+        self._other_picture: QImage | None = None
+        self._pressed: QPointF | None = None
         self._drag: QPointF | None = None
-        self.colours: dict[int, str] = {}
-        self._corners: list[tuple[float, float]] = []
-        self._area_done: Callable[[list[tuple[float, float]]], None] | None = None
-        self._pointer = QPointF()
+        self._splitting = False
         self._bridge = Bridge(self)
-        self._painter = Painter(lambda *made: self._bridge.post(lambda: self._arrived(*made)))
+        self._painter: Painter[Wish] = Painter(
+            self._draw,
+            lambda wish, picture, more: self._bridge.post(lambda: self._arrived(wish, picture, more)),
+            lambda wish: Size(wish.view.width, wish.view.height),
+        )
         self._painter.start()
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(40)
         self._soon.timeout.connect(self._ask)
 
+    @staticmethod
+    def _draw(wish: Wish) -> tuple[QImage, tuple[list[Scale], QImage | None]]:
+        for own in (*wish.items, *wish.other):
+            if isinstance(own.dataset, Tin):
+                bucket_index(own.dataset)
+        picture = rendering.draw(wish.items, wish.view, wish.palette, wires=True)
+        other = rendering.draw(wish.other, wish.view, wish.palette, wires=True) if wish.other else None
+        ends = rendering.height_range([own.dataset for own in (*wish.items, *wish.other)])
+        return picture, (furniture.scales([*wish.other, *wish.items], ends), other)
+
     # -- what is shown
 
-    def show_datasets(self, datasets: Sequence[Dataset]) -> None:
-        """Show these, the first lowest; the view stays where it is unless nothing was shown before."""
-        if [id(each) for each in datasets] == [id(each) for each in self.datasets]:
+    @property
+    def datasets(self) -> list[Dataset]:
+        """What is shown, the lowest first."""
+        return [own.dataset for own in self.items]
+
+    def show_items(self, items: Sequence[Dressed], other: Sequence[Dressed] = ()) -> None:
+        """Show these, the first lowest; the view stays where it is unless nothing was shown before.
+
+        Parameters
+        ----------
+        other : sequence of Dressed
+            What is shown to the right of the divider; with it the divider appears.
+        """
+        before = [(id(own.dataset), own.look, own.number) for own in (*self.items, *self.other)]
+        self.split = (self.split or 0.5) if other else None
+        if [(id(own.dataset), own.look, own.number) for own in (*items, *other)] == before and len(items) == len(
+            self.items
+        ):
             return
-        self.datasets = list(datasets)
+        self.items, self.other = list(items), list(other)
         self._scene += 1
-        self._range = rendering.height_range(self.datasets)
         if not self._touched:
             self.fit()
         self._ask()
@@ -157,21 +153,28 @@ class PlanView(QWidget):
         self._scene += 1
         self._ask()
 
-    def draw_area(self, done: Callable[[list[tuple[float, float]]], None]) -> None:
-        """Let corners be clicked; call back with them when Enter is pressed or the last one is double-clicked."""
-        self._corners, self._area_done = [], done
-        self.setCursor(Qt.CursorShape.CrossCursor)
-        self.setFocus()
+    def use(self, tool: Tool | None) -> None:
+        """Let clicks go to a tool; the one before ends."""
+        before, self.tool = self.tool, tool
+        if tool is None:
+            self.unsetCursor()
+        else:
+            self.setCursor(Qt.CursorShape.CrossCursor)
+            self.setFocus()
+        if before is not None and before is not tool:
+            before.ended()
         self.update()
 
-    def end_area(self, *, keep: bool) -> None:
-        """End the drawing of an area, and hand it on if it has three corners."""
-        corners, done = self._corners, self._area_done
-        self._corners, self._area_done = [], None
-        self.unsetCursor()
-        self.update()
-        if keep and done is not None and len(corners) >= 3:
-            done(corners)
+    def end_tool(self, *, keep: bool) -> None:
+        """End the present tool, and hand on what it gathered if that is enough."""
+        tool = self.tool
+        self.use(None)
+        if keep and tool is not None and len(tool.places) >= tool.least:
+            tool.done(tool.places)
+
+    def draw_area(self, done: Callable[[list[tuple[float, float]]], None]) -> None:
+        """Let corners be clicked; call back with them when Enter is pressed or the last one is double-clicked."""
+        self.use(AreaTool(lambda places: done([(each.east, each.north) for each in places]), least=3, snaps=False))
 
     def show_preview(self, contours: Contours | None) -> None:
         """Draw contours lightly over everything, or take them away."""
@@ -185,11 +188,11 @@ class PlanView(QWidget):
         self._ask()
 
     def fit(self) -> None:
-        """Show everything whole."""
-        box = rendering.bounds(self.datasets)
+        """Show everything whole, north up."""
+        box = rendering.bounds([own.dataset for own in (*self.items, *self.other)])
         if box is not None and self.width() > 1:
             self._touched = False
-            self._look(rendering.fitted(box, self.width(), self.height()))
+            self.look(rendering.fitted(box, self.width(), self.height()))
 
     def go_to(self, east: float, north: float, *, close: bool = True) -> None:
         """Bring a place to the middle, mark it, and come close."""
@@ -200,11 +203,22 @@ class PlanView(QWidget):
             box = rendering.bounds(self.datasets)
             if box is not None:
                 size = min(size, max(box[2] - box[0], box[3] - box[1]) / 12.0 / max(self.width(), 1) * 2.0)
-        self._look(View(east, north, size, self.width(), self.height()))
+        self.look(dataclasses.replace(self.view, east=east, north=north, size=size))
+
+    def turn_to(self, bearing: float) -> None:
+        """Turn the picture until this bearing, in degrees, is up."""
+        self._touched = True
+        self.look(dataclasses.replace(self.view, turn=round(bearing % 360.0, 6)))
+
+    def centre_on(self, east: float, north: float, size: float) -> None:
+        """Look at the same place as another view does."""
+        self._touched = True
+        self.look(dataclasses.replace(self.view, east=east, north=north, size=size))
 
     def forget(self) -> None:
         """Show nothing, and fit the view anew to whatever comes next."""
-        self.datasets, self.mark, self._touched, self._picture = [], None, False, None
+        self.items, self.other, self.mark, self._touched, self._picture = [], [], None, False, None
+        self.use(None)
         self._scene += 1
         self.update()
 
@@ -217,6 +231,7 @@ class PlanView(QWidget):
             and made is not None
             and made[2] == self._scene
             and made[0].size == self.view.size
+            and made[0].turn == self.view.turn
         )
 
     def close_painter(self) -> None:
@@ -225,127 +240,191 @@ class PlanView(QWidget):
 
     # -- looking around
 
-    def _look(self, view: View) -> None:
+    def look(self, view: View) -> None:
+        """Look at another part of the world."""
         self.view = view
         self.scale_changed.emit(self._scale_text())
+        self.looked.emit()
         self.update()
         if not self._covered():
             self._soon.start()
 
     def _covered(self) -> bool:
         made = self._picture
-        if made is None or made[2] != self._scene or made[0].size != self.view.size:
+        if made is None or made[2] != self._scene or made[0].size != self.view.size or made[0].turn != self.view.turn:
             return False
         drawn = made[0]
-        return (
-            drawn.west <= self.view.west
-            and drawn.top >= self.view.top
-            and drawn.west + drawn.width * drawn.size >= self.view.west + self.view.width * self.view.size
-            and drawn.top - drawn.height * drawn.size <= self.view.top - self.view.height * self.view.size
-        )
+        x, y = drawn.pixel(self.view.east, self.view.north)
+        across, down = self.view.width / 2.0, self.view.height / 2.0
+        return across <= x <= drawn.width - across and down <= y <= drawn.height - down
 
     def _ask(self) -> None:
         if self.width() > 1:
             view = self.view.grown(MARGIN)
-            self._painter.ask(tuple(self.datasets), view, self.palette_, self._scene, dict(self.colours))
+            self._painter.ask(Wish(tuple(self.items), view, self.palette_, self._scene, tuple(self.other)))
 
-    def _arrived(self, view: View, picture: QImage, scene: int) -> None:
-        if scene == self._scene:
-            self._picture = (view, picture, scene)
+    def _arrived(self, wish: Wish, picture: QImage, more: tuple[list[Scale], QImage | None] | None) -> None:
+        if wish.scene == self._scene:
+            self._picture = (wish.view, picture, wish.scene)
+            self.legend, self._other_picture = more if more is not None else ([], None)
             self.update()
             if not self._covered():
                 self._soon.start()
 
-    def _zoom(self, ratio: float, at: QPointF) -> None:
+    def zoom(self, ratio: float, at: QPointF) -> None:
+        """Come closer by a ratio, the place under a pixel staying where it is."""
         self._touched = True
         east, north = self.view.world(at.x(), at.y())
         size = min(max(self.view.size / ratio, 1e-6), 1e7)
-        own = View(self.view.east, self.view.north, size, self.width(), self.height())
-        x, y = own.pixel(east, north)
-        self._look(View(own.east + (x - at.x()) * size, own.north - (y - at.y()) * size, size, own.width, own.height))
+        own = dataclasses.replace(self.view, size=size, width=self.width(), height=self.height())
+        there = own.world(at.x(), at.y())
+        self.look(dataclasses.replace(own, east=own.east + east - there[0], north=own.north + north - there[1]))
 
-    def _pan(self, dx: float, dy: float) -> None:
+    def pan(self, dx: float, dy: float) -> None:
+        """Move the picture by pixels."""
         self._touched = True
         view = self.view
-        self._look(View(view.east - dx * view.size, view.north + dy * view.size, view.size, view.width, view.height))
+        east, north = view.world(view.width / 2.0 - dx, view.height / 2.0 - dy)
+        self.look(dataclasses.replace(view, east=east, north=north))
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
-        view = self.view
-        self.view = View(view.east, view.north, view.size, self.width(), self.height())
+        self.view = dataclasses.replace(self.view, width=self.width(), height=self.height())
         if not self._touched:
             self.fit()
         self._soon.start()
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
-        if event is not None:
-            self._zoom(1.0015 ** event.angleDelta().y(), event.position())
+        if event is None:
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.turn_to(self.view.turn + (event.angleDelta().y() or event.angleDelta().x()) / 24.0)
+        else:
+            self.zoom(1.0015 ** event.angleDelta().y(), event.position())
+
+    def caught(self, at: QPointF) -> Caught:
+        """Return what lies under a pixel, caught by what is near if snapping is on."""
+        east, north = self.view.world(at.x(), at.y())
+        snaps = self.snapping and (self.tool is None or self.tool.snaps)
+        reach = REACH * self.view.size if snaps else 0.0
+        return catch(self.datasets, east, north, reach, self._clouds_near(east, north, reach))
+
+    def _clouds_near(self, east: float, north: float, reach: float) -> dict[str, Iterable[Floats]]:
+        """Return the pieces of large clouds around a place; searching them whole would take too long."""
+        found: dict[str, Iterable[Floats]] = {}
+        for each in self.datasets:
+            if isinstance(each, PointSet) and len(each.xyz) >= WORTH:
+                index = rendering.indexes.get(each.content)
+                pieces = []
+                if index is not None and reach > 0:
+                    box = (east - reach, north - reach, east + reach, north + reach)
+                    origin = np.array((index.west, index.south, index.low))
+                    pieces = [part + origin for part, _ in index.visible(box, self.view.size)]
+                found[each.content] = pieces
+        return found
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and self._area_done is not None:
-            self._corners.append(self.view.world(event.position().x(), event.position().y()))
-            self.update()
-        elif event is not None:
-            self._drag = event.position()
+        if event is None:
+            return
+        self._pressed = self._drag = event.position()
+        self._splitting = self.split is not None and abs(event.position().x() - self.split * self.width()) < 8
+        if self.tool is None and not self._splitting:
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        self._drag = None
-        if self._area_done is None:
+        pressed, self._pressed, self._drag = self._pressed, None, None
+        splitting, self._splitting = self._splitting, False
+        if self.tool is None:
             self.unsetCursor()
+        elif event is not None and pressed is not None and not splitting:
+            moved = event.position() - pressed
+            if math.hypot(moved.x(), moved.y()) <= SLIP and self.tool.add(self.caught(event.position())):
+                self.end_tool(keep=True)
+            self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
-        if self._area_done is not None:
-            self.end_area(keep=True)
+        if self.tool is not None:
+            self.end_tool(keep=True)
         elif event is not None:
-            self._zoom(2.0, event.position())
+            self.zoom(2.0, event.position())
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
             return
-        if self._drag is not None:
-            moved = event.position() - self._drag
-            self._drag = event.position()
-            self._pan(moved.x(), moved.y())
-        if self._area_done is not None:
-            self._pointer = event.position()
+        if self._splitting:
+            self.split = min(max(event.position().x() / max(self.width(), 1), 0.02), 0.98)
             self.update()
+        elif self._drag is not None and self._pressed is not None:
+            moved = event.position() - self._drag
+            far = event.position() - self._pressed
+            if self.tool is None or math.hypot(far.x(), far.y()) > SLIP:
+                self._drag = event.position()
+                self.pan(moved.x(), moved.y())
+        elif self.tool is not None:
+            self.tool.move(self.caught(event.position()))
+            self.update()
+        elif self.split is not None:
+            near = abs(event.position().x() - self.split * self.width()) < 8
+            self.setCursor(Qt.CursorShape.SplitHCursor if near else Qt.CursorShape.ArrowCursor)
         self.cursor_moved.emit(self.readout(*self.view.world(event.position().x(), event.position().y())))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
             return
-        middle = QPointF(self.width() / 2.0, self.height() / 2.0)
-        step = 60.0
+        key, step = event.key(), 60.0
         moves = {
             Qt.Key.Key_Left: (step, 0.0),
             Qt.Key.Key_Right: (-step, 0.0),
             Qt.Key.Key_Up: (0.0, step),
             Qt.Key.Key_Down: (0.0, -step),
         }
-        if self._area_done is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
-            self.end_area(keep=event.key() != Qt.Key.Key_Escape)
-        elif event.key() in moves:
-            self._pan(*moves[Qt.Key(event.key())])
-        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
-            self._zoom(1.4, middle)
-        elif event.key() == Qt.Key.Key_Minus:
-            self._zoom(1.0 / 1.4, middle)
-        elif event.key() in (Qt.Key.Key_F, Qt.Key.Key_Home):
-            self.fit()
-        else:
+        if self.tool is not None and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
+            self.end_tool(keep=key != Qt.Key.Key_Escape)
+        elif self.tool is not None and key == Qt.Key.Key_Backspace:
+            self.tool.back()
+            self.update()
+        elif self.tool is not None and key == Qt.Key.Key_Space:
+            # The keyboard's click: the place in the middle.
+            if self.tool.add(self.caught(self._middle())):
+                self.end_tool(keep=True)
+            self.update()
+        elif key in moves:
+            self.pan(*moves[Qt.Key(key)])
+        elif not self._other_key(key):
             super().keyPressEvent(event)
             return
         self.cursor_moved.emit(self.readout(self.view.east, self.view.north))
 
+    def _middle(self) -> QPointF:
+        return QPointF(self.width() / 2.0, self.height() / 2.0)
+
+    def _other_key(self, key: int) -> bool:
+        if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom(1.4, self._middle())
+        elif key == Qt.Key.Key_Minus:
+            self.zoom(1.0 / 1.4, self._middle())
+        elif key in (Qt.Key.Key_F, Qt.Key.Key_Home):
+            self.fit()
+        elif key in (Qt.Key.Key_BracketLeft, Qt.Key.Key_BracketRight):
+            self.turn_to(self.view.turn + (15.0 if key == Qt.Key.Key_BracketRight else -15.0))
+        elif key == Qt.Key.Key_N:
+            self.turn_to(0.0)
+        elif self.split is not None and key in (Qt.Key.Key_Comma, Qt.Key.Key_Period):
+            self.split = min(max(self.split + (0.02 if key == Qt.Key.Key_Period else -0.02), 0.02), 0.98)
+            self.update()
+        else:
+            return False
+        return True
+
     def readout(self, east: float, north: float) -> str:
-        """Return easting, northing and the height of the uppermost surface there."""
+        """Return easting, northing and the height of each surface there, the uppermost first."""
         text = f"E {_spaced(east)}   N {_spaced(north)}"
-        for each in reversed(self.datasets):
+        found = []
+        for each in reversed([*self.datasets, *(own.dataset for own in self.other)]):
             if isinstance(each, Tin | Grid):
                 z = float(heights(each, np.array([[east, north]]))[0])
                 if math.isfinite(z):
-                    return f"{text}   Z {z:.3f} ({each.name})"
-        return text + "   Z –"
+                    found.append(f"Z {z:.3f} ({each.name})")
+        return text + "   " + ("   ".join(dict.fromkeys(found)) or "Z –")
 
     def _scale_text(self) -> str:
         if self.unit is None or self.unit is Unit.DEGREE:
@@ -359,22 +438,21 @@ class PlanView(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), self.palette_.colour("paper"))
-        if not self.datasets:
+        if not self.items and not self.other:
             self._paint_empty(painter)
             painter.end()
             return
         if self._picture is not None:
-            drawn, picture, _ = self._picture
-            x, y = self.view.pixel(drawn.west, drawn.top)
-            ratio = drawn.size / self.view.size
-            if abs(ratio - 1.0) < 1e-9:
-                painter.drawImage(QPointF(round(x), round(y)), picture)
-            else:
-                painter.drawImage(QRectF(x, y, drawn.width * ratio, drawn.height * ratio), picture)
+            self._paint_picture(painter, self._picture[1], self._picture[0])
+            if self.split is not None and self._other_picture is not None:
+                self._paint_split(painter, self._other_picture, self._picture[0])
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.preview is not None:
             self._paint_preview(painter, self.preview)
-        self._paint_area(painter)
+        for overlay in self.overlays:
+            overlay(painter)
+        if self.tool is not None:
+            self.tool.paint(painter, self)
         self._paint_mark(painter)
         self._paint_furniture(painter)
         if self.hasFocus():
@@ -382,6 +460,46 @@ class PlanView(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(QRectF(1, 1, self.width() - 2, self.height() - 2))
         painter.end()
+
+    def _paint_picture(self, painter: QPainter, picture: QImage, drawn: View) -> None:
+        """Show the last picture where its place is now, moved, scaled and turned."""
+        x, y = self.view.pixel(drawn.east, drawn.north)
+        ratio, turn = drawn.size / self.view.size, drawn.turn - self.view.turn
+        if abs(ratio - 1.0) < 1e-9 and turn == 0.0:
+            painter.drawImage(QPointF(round(x - drawn.width / 2.0), round(y - drawn.height / 2.0)), picture)
+            return
+        painter.save()
+        painter.translate(x, y)
+        painter.rotate(turn)
+        painter.scale(ratio, ratio)
+        painter.drawImage(QPointF(-drawn.width / 2.0, -drawn.height / 2.0), picture)
+        painter.restore()
+
+    def _paint_split(self, painter: QPainter, picture: QImage, drawn: View) -> None:
+        """Show the second of two compared stacks to the right of the divider."""
+        assert self.split is not None
+        at = round(self.split * self.width())
+        right = QRectF(at, 0, self.width() - at, self.height())
+        painter.save()
+        painter.setClipRect(right)
+        painter.fillRect(right, self.palette_.colour("paper"))
+        self._paint_picture(painter, picture, drawn)
+        painter.restore()
+        painter.fillRect(QRectF(at - 1.5, 0, 3, self.height()), self.palette_.colour("action"))
+        painter.setPen(QPen(self.palette_.colour("raised"), 1.5))
+        painter.setBrush(self.palette_.colour("action"))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.drawEllipse(QPointF(at, self.height() / 2.0), 9, 9)
+        painter.setFont(theme.font(8.5, bold=True))
+        for own, side in ((self.items, -1), (self.other, 1)):
+            text = " · ".join(each.dataset.name for each in own[-2:]) or "nothing"
+            wide = painter.fontMetrics().horizontalAdvance(text) + 16.0
+            box = QRectF(at - wide - 8 if side < 0 else at + 8, self.height() - 58.0, wide, 20)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(furniture.halo_of(self.palette_))
+            painter.drawRoundedRect(box, 5, 5)
+            painter.setPen(self.palette_.colour("ink"))
+            painter.drawText(box, 0x84, text)
 
     def _paint_empty(self, painter: QPainter) -> None:
         painter.setPen(self.palette_.colour("ink"))
@@ -397,27 +515,15 @@ class PlanView(QWidget):
         colour = self.palette_.colour("action")
         painter.setPen(QPen(colour, 1.0))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
-        x = (contours.plan[:, 0] - self.view.west) / self.view.size
-        y = (self.view.top - contours.plan[:, 1]) / self.view.size
+        plan = self.view.turned(contours.plan)
+        x = (plan[:, 0] - self.view.west) / self.view.size
+        y = (self.view.top - plan[:, 1]) / self.view.size
         for k in range(len(contours)):
             cut = slice(int(contours.offsets[k]), int(contours.offsets[k + 1]))
             if x[cut].max() < 0 or x[cut].min() > self.width() or y[cut].max() < 0 or y[cut].min() > self.height():
                 continue
             painter.drawPolyline(_polygon(x[cut], y[cut]))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-
-    def _paint_area(self, painter: QPainter) -> None:
-        if self._area_done is None:
-            return
-        places = [QPointF(*self.view.pixel(*corner)) for corner in self._corners]
-        painter.setPen(QPen(self.palette_.colour("action"), 2.0, Qt.PenStyle.DashLine))
-        tint = QColor(self.palette_.colour("action"))
-        tint.setAlpha(40)
-        painter.setBrush(tint)
-        painter.drawPolygon(QPolygonF([*places, self._pointer] if places else []))
-        painter.setBrush(self.palette_.colour("action"))
-        for place in places:
-            painter.drawEllipse(place, 3.5, 3.5)
 
     def _paint_mark(self, painter: QPainter) -> None:
         if self.mark is None:
@@ -431,56 +537,11 @@ class PlanView(QWidget):
             painter.drawLine(QPointF(x + 6, y), QPointF(x + 17, y))
 
     def _paint_furniture(self, painter: QPainter) -> None:
-        """North arrow, scale bar and height legend, all true."""
-        ink, halo = self.palette_.colour("ink"), QColor(self.palette_.raised)
-        halo.setAlpha(215)
-        painter.setFont(theme.font(8.5))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(halo)
+        """North arrow, scale bar and legends, all true."""
         right = self.width() - 14.0
-        painter.drawRoundedRect(QRectF(right - 30, 12, 30, 44), 5, 5)
-        painter.setBrush(ink)
-        top = QPointF(right - 15, 17)
-        painter.drawPolygon(QPolygonF([top, top + QPointF(6, 20), top + QPointF(0, 15), top + QPointF(-6, 20)]))
-        painter.setPen(ink)
-        painter.drawText(QRectF(right - 30, 38, 30, 16), 0x84, "N")
-        self._paint_bar(painter, ink, halo)
-        self._paint_legend(painter, ink, halo)
-
-    def _paint_bar(self, painter: QPainter, ink: QColor, halo: QColor) -> None:
-        wanted = 130.0 * self.view.size
-        power = 10.0 ** math.floor(math.log10(wanted))
-        length = max(step for step in (1.0, 2.0, 5.0, 10.0) if step * power <= wanted * 1.0001) * power
-        pixels = length / self.view.size
-        y = self.height() - 18.0
-        unit = f" {self.unit.value}" if self.unit else ""
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(halo)
-        painter.drawRoundedRect(QRectF(12, y - 22, pixels + 60, 32), 5, 5)
-        painter.setBrush(ink)
-        painter.drawRect(QRectF(22, y, pixels / 2.0, 4))
-        painter.setPen(QPen(ink, 1))
-        painter.setBrush(QColor(self.palette_.raised))
-        painter.drawRect(QRectF(22 + pixels / 2.0, y, pixels / 2.0, 4))
-        painter.drawText(QRectF(12, y - 19, 20, 16), 0x84, "0")
-        painter.drawText(QRectF(22 + pixels - 40, y - 19, 90, 16), 0x84, f"{length:g}{unit}")
-
-    def _paint_legend(self, painter: QPainter, ink: QColor, halo: QColor) -> None:
-        if not any(isinstance(each, Tin | Grid) for each in self.datasets) or self.height() < 260:
-            return
-        low, high = self._range
-        x, y, tall = self.width() - 26.0, 70.0, 120
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(halo)
-        painter.drawRoundedRect(QRectF(x - 54, y - 10, 66, tall + 20), 5, 5)
-        colours = rendering.ramp()
-        for k in range(tall):
-            r, g, b = (int(value) for value in colours[len(colours) - 1 - k * len(colours) // tall])
-            painter.fillRect(QRectF(x - 6, y + k, 11, 1.5), QColor(r, g, b))
-        painter.setPen(ink)
-        for share in (0.0, 0.5, 1.0):
-            value = high - share * (high - low)
-            painter.drawText(QRectF(x - 54, y + share * tall - 8, 44, 16), 0x82, f"{value:.1f}")
+        furniture.paint_north(painter, right, 12.0, self.view.turn, self.palette_)
+        furniture.paint_bar(painter, 12.0, float(self.height()), self.view.size, self.unit, self.palette_)
+        furniture.paint_legends(painter, right, 66.0, self.height() - 110.0, self.legend, self.palette_)
 
 
 def _polygon(x: np.ndarray, y: np.ndarray) -> QPolygonF:

@@ -2,76 +2,124 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import dataclasses
+import math
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QImage, QPainter
 
+from vastgrid.base.quantities import Unit
 from vastgrid.kernels import shade
-from vastgrid.kernels.raster import raster_heights
+from vastgrid.kernels.raster import raster_faces, raster_heights
 from vastgrid.qt import theme
-from vastgrid.terrain.cloudindex import WORTH, CloudIndex, glimpse
-from vastgrid.terrain.compare import lattice
+from vastgrid.terrain import ramps
+from vastgrid.terrain.cloudindex import WORTH, CloudIndex, glimpse, glimpse_rows
+from vastgrid.terrain.colouring import (
+    Dressed,
+    banded,
+    by_height,
+    line_colours,
+    plain,
+    point_colours,
+    point_scale,
+    shown_points,
+    surface_scale,
+    surface_values,
+)
+from vastgrid.terrain.compare import heights, lattice
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.linework import Contours, Linework, take_lines
+from vastgrid.terrain.look import Faces, PointColour, SurfaceColour
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
 
 Colours = NDArray[np.uint8]
+Floats = NDArray[np.float64]
 # Large clouds in order, by the digest of their points; the window adds them as they get ready.
 indexes: dict[str, CloudIndex] = {}
-_glimpses: dict[str, NDArray[np.float64]] = {}
+_glimpses: dict[str, Floats] = {}
+# From this width on, in pixels, a place between points has room for what is written beside them.
+ROOM = 58.0
 
 
 @dataclass(frozen=True)
 class View:
-    """What part of the world a picture shows: its middle, world units per pixel, and size in pixels."""
+    """What part of the world a picture shows.
+
+    Attributes
+    ----------
+    east, north : float
+        Its middle.
+    size : float
+        World units per pixel.
+    width, height : int
+        In pixels.
+    turn : float
+        Bearing in degrees of the picture's upper side: 0 where north is up.
+    """
 
     east: float
     north: float
     size: float
     width: int
     height: int
+    turn: float = 0.0
 
     @property
     def west(self) -> float:
-        """Easting of the left rim."""
+        """Left rim, as an easting where north is up, and otherwise in the turned coordinates that `turned` gives."""
         return self.east - self.width * self.size / 2.0
 
     @property
     def top(self) -> float:
-        """Northing of the upper rim."""
+        """Upper rim, likewise."""
         return self.north + self.height * self.size / 2.0
 
     def world(self, x: float, y: float) -> tuple[float, float]:
         """Return the place under a pixel."""
-        return self.west + x * self.size, self.top - y * self.size
+        u, v = (x - self.width / 2.0) * self.size, (self.height / 2.0 - y) * self.size
+        cos, sin = self._trig()
+        return self.east + u * cos + v * sin, self.north - u * sin + v * cos
 
     def pixel(self, east: float, north: float) -> tuple[float, float]:
         """Return where a place is drawn."""
-        return (east - self.west) / self.size, (self.top - north) / self.size
+        dx, dy = east - self.east, north - self.north
+        cos, sin = self._trig()
+        u, v = dx * cos - dy * sin, dx * sin + dy * cos
+        return self.width / 2.0 + u / self.size, self.height / 2.0 - v / self.size
 
     def grown(self, share: float) -> View:
         """Return a view of the same middle and scale with a margin all around."""
-        return View(self.east, self.north, self.size, int(self.width * share), int(self.height * share))
+        return dataclasses.replace(self, width=int(self.width * share), height=int(self.height * share))
 
+    def turned(self, xy: Floats) -> Floats:
+        """Return coordinates (n, ≥ 2) turned about the middle so that the picture's upper side is north."""
+        if self.turn == 0.0:
+            return xy
+        cos, sin = self._trig()
+        out = np.array(xy, np.float64)
+        dx, dy = xy[:, 0] - self.east, xy[:, 1] - self.north
+        out[:, 0] = self.east + dx * cos - dy * sin
+        out[:, 1] = self.north + dx * sin + dy * cos
+        return out
 
-@lru_cache(maxsize=2)
-def ramp(count: int = 256) -> Colours:
-    """Return the elevation colours, (n, 3): low red to high pale, even in lightness and safe for colour-blind eyes."""
-    from cmap import Colormap
+    def box(self) -> tuple[float, float, float, float]:
+        """Return west, south, east, north of a box that holds all that is seen."""
+        corners = [self.world(x, y) for x in (0, self.width) for y in (0, self.height)]
+        east, north = [c[0] for c in corners], [c[1] for c in corners]
+        return min(east), min(north), max(east), max(north)
 
-    # The dark end would swallow contours and shadow, so it is left out and the rest is lightened towards paper.
-    rgba = Colormap("crameri:lajolla")(np.linspace(0.22, 1.0, count))
-    rgb = np.asarray(rgba)[:, :3]
-    return np.ascontiguousarray((255 * (0.62 * rgb + 0.38)).astype(np.uint8))
+    def _trig(self) -> tuple[float, float]:
+        turn = math.radians(self.turn)
+        return (math.cos(turn), math.sin(turn)) if self.turn else (1.0, 0.0)
 
 
 def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
@@ -102,130 +150,249 @@ def fitted(box: tuple[float, float, float, float], width: int, height: int, marg
     return View((west + east) / 2.0, (south + north) / 2.0, size, width, height)
 
 
-def _rgb(colour: str) -> Colours:
-    made = QColor(colour)
-    return np.array([made.red(), made.green(), made.blue()], np.uint8)
+def rank(dataset: Dataset) -> int:
+    """Return what lies below what, as long as nobody ordered it otherwise: grids, surfaces, points, lines."""
+    if isinstance(dataset, Grid):
+        return 0
+    return 1 if isinstance(dataset, Tin | Mesh) else 2 if isinstance(dataset, PointSet) else 3
 
 
 def draw(
-    datasets: Sequence[Dataset],
+    shown: Sequence[Dataset | Dressed],
     view: View,
     palette: theme.Palette,
     *,
     labels: bool = True,
     small: bool = False,
     wires: bool = False,
-    colours: dict[int, str] | None = None,
 ) -> QImage:
-    """Draw datasets, first ones lowest, surfaces below points below lines; transparent where there is nothing.
+    """Draw datasets, first ones lowest; transparent where there is nothing.
 
-    A small picture, as on a card, shows index contours only and no labels. `colours` gives single datasets (by their
-    identity) a colour of their own.
+    Parameters
+    ----------
+    shown : sequence of Dataset or Dressed
+        Bare datasets are drawn in their usual look, surfaces below points below lines; dressed ones in the order given.
+    small : bool
+        As on a card: index contours only, and nothing written.
+    wires : bool
+        Whether triangles' edges show where there is room for them.
     """
-    own = colours or {}
+    items = [each if isinstance(each, Dressed) else plain(each) for each in shown]
+    if any(not isinstance(each, Dressed) for each in shown):
+        items.sort(key=lambda own: rank(own.dataset))
     image = np.zeros((view.height, view.width, 4), np.uint8)
-    low, high = height_range(datasets)
+    datasets = [own.dataset for own in items]
+    ends = height_range(datasets)
     ground = any(isinstance(each, Tin | Grid | Mesh) for each in datasets)
     # Brown lines are for the pale ground; on bare dark paper they would not be seen.
     bare = palette.name == "dark" and not ground
-    thin, thick = ("#B08D6A", "#E3CDB0") if bare else (palette.contour, palette.index)
-    for each in datasets:
-        if isinstance(each, Tin | Grid | Mesh):
-            _draw_surface(image, each, view, low, high, palette, wires=wires)
-    for each in datasets:
-        if isinstance(each, PointSet):
-            shades = _shades(own.get(id(each)), 105 if ground else 0 if bare else 60)
-            _draw_points(image, each, view, low, high, shades)
-    for each in datasets:
-        if isinstance(each, Contours):
-            for mine, width, strength, colour in (
-                (~each.index, 1.0, 0.0 if small else 0.55, thin),
-                (each.index, 1.2 if small else 1.5, 0.9, thick),
-            ):
-                if strength == 0.0:
-                    continue
-                xy, offsets = _chosen(each, mine)
-                shade.draw_lines(image, xy, offsets, view.west, view.top, view.size, _rgb(colour), strength, width)
-        elif isinstance(each, Linework | Survey):
-            usual = palette.breakline if isinstance(each, Linework) else palette.action
-            ink = _rgb(own.get(id(each), usual))
-            place = (view.west, view.top, view.size)
-            shade.draw_lines(image, each.vertices, each.offsets, *place, ink, 0.95, 1.5)
-            if isinstance(each, Survey):
-                # Photo positions and parcels' centres are single places, which no line shows.
-                alone = each.vertices[each.offsets[:-1][np.diff(each.offsets) == 1]]
-                shade.draw_points(image, alone, *place, np.tile(ink, (2, 1)), 0.0, 1.0, 0.95, 2)
+    for own in items:
+        data = own.dataset
+        if isinstance(data, Tin | Grid | Mesh):
+            _draw_surface(image, own, view, ends, palette, wires=wires)
+        elif isinstance(data, PointSet):
+            _draw_points(image, own, view, ends, 105 if ground else 0 if bare else 60)
+        elif isinstance(data, Contours):
+            _draw_contours(image, own, view, ends, palette, small=small, bare=bare)
+        elif isinstance(data, Linework | Survey):
+            _draw_lines(image, own, view, ends, palette)
     picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
     if labels and not small:
-        _label(picture, [each for each in datasets if isinstance(each, Contours)], view, palette)
+        taken: list[QRectF] = []
+        _label(
+            picture,
+            [own for own in items if isinstance(own.dataset, Contours) and own.look.labels],
+            view,
+            palette,
+            taken,
+        )
+        for own in items:
+            if isinstance(own.dataset, PointSet) and own.look.labels:
+                _write_points(picture, own, view, palette, taken)
     return picture
 
 
-def _chosen(contours: Contours, mine: NDArray[np.bool_]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    from vastgrid.terrain.linework import take_lines
+def _draw_contours(
+    image: Colours,
+    own: Dressed,
+    view: View,
+    ends: tuple[float, float],
+    palette: theme.Palette,
+    *,
+    small: bool,
+    bare: bool,
+) -> None:
+    contours = own.dataset
+    assert isinstance(contours, Contours)
+    thin, thick = ("#B08D6A", "#E3CDB0") if bare else (palette.contour, palette.index)
+    for mine, width, strength, usual in (
+        (~contours.index, 1.0, 0.0 if small or not own.look.minor else 0.55, thin),
+        (contours.index, 1.2 if small else 1.5, 0.9, thick),
+    ):
+        if strength == 0.0 or not mine.any():
+            continue
+        xy, offsets = take_lines(contours.plan, contours.offsets, np.flatnonzero(mine))
+        colours = line_colours(own, contours.levels[mine], None, usual, ends)
+        place = (view.west, view.top, view.size)
+        strength *= own.look.opacity / 100.0
+        shade.draw_coloured_lines(image, view.turned(xy), offsets, *place, colours, strength, width)
 
-    return take_lines(contours.plan, contours.offsets, np.flatnonzero(mine))
+
+def _draw_lines(image: Colours, own: Dressed, view: View, ends: tuple[float, float], palette: theme.Palette) -> None:
+    lines = own.dataset
+    assert isinstance(lines, Linework | Survey)
+    usual = palette.action if isinstance(lines, Survey) else palette.breakline
+    place = (view.west, view.top, view.size)
+    z = (
+        lines.vertices[np.minimum(lines.offsets[:-1], max(len(lines.vertices) - 1, 0)), 2]
+        if len(lines)
+        else np.zeros(0)
+    )
+    colours = line_colours(own, z, lines.layer if isinstance(lines, Linework) else None, usual, ends)
+    strength = 0.95 * own.look.opacity / 100.0
+    turned = view.turned(lines.vertices)
+    shade.draw_coloured_lines(image, turned, lines.offsets, *place, colours, strength, own.look.width)
+    # Photo positions and parcels' centres are single places, which no line shows.
+    alone = np.flatnonzero(np.diff(lines.offsets) == 1)
+    if len(alone):
+        shade.draw_dots(image, turned[lines.offsets[alone]], *place, colours[alone], strength, 2)
 
 
 def _draw_surface(
     image: Colours,
-    surface: Tin | Grid | Mesh,
+    own: Dressed,
     view: View,
-    low: float,
-    high: float,
+    ends: tuple[float, float],
     palette: theme.Palette,
     *,
     wires: bool,
 ) -> None:
+    surface, look = own.dataset, own.look
+    assert isinstance(surface, Tin | Grid | Mesh)
     place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
+    triangulated = not isinstance(surface, Grid)
+    vertices = view.turned(surface.vertices) if not isinstance(surface, Grid) else np.zeros((0, 3))
+    faces = surface.triangles if not isinstance(surface, Grid) else np.zeros((0, 3), np.int32)
     if isinstance(surface, Mesh):
         # From above the faces that lie highest are seen: they are drawn last.
-        order = np.argsort(surface.vertices[surface.triangles, 2].max(axis=1))
-        heights = raster_heights(surface.vertices, surface.triangles[order], *place)
-    else:
-        heights = lattice(surface, *place)
-    frame = surface.frame
-    # Slopes want plan and height in one unit.
-    ratio = 1.0
-    if (
-        frame.horizontal
-        and frame.vertical
-        and frame.horizontal is not frame.vertical
-        and frame.horizontal.value != "deg"
-    ):
-        ratio = float(frame.horizontal.metres / frame.vertical.metres)
-    cell = view.size * ratio
-    light = shade.hillshade(heights, cell, cell, 315.0, 45.0)
-    shade.tint(heights, light, ramp(), low, high, image)
-    if wires and isinstance(surface, Tin) and _spacing(surface) / view.size > 7.0:
-        colour = _rgb(palette.ink if palette.name == "light" else palette.band)
-        strength = min(0.35, 0.02 * _spacing(surface) / view.size)
-        shade.draw_edges(image, surface.vertices, surface.triangles, view.west, view.top, view.size, colour, strength)
+        faces = faces[np.argsort(surface.vertices[faces, 2].max(axis=1))]
+    filled = look.faces is not Faces.WIRE or not triangulated
+    if filled:
+        heights_here = _sampled(surface, view) if isinstance(surface, Grid) else raster_heights(vertices, faces, *place)
+        cell = view.size * _ratio(surface)
+        if look.shade:
+            light = shade.hillshade(heights_here, cell, cell, 315.0, 45.0)
+        else:
+            light = np.where(np.isnan(heights_here), np.nan, 0.7071)
+        scale = surface_scale(own, *ends)
+        values = _values(own, heights_here, vertices, view, cell)
+        shade.tint(values, light, scale.colours, scale.low, scale.high, image, look.opacity / 100.0)
+    if wires and isinstance(surface, Tin) and look.faces is not Faces.FILLED:
+        _draw_wires(image, own, surface, vertices, view, palette, filled=filled)
 
 
-def _spacing(tin: Tin) -> float:
-    extent = tin.extent()
-    if extent.east is None or extent.north is None:
-        return 0.0
-    area = (extent.east[1] - extent.east[0]) * (extent.north[1] - extent.north[0])
-    return float(np.sqrt(area / max(len(tin.vertices), 1)))
+def _draw_wires(
+    image: Colours, own: Dressed, surface: Tin, vertices: Floats, view: View, palette: theme.Palette, *, filled: bool
+) -> None:
+    place = (view.west, view.top, view.size)
+    colour = ramps.rgb(palette.ink if palette.name == "light" or not filled else palette.band)
+    opacity = own.look.opacity / 100.0
+    every = np.zeros((0, 3), np.bool_)
+    strength = (0.3 if filled else 0.75) * opacity
+    shade.draw_edges(image, vertices, surface.triangles, every, *place, colour, strength, 1.0, 6.0)
+    assert surface.constrained is not None
+    if surface.constrained.any():
+        ink = ramps.rgb(palette.breakline)
+        shade.draw_edges(image, vertices, surface.triangles, surface.constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
+    shade.draw_edges(
+        image, vertices, surface.triangles, surface.edges_across < 0, *place, colour, 0.55 * opacity, 1.4, 0.0
+    )
 
 
-def _shades(colour: str | None, darker: int) -> Colours:
-    """Return what points are coloured with: one colour, or by height; over a surface they have to stand out."""
-    if colour:
-        return np.tile(_rgb(colour), (2, 1))
-    return np.clip(ramp().astype(np.int16) - darker, 0, 255).astype(np.uint8)
+def _ratio(surface: Dataset) -> float:
+    """Return how many height units a plan unit has: slopes want both in one."""
+    plan, height = surface.frame.horizontal, surface.frame.vertical
+    if plan and height and plan is not height and plan is not Unit.DEGREE:
+        return float(plan.metres / height.metres)
+    return 1.0
 
 
-def _draw_points(image: Colours, points: PointSet, view: View, low: float, high: float, colours: Colours) -> None:
+def _places(view: View) -> Floats:
+    """Return the place of every pixel's middle, (rows × columns, 2)."""
+    x, y = np.meshgrid(np.arange(view.width) + 0.5, np.arange(view.height) + 0.5)
+    east, north = view.world(x.ravel(), y.ravel())
+    return np.column_stack((east, north))
+
+
+def _sampled(surface: Tin | Grid, view: View) -> Floats:
+    """Return a surface's height under every pixel, (rows, columns)."""
+    if view.turn == 0.0:
+        return lattice(surface, (view.west, view.top), (view.size, view.size), (view.height, view.width))
+    if isinstance(surface, Tin):
+        turned = view.turned(surface.vertices)
+        return raster_heights(
+            turned, surface.triangles, (view.west, view.top), (view.size,) * 2, (view.height, view.width)
+        )
+    return np.asarray(heights(surface, _places(view)).reshape(view.height, view.width))
+
+
+def _values(own: Dressed, heights_here: Floats, vertices: Floats, view: View, cell: float) -> Floats:
+    """Return what the colour of each pixel stands for."""
+    look, surface = own.look, own.dataset
+    if look.colour in (SurfaceColour.SLOPE, SurfaceColour.ASPECT):
+        slope, aspect = shade.slope_aspect(heights_here, cell, cell)
+        return np.asarray(slope if look.colour is SurfaceColour.SLOPE else (aspect + view.turn) % 360.0)
+    if look.colour is SurfaceColour.DIFFERENCE and own.against is not None:
+        return heights_here - _sampled(own.against, view)
+    if look.colour is SurfaceColour.SOURCE and own.sources and isinstance(surface, Tin):
+        values, _ = surface_values(own)
+        place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
+        return raster_faces(vertices, surface.triangles, *place, values)
+    if look.colour is SurfaceColour.ELEVATION:
+        return banded(heights_here, look.bands, surface.frame.vertical)
+    return heights_here
+
+
+def _spacing(points: PointSet, size: float) -> float:
+    """Return the mean distance of points in pixels."""
     east, north = points.extent().east, points.extent().north
     if east is None or north is None:
+        return 0.0
+    area = max((east[1] - east[0]) * (north[1] - north[0]), 1e-9)
+    return float(np.sqrt(area / len(points.xyz)) / size)
+
+
+def _draw_points(image: Colours, own: Dressed, view: View, ends: tuple[float, float], darker: int) -> None:
+    points = own.dataset
+    assert isinstance(points, PointSet)
+    if points.extent().east is None:
         return
-    spacing = np.sqrt(max((east[1] - east[0]) * (north[1] - north[0]), 1e-9) / len(points.xyz)) / view.size
-    reach = 2 if spacing > 40 else (1 if spacing > 4 else 0)
+    spacing = _spacing(points, view.size)
+    reach = own.look.size // 2 if own.look.size else 2 if spacing > 40 else 1 if spacing > 4 else 0
+    strength = 0.9 * own.look.opacity / 100.0
+    scale = point_scale(own, *ends)
+    if own.look.colour is PointColour.ELEVATION:
+        # Over a surface of the same colours points have to stand out.
+        scale = dataclasses.replace(
+            scale, colours=np.clip(scale.colours.astype(np.int16) - darker, 0, 255).astype(np.uint8)
+        )
+    place = (view.west, view.top, view.size)
+    for xyz, rows in _visible(points, view, reach, needs_rows=not by_height(own)):
+        turned = view.turned(xyz)
+        if by_height(own):
+            shade.draw_points(image, turned, *place, scale.colours, scale.low, scale.high, strength, reach)
+            continue
+        colours = point_colours(own, rows, xyz, scale)
+        keep = shown_points(own, rows, len(xyz))
+        if keep is not None:
+            turned, colours = turned[keep], colours[keep]
+        shade.draw_dots(image, turned, *place, colours, strength, reach)
+
+
+def _visible(points: PointSet, view: View, reach: int, *, needs_rows: bool) -> Iterator[tuple[Floats, Any]]:
+    """Yield the points worth drawing, in world coordinates, with their rows in the dataset."""
     if len(points.xyz) < WORTH:
-        shade.draw_points(image, points.xyz, view.west, view.top, view.size, colours, low, high, 0.9, reach)
+        yield points.xyz, slice(None)
         return
     index = indexes.get(points.content)
     if index is None:
@@ -233,24 +400,62 @@ def _draw_points(image: Colours, points: PointSet, view: View, low: float, high:
         if points.content not in _glimpses:
             _glimpses.clear()
             _glimpses[points.content] = glimpse(points.xyz)
-        shade.draw_points(image, _glimpses[points.content], view.west, view.top, view.size, colours, low, high, 0.9, 0)
+        if needs_rows:
+            rows = glimpse_rows(len(points.xyz))
+            yield np.asarray(points.xyz[rows]), rows
+        else:
+            yield _glimpses[points.content], slice(None)
         return
-    box = (view.west, view.top - view.height * view.size, view.west + view.width * view.size, view.top)
-    west, top = view.west - index.west, view.top - index.south
-    for part in index.visible(box, view.size * (reach + 1)):
-        shade.draw_points(image, part, west, top, view.size, colours, low - index.low, high - index.low, 0.9, reach)
+    origin = np.array((index.west, index.south, index.low))
+    for part, source in index.visible(view.box(), view.size * (reach + 1)):
+        yield part + origin, source
 
 
-def _label(picture: QImage, sets: list[Contours], view: View, palette: theme.Palette) -> None:
+def _write_points(picture: QImage, own: Dressed, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
+    """Write elevations and codes beside points where there is room for them."""
+    points = own.dataset
+    assert isinstance(points, PointSet)
+    if len(points.xyz) == 0 or _spacing(points, view.size) < ROOM:
+        return
+    box = view.box()
+    xyz = points.xyz
+    inside = (xyz[:, 0] > box[0]) & (xyz[:, 0] < box[2]) & (xyz[:, 1] > box[1]) & (xyz[:, 1] < box[3])
+    rows = np.flatnonzero(inside)[:600]
+    painter = QPainter(picture)
+    painter.setFont(theme.font(7.5))
+    ink = palette.colour("ink")
+    halo = QColor(palette.paper)
+    halo.setAlpha(190)
+    for k in rows.tolist():
+        x, y = view.pixel(xyz[k, 0], xyz[k, 1])
+        lines = [f"{xyz[k, 2]:.2f}"]
+        for name in ("code", "point"):
+            if name in points.attributes and len(lines) < 2:
+                value = points.attributes[name][k]
+                text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+                lines += [text] if text.strip() else []
+        width = 5.4 * max(len(line) for line in lines) + 5.0
+        place = QRectF(x + 5, y - 6.5 * len(lines), width, 12.5 * len(lines))
+        if any(place.intersects(other) for other in taken):
+            continue
+        taken.append(place)
+        painter.fillRect(place, halo)
+        painter.setPen(ink)
+        painter.drawText(place, 0x84, "\n".join(lines))
+    painter.end()
+
+
+def _label(picture: QImage, sets: list[Dressed], view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
     """Write levels along index contours where there is room, upright, the first come first."""
     painter = QPainter(picture)
     painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
     painter.setFont(theme.font(7.5, bold=True))
-    taken: list[QRectF] = []
-    for contours in sets:
+    for own in sets:
+        contours = own.dataset
+        assert isinstance(contours, Contours)
         decimals = max(0, -int(np.floor(np.log10(contours.interval) + 1e-9))) if contours.interval > 0 else 2
         for k in np.flatnonzero(contours.index).tolist():
-            line = contours.plan[contours.offsets[k] : contours.offsets[k + 1]]
+            line = view.turned(contours.plan[contours.offsets[k] : contours.offsets[k + 1]])
             for place in _label_places(line, view):
                 _write_level(painter, f"{contours.levels[k]:.{decimals}f}", place, palette, taken)
     painter.end()

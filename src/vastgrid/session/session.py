@@ -390,6 +390,11 @@ class Session:
         self.history = self.history.amended(self.graph.changed(node, colour=colour))
         self.save()
 
+    def wear(self, node: str, words: dict[str, str]) -> None:
+        """Give a node another look in the views; no step of the history."""
+        self.history = self.history.amended(self.graph.changed(node, look=words))
+        self.save()
+
     # -- making
 
     def plan(self, operation: str, inputs: Sequence[str], words: dict[str, str]) -> Node:

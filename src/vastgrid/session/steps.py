@@ -10,7 +10,7 @@ from typing import Any
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, FormatError, VastGridError
-from vastgrid.base.findings import Finding, note
+from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.params import declare
@@ -157,7 +157,8 @@ def _declared(
         if said and have and said is not have:
             outcome = "counts instead, as asked" if override else "does not apply (--override-units makes it)"
             text = f"{dataset.name} says its own {what} unit ({have.title}); {said.title} was given and {outcome}."
-            findings.append(Finding("unit-already-known", text))
+            # What was asked for knowingly is nothing to warn of.
+            findings.append(Finding("unit-already-known", text, Severity.NOTE if override else Severity.WARNING))
     return said_units(dataset, units, override=override)
 
 

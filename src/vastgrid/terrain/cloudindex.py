@@ -25,7 +25,7 @@ TILE = 120_000
 BLOCK = 1_000_000
 # After so many blocks the state is written down.
 MARK = 5
-VERSION = 1
+VERSION = 2
 
 
 @dataclass(frozen=True)
@@ -46,6 +46,8 @@ class CloudIndex:
         Of each tile how many points its levels hold, coarser ones included.
     points : (n, 3) float32
         Relative to the origin; mapped from disk.
+    source : (n,) uint32
+        Which of the cloud's points each is; mapped from disk.
     """
 
     west: float
@@ -57,11 +59,14 @@ class CloudIndex:
     starts: NDArray[np.int64]
     ends: NDArray[np.int64]
     points: NDArray[np.float32]
+    source: NDArray[np.uint32]
 
-    def visible(self, box: tuple[float, float, float, float], pixel: float) -> Iterator[NDArray[np.float32]]:
+    def visible(
+        self, box: tuple[float, float, float, float], pixel: float
+    ) -> Iterator[tuple[NDArray[np.float32], NDArray[np.uint32]]]:
         """Yield points inside a box (west, south, east, north), about one for each pixel of a size.
 
-        Each piece is (m, 3) float32, relative to the origin.
+        Each piece is (m, 3) float32, relative to the origin, with (m,) the rows they have in the cloud.
         """
         level = min(max(math.floor(math.log2(max(self.size / pixel, 1e-9)) + 0.35), 0), LEVELS + 1)
         first = [int((box[k] - origin) // self.size) for k, origin in ((0, self.west), (1, self.south))]
@@ -71,7 +76,7 @@ class CloudIndex:
                 tile = row * self.columns + column
                 start = int(self.starts[tile])
                 if number := int(self.ends[tile, level]):
-                    yield self.points[start : start + number]
+                    yield self.points[start : start + number], self.source[start : start + number]
 
 
 def opened(folder: Path) -> CloudIndex | None:
@@ -87,6 +92,7 @@ def opened(folder: Path) -> CloudIndex | None:
 
 def _open(folder: Path, state: dict[str, Any]) -> CloudIndex:
     points = np.memmap(folder / "points.f32", np.float32, "r", shape=(int(state["kept"]), 3))
+    source = np.memmap(folder / "source.u32", np.uint32, "r", shape=(int(state["kept"]),))
     return CloudIndex(
         west=float(state["west"]),
         south=float(state["south"]),
@@ -97,6 +103,7 @@ def _open(folder: Path, state: dict[str, Any]) -> CloudIndex:
         starts=np.load(folder / "starts.npy", allow_pickle=False),
         ends=np.load(folder / "ends.npy", allow_pickle=False),
         points=np.asarray(points),
+        source=np.asarray(source),
     )
 
 
@@ -158,8 +165,9 @@ def _counted(cloud: PointSet, folder: Path, progress: Progress) -> dict[str, Any
     np.save(folder / "starts.npy", starts)
     np.save(folder / "ends.npy", np.zeros((columns * rows, LEVELS + 2), np.int64))
     np.save(folder / "cursor.npy", starts[:-1])
-    with (folder / "points.f32").open("wb") as file:
-        file.truncate(max(int(starts[-1]), 1) * 12)
+    for name, width in (("points.f32", 12), ("source.u32", 4)):
+        with (folder / name).open("wb") as file:
+            file.truncate(max(int(starts[-1]), 1) * width)
     state = {
         "version": VERSION,
         "content": cloud.content,
@@ -180,14 +188,16 @@ def _counted(cloud: PointSet, folder: Path, progress: Progress) -> dict[str, Any
 
 def _scattered(cloud: PointSet, folder: Path, state: dict[str, Any], progress: Progress) -> None:
     out = np.memmap(folder / "points.f32", np.float32, "r+", shape=(state["kept"], 3))
+    source = np.memmap(folder / "source.u32", np.uint32, "r+", shape=(state["kept"],))
     # Work since the last mark is done again: the same points land in the same places.
     cursor = np.load(folder / f"cursor{state['done'] or ''}.npy", allow_pickle=False)
     place = (state["west"], state["south"], state["low"], state["size"], state["columns"], state["rows"])
     for number, (start, block) in enumerate(_blocks(cloud.xyz, state["done"])):
-        scatter(block, *place, cursor, out)
+        scatter(block, start, *place, cursor, out, source)
         done = start + len(block)
         if number % MARK == MARK - 1 or done == len(cloud.xyz):
             out.flush()
+            source.flush()
             before = state["done"]
             np.save(folder / f"cursor{done}.npy", cursor)
             state["done"] = done
@@ -205,6 +215,7 @@ def _scattered(cloud: PointSet, folder: Path, state: dict[str, Any], progress: P
 
 def _ordered(folder: Path, state: dict[str, Any], progress: Progress) -> None:
     points = np.memmap(folder / "points.f32", np.float32, "r+", shape=(state["kept"], 3))
+    source = np.memmap(folder / "source.u32", np.uint32, "r+", shape=(state["kept"],))
     starts = np.load(folder / "starts.npy", allow_pickle=False)
     ends = np.load(folder / "ends.npy", allow_pickle=False)
     tiles = len(starts) - 1
@@ -213,11 +224,14 @@ def _ordered(folder: Path, state: dict[str, Any], progress: Progress) -> None:
         row, column = divmod(tile, columns)
         # In memory first: what is cut short must not leave a tile half ordered.
         own = np.array(points[starts[tile] : starts[tile + 1]])
+        rows = np.array(source[starts[tile] : starts[tile + 1]])
         if len(own):
-            ends[tile] = coarse_to_fine(own, column * size, row * size, size)
+            ends[tile] = coarse_to_fine(own, rows, column * size, row * size, size)
             points[starts[tile] : starts[tile + 1]] = own
+            source[starts[tile] : starts[tile + 1]] = rows
         if tile % 64 == 63 or tile == tiles - 1:
             points.flush()
+            source.flush()
             np.save(folder / "ends.part.npy", ends)
             (folder / "ends.part.npy").replace(folder / "ends.npy")
             state["done"] = tile + 1
@@ -229,8 +243,13 @@ def _ordered(folder: Path, state: dict[str, Any], progress: Progress) -> None:
 
 def glimpse(xyz: Floats, most: int = 400_000) -> Floats:
     """Return some points from all over a cloud that is not in order yet, in a fraction of a second."""
-    if len(xyz) <= most:
-        return xyz
+    return xyz if len(xyz) <= most else np.asarray(xyz[glimpse_rows(len(xyz), most)])
+
+
+def glimpse_rows(count: int, most: int = 400_000) -> NDArray[np.int64]:
+    """Return which points `glimpse` takes: stretches that lie together on disk."""
+    if count <= most:
+        return np.arange(count)
     stretch = 4_000
-    starts = np.linspace(0, len(xyz) - stretch, most // stretch).astype(np.int64)
-    return np.concatenate([xyz[start : start + stretch] for start in starts.tolist()])
+    starts = np.linspace(0, count - stretch, most // stretch).astype(np.int64)
+    return (starts[:, None] + np.arange(stretch)).ravel()

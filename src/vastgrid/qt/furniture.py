@@ -1,0 +1,173 @@
+"""North arrow, scale bar and legends, true in the window, in pictures and on paper."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+
+from vastgrid.base.quantities import Unit
+from vastgrid.qt import theme
+from vastgrid.terrain.colouring import Dressed, Scale, point_scale, surface_scale
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Linework
+from vastgrid.terrain.look import LineColour
+from vastgrid.terrain.mesh import Mesh
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.ramps import category
+from vastgrid.terrain.tin import Tin
+
+# So many entries of a legend are listed.
+MOST = 9
+
+
+def scales(items: Sequence[Dressed], ends: tuple[float, float]) -> list[Scale]:
+    """Return what has to be explained: the scales of what is shown, the uppermost first, each once."""
+    found: dict[str, Scale] = {}
+    for own in reversed(items):
+        scale = _scale_of(own, ends)
+        if scale is not None:
+            found.setdefault(scale.title, scale)
+    # Many sources share one legend.
+    sources = [scale for scale in found.values() if scale.title == "Source"]
+    if len(sources) > 1:
+        entries = tuple(entry for scale in sources for entry in scale.entries)
+        found["Source"] = Scale("Source", sources[0].colours, entries=entries)
+    return list(found.values())[:3]
+
+
+def _scale_of(own: Dressed, ends: tuple[float, float]) -> Scale | None:
+    data = own.dataset
+    if isinstance(data, Tin | Grid | Mesh):
+        return surface_scale(own, *ends)
+    if isinstance(data, PointSet):
+        scale = point_scale(own, *ends)
+        return scale if scale.entries or not scale.title.startswith("Elevation") else None
+    if isinstance(data, Linework) and own.look.colour is LineColour.LAYER:
+        entries = tuple((name or "no layer", category(k)) for k, name in enumerate(data.layers))
+        return Scale(data.name or "Layers", category(0).reshape(1, 3), entries=entries)
+    return None
+
+
+def halo_of(palette: theme.Palette) -> QColor:
+    """Return the colour behind what is written over the ground."""
+    halo = QColor(palette.raised)
+    halo.setAlpha(215)
+    return halo
+
+
+def paint_north(painter: QPainter, right: float, top: float, turn: float, palette: theme.Palette) -> None:
+    """Paint an arrow to the north; `turn` is the bearing of the picture's upper side in degrees."""
+    painter.setFont(theme.font(8.5))
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(halo_of(palette))
+    painter.drawRoundedRect(QRectF(right - 36, top, 36, 46), 5, 5)
+    ink = palette.colour("ink")
+    painter.save()
+    painter.translate(right - 18.0, top + 16.0)
+    painter.rotate(-turn)
+    painter.setBrush(ink)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.drawPolygon(QPolygonF([QPointF(0, -12), QPointF(6, 9), QPointF(0, 4), QPointF(-6, 9)]))
+    painter.restore()
+    painter.setPen(ink)
+    text = "N" if turn == 0 else f"N {(-turn) % 360:.0f}°"
+    painter.drawText(QRectF(right - 38, top + 29, 40, 15), 0x84, text)
+
+
+def bar_length(size: float, wanted: float = 130.0) -> float:
+    """Return a round length that is drawn at most `wanted` pixels long at a scale."""
+    most = wanted * size
+    power = 10.0 ** math.floor(math.log10(most))
+    return max(step for step in (1.0, 2.0, 5.0, 10.0) if step * power <= most * 1.0001) * power
+
+
+def paint_bar(
+    painter: QPainter, left: float, bottom: float, size: float, unit: Unit | None, palette: theme.Palette
+) -> None:
+    """Paint a scale bar for so many world units per pixel."""
+    ink, length = palette.colour("ink"), bar_length(size)
+    pixels = length / size
+    y = bottom - 18.0
+    painter.setFont(theme.font(8.5))
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(halo_of(palette))
+    painter.drawRoundedRect(QRectF(left, y - 22, pixels + 60, 32), 5, 5)
+    painter.setBrush(ink)
+    painter.drawRect(QRectF(left + 10, y, pixels / 2.0, 4))
+    painter.setPen(QPen(ink, 1))
+    painter.setBrush(QColor(palette.raised))
+    painter.drawRect(QRectF(left + 10 + pixels / 2.0, y, pixels / 2.0, 4))
+    painter.drawText(QRectF(left, y - 19, 20, 16), 0x84, "0")
+    words = f"{length:g}" + (f" {unit.value}" if unit else "")
+    painter.drawText(QRectF(left + 10 + pixels - 40, y - 19, 90, 16), 0x84, words)
+
+
+def paint_legends(
+    painter: QPainter, right: float, top: float, room: float, legend: Sequence[Scale], palette: theme.Palette
+) -> None:
+    """Paint legends below each other, as many as there is room for."""
+    for scale in legend:
+        tall = 22.0 + (min(len(scale.entries), MOST + 1) * 16.0 if scale.entries else 120.0)
+        if tall > room:
+            return
+        _paint_entries(painter, right, top, tall, scale, palette) if scale.entries else _paint_ramp(
+            painter, right, top, tall, scale, palette
+        )
+        top, room = top + tall + 6.0, room - tall - 6.0
+
+
+def _title(painter: QPainter, box: QRectF, scale: Scale, palette: theme.Palette) -> None:
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(halo_of(palette))
+    painter.drawRoundedRect(box, 5, 5)
+    painter.setFont(theme.font(8, bold=True))
+    painter.setPen(palette.colour("ink"))
+    text = QFontMetricsF(painter.font()).elidedText(scale.title, Qt.TextElideMode.ElideRight, box.width() - 12)
+    painter.drawText(QRectF(box.x() + 6, box.y() + 3, box.width() - 12, 15), 0x81, text)
+    painter.setFont(theme.font(8))
+
+
+def _paint_entries(
+    painter: QPainter, right: float, top: float, tall: float, scale: Scale, palette: theme.Palette
+) -> None:
+    painter.setFont(theme.font(8))
+    metrics = QFontMetricsF(painter.font())
+    shown = list(scale.entries[:MOST])
+    rest = len(scale.entries) - len(shown)
+    widest = max(metrics.horizontalAdvance(text) for text, _ in shown)
+    wide = min(max(widest + 34.0, metrics.horizontalAdvance(scale.title) + 20.0, 80.0), 220.0)
+    box = QRectF(right - wide, top, wide, tall)
+    _title(painter, box, scale, palette)
+    for k, (text, colour) in enumerate(shown):
+        y = top + 20.0 + 16.0 * k
+        painter.setPen(QPen(palette.colour("line"), 1))
+        painter.setBrush(QColor(*(int(v) for v in colour)))
+        painter.drawRect(QRectF(box.x() + 7, y + 2, 11, 10))
+        painter.setPen(palette.colour("ink"))
+        text = metrics.elidedText(text, Qt.TextElideMode.ElideRight, wide - 30)
+        painter.drawText(QRectF(box.x() + 24, y - 1, wide - 26, 16), 0x81, text)
+    if rest:
+        painter.drawText(
+            QRectF(box.x() + 24, top + 20.0 + 16.0 * len(shown) - 1, wide - 26, 16), 0x81, f"… {rest} more"
+        )
+
+
+def _paint_ramp(painter: QPainter, right: float, top: float, tall: float, scale: Scale, palette: theme.Palette) -> None:
+    painter.setFont(theme.font(8, bold=True))
+    wide = min(max(QFontMetricsF(painter.font()).horizontalAdvance(scale.title) + 14.0, 74.0), 170.0)
+    box = QRectF(right - wide, top, wide, tall)
+    _title(painter, box, scale, palette)
+    x, y, high = box.right() - 18.0, top + 29.0, tall - 39.0
+    for k in range(int(high)):
+        r, g, b = (int(v) for v in scale.colours[len(scale.colours) - 1 - int(k * len(scale.colours) / high)])
+        painter.fillRect(QRectF(x, y + k, 11, 1.5), QColor(r, g, b))
+    painter.setPen(palette.colour("ink"))
+    span = scale.high - scale.low
+    decimals = max(0, min(3, 2 - math.floor(math.log10(span)))) if span > 0 else 1
+    marks = scale.marks or tuple((v, f"{v:.{decimals}f}") for v in (scale.low, scale.low + span / 2.0, scale.high))
+    for value, text in marks:
+        at = y + high * (1.0 - (value - scale.low) / span) if span > 0 else y
+        painter.drawText(QRectF(x - 74, at - 8, 70, 16), 0x82, text)
