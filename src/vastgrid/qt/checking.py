@@ -67,7 +67,7 @@ class Checking:
 
         def done(loss: Any) -> None:
             unit = f" {loss.unit.value}" if loss.unit else ""
-            self.window.plan.go_to(*loss.at, close=False)
+            self.window.views.go_to(*loss.at, close=False)
             box = QMessageBox(self.window)
             box.setWindowTitle("Compare")
             box.setText(f"{b.name} against {a.name}")

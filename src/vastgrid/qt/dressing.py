@@ -77,6 +77,12 @@ class Dressing:
         graph = self.window.session.graph
         return [own for node in self.order() if graph[node].shown and (own := self.dressed(node)) is not None]
 
+    def stack(self, also: tuple[str, ...]) -> list[Dressed]:
+        """Return what is shown, and some cards besides, the lowest first."""
+        graph = self.window.session.graph
+        wanted = [node for node in self.order() if graph[node].shown or node in also]
+        return [own for node in wanted if (own := self.dressed(node)) is not None]
+
     def shift(self, node: str, up: bool) -> None:
         """Move a card one place up or down among those that are shown."""
         session = self.window.session

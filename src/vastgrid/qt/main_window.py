@@ -39,14 +39,19 @@ from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.checking import Checking
 from vastgrid.qt.deliver_dialog import DeliverDialog
 from vastgrid.qt.dressing import Dressing
+from vastgrid.qt.figuring import Figuring
 from vastgrid.qt.finder import Finder, Hit, understood
 from vastgrid.qt.importing import Importing
 from vastgrid.qt.inspecting import Inspecting
 from vastgrid.qt.lineage_view import LineageView
+from vastgrid.qt.measuring import Measuring
 from vastgrid.qt.ordering import Ordering
 from vastgrid.qt.panel import Panel
+from vastgrid.qt.picturing import Picturing
 from vastgrid.qt.plan_view import PlanView
+from vastgrid.qt.sectioning import Sectioning
 from vastgrid.qt.sourcing import Sourcing
+from vastgrid.qt.views import Views
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
 from vastgrid.terrain.dataset import Dataset
@@ -79,10 +84,12 @@ class MainWindow(QMainWindow):
         self._previews = Runner(lambda task: None)
         self.importing = Importing(self)
         self.checking = Checking(self)
+        self.picturing = Picturing(self)
         self.inspecting = Inspecting(self)
         self.dressing = Dressing(self)
+        self.figuring = Figuring(self, lambda: self.show_panel())
         self.sourcing = Sourcing(self, self._previews)
-        self.ordering = Ordering(self.bridge, lambda: self.plan.repaint_all(), lambda: self._show_tasks())
+        self.ordering = Ordering(self.bridge, lambda: self.views.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.plan = PlanView(palette)
@@ -91,6 +98,11 @@ class MainWindow(QMainWindow):
         self.finder = Finder(self._search)
         self.actions_: dict[str, QAction] = {}
         self._make_actions()
+        self.views = Views(self, palette)
+        self.sectioning = Sectioning(self)
+        self.measuring = Measuring(self)
+        self.views.add_section(self.sectioning)
+        self.plan.overlays.append(self.sectioning.paint_line)
         self._lay_out()
         self._connect()
         self.apply_theme(palette)
@@ -116,7 +128,27 @@ class MainWindow(QMainWindow):
         self._action("remake", "Make everything again that is out of date", self.remake_all, "F5")
         self._action("compare", "Compare the two chosen surfaces", self.checking.compare_chosen)
         self._action("findings", "Read all findings", self.inspecting.show)
-        self._action("fit", "Show everything in the plan", self.plan.fit, "Ctrl+0")
+        self._action("fit", "Show everything", lambda: self.views.fit(), "Ctrl+0")
+        self._action("go", "Go to coordinates …", lambda: self.views.ask_place(), "Ctrl+G")
+        self._action("north", "Turn until north is up", lambda: self.views.turn_north())
+        self._action("section", "Draw a section", lambda: self.sectioning.draw(), "Ctrl+L")
+        self._action("section_along", "Section along a line that is shown", lambda: self.sectioning.pick())
+        self._action("section_end", "Close the section", lambda: self.sectioning.close_section())
+        self._action("measure", "Measure from place to place", lambda: self.measuring.distance(), "Ctrl+M")
+        self._action("measure_area", "Measure an area", lambda: self.measuring.area())
+        self._action("interval", "Check the interval of contours …", lambda: self.measuring.check_interval())
+        self._action("swipe", "Two chosen cards, with a divider", lambda: self.views.compare(blink=False))
+        self._action("blink", "Two chosen cards in turn", lambda: self.views.compare(blink=True))
+        self._action("compare_end", "End comparing", lambda: self.views.end_compare())
+        self._action("picture", "Picture of any size (PNG) …", lambda: self.picturing.ask_picture())
+        self._action("sheet", "Plan to scale (PDF or SVG) …", lambda: self.picturing.ask_sheet())
+        snap = self._action("snap", "Catch vertices, lines and edges", self._toggle_snap, "Ctrl+J")
+        snap.setCheckable(True)
+        snap.setChecked(True)
+        for key, text in (("plan", "Show the plan"), ("3D", "Show the 3D view"), ("both", "Show plan and 3D view")):
+            self._action(
+                f"view_{key}", text, partial(self._show_views, key), {"plan": "F2", "3D": "F3", "both": "F4"}[key]
+            )
         self._action("only", "Show only the chosen cards", self.isolate)
         self._action("new", "New job …", self.new_job, "Ctrl+N")
         self._action("open", "Open a job …", self.open_job, "Ctrl+O")
@@ -130,6 +162,12 @@ class MainWindow(QMainWindow):
             ("lineage", "Go to the lineage", self.lineage),
         ):
             self._action(key, text, widget.setFocus, "F6" if key == "plan" else "F7")
+
+    def _toggle_snap(self) -> None:
+        self.plan.snapping = self.actions_["snap"].isChecked()
+
+    def _show_views(self, which: str) -> None:
+        self.views.show_views(which)
 
     def _menu_button(self, text: str, fill: Callable[[QMenu], None]) -> QToolButton:
         button = QToolButton()
@@ -156,7 +194,7 @@ class MainWindow(QMainWindow):
         outer.setSpacing(0)
         outer.addWidget(self._header())
         self.upper = QSplitter(Qt.Orientation.Horizontal)
-        self.upper.addWidget(self.plan)
+        self.upper.addWidget(self.views)
         self.upper.addWidget(self.panel)
         self.upper.setSizes([945, 335])
         self.upper.setStretchFactor(0, 1)
@@ -271,6 +309,7 @@ class MainWindow(QMainWindow):
         self.panel.compare.connect(lambda a, b: self.guarded(partial(self.checking.compare, a, b)))
         self.panel.worn.connect(self.dressing.wear)
         self.panel.shifted.connect(self.dressing.shift)
+        self.panel.figures_of = self.figuring.of
         self.panel.can_mend = self.inspecting.can_mend
         self.panel.finding_wanted.connect(self.inspecting.go_to)
         self.panel.finding_mended.connect(
@@ -289,7 +328,7 @@ class MainWindow(QMainWindow):
         if isinstance(app, QApplication):
             app.setStyleSheet(theme.style(palette))
         self.panel.palette_ = palette
-        self.plan.set_palette(palette)
+        self.views.set_palette(palette)
         self.lineage.set_palette(palette)
         self.show_panel()
 
@@ -329,7 +368,7 @@ class MainWindow(QMainWindow):
 
     def go_to(self, east: float, north: float) -> None:
         """Bring a place into the views and mark it."""
-        self.plan.go_to(east, north)
+        self.views.go_to(east, north)
 
     def dataset_quietly(self, node: str) -> Dataset | None:
         """Return a card's dataset under the card's name; for other threads."""
@@ -354,8 +393,8 @@ class MainWindow(QMainWindow):
 
     def refresh_views(self) -> None:
         """Show the cards that are to be seen, in their looks."""
-        items = self.dressing.items()
-        self.plan.show_items(items)
+        self.views.show_items()
+        items = self.plan.items
         self.ordering.see_to([own.dataset for own in items], self.session.folder)
 
     def show_panel(self) -> None:
@@ -765,7 +804,7 @@ class MainWindow(QMainWindow):
         self._names.clear()
         self.dressing.forget()
         self.lineage.selection = []
-        self.plan.forget()
+        self.views.forget()
         self.refresh()
 
     # -- finding by typing
@@ -805,7 +844,9 @@ class MainWindow(QMainWindow):
         self._closed = True
         self.ordering.close()
         self.inspecting.close()
+        self.figuring.close()
         self.runner.close()
         self._previews.close()
-        self.plan.close_painter()
+        self.sectioning.close_runner()
+        self.views.close_painters()
         super().closeEvent(event)

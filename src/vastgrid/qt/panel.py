@@ -26,6 +26,7 @@ from vastgrid.base.findings import Remedy
 from vastgrid.job.lineage import Node, Role, State
 from vastgrid.params import declare
 from vastgrid.qt import theme
+from vastgrid.qt.figures_part import FiguresPart
 from vastgrid.qt.findings_part import FindingsPart
 from vastgrid.qt.forms import ParamForm, editor, text_of, when_changed
 from vastgrid.qt.lineage_view import kind_text, number_text
@@ -33,6 +34,7 @@ from vastgrid.qt.looks_part import LooksPart
 from vastgrid.qt.panel_labels import label, rule
 from vastgrid.qt.sources_part import SourcesPart
 from vastgrid.session.session import Session
+from vastgrid.terrain.figures import Figures
 from vastgrid.terrain.linework import Linework
 
 
@@ -175,6 +177,8 @@ class Panel(QWidget):
         self.nodes: list[str] = []
         self.failures: dict[str, str] = {}
         self.changed: dict[str, str] = {}
+        self.figures: FiguresPart | None = None
+        self.figures_of: Callable[[str], Figures | None] = lambda node: None
         self.can_mend: Callable[[str, Remedy | None], bool] = lambda node, remedy: False
         self.sources: SourcesPart | None = None
         self.field_editor: FieldEditor | None = None
@@ -390,19 +394,18 @@ class Panel(QWidget):
                 self.field_changed.emit(node.id, name, text)
 
     def _add_figures(self, layout: QVBoxLayout, node: Node) -> None:
-        rows = figure_rows(node)
-        table = QGridLayout()
-        table.setHorizontalSpacing(8)
-        table.setColumnStretch(1, 1)
-        table.setVerticalSpacing(3)
-        for k, (name, value) in enumerate(rows):
-            table.addWidget(label(name, quiet=True, wrap=False), k, 0)
-            own = label(value, wrap=len(value) > 30)
-            own.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
-            own.setAlignment(Qt.AlignmentFlag.AlignRight)
-            own.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-            table.addWidget(own, k, 1)
-        layout.addLayout(table)
+        made = node.role is not Role.DELIVERY
+        figures = self.figures_of(node.id) if made else None
+        kind = node.outcome.figures.get("kind") if node.outcome else ""
+        hides = kind in ("tin", "grid", "mesh", "points")
+        self.figures = FiguresPart(node.name, figure_rows(node), figures, self.palette_, node.look, hides=hides)
+        self.figures.hidden.connect(lambda words: self._hide(node, words))
+        layout.addWidget(self.figures)
+
+    def _hide(self, node: Node, words: dict[str, str]) -> None:
+        self.worn.emit(node.id, {**node.look, **words})
+        # After the press that led here is over: the panel is made anew.
+        QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
 
     def _add_looks(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
         dataset = session.dataset(node.id) if node.role is not Role.DELIVERY and node.id not in self.failures else None
@@ -514,5 +517,10 @@ def figure_rows(node: Node) -> list[tuple[str, str]]:
         rows.append(("CRS", figures.get("crs") or "none (local grid)"))
     if node.path:
         rows.append(("File", node.path.rsplit("/", 1)[-1]))
+        size = (figures.get("file") or [figures.get("size")])[0]
+        if size:
+            rows.append(("Size", f"{size / 1e6:.1f} MB" if size >= 1e5 else f"{size / 1e3:.1f} kB"))
+    if node.outcome.when:
+        rows.append(("Made", node.outcome.when.replace("T", " ")))
     rows.append(("Took", f"{node.outcome.seconds:.1f} s"))
     return rows

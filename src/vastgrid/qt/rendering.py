@@ -35,7 +35,7 @@ from vastgrid.terrain.compare import heights, lattice
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework, take_lines
-from vastgrid.terrain.look import Faces, PointColour, SurfaceColour
+from vastgrid.terrain.look import Faces, PointColour, SurfaceColour, hidden_at
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Survey
@@ -199,13 +199,10 @@ def draw(
     picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
     if labels and not small:
         taken: list[QRectF] = []
-        _label(
-            picture,
-            [own for own in items if isinstance(own.dataset, Contours) and own.look.labels],
-            view,
-            palette,
-            taken,
-        )
+        painter = QPainter(picture)
+        sets = [own for own in items if isinstance(own.dataset, Contours) and own.look.labels]
+        write_levels(painter, sets, view, palette, taken)
+        painter.end()
         for own in items:
             if isinstance(own.dataset, PointSet) and own.look.labels:
                 _write_points(picture, own, view, palette, taken)
@@ -284,6 +281,9 @@ def _draw_surface(
             light = shade.hillshade(heights_here, cell, cell, 315.0, 45.0)
         else:
             light = np.where(np.isnan(heights_here), np.nan, 0.7071)
+        gone = hidden_at(look, heights_here)
+        if gone is not None:
+            light = np.where(gone, np.nan, light)
         scale = surface_scale(own, *ends)
         values = _values(own, heights_here, vertices, view, cell)
         shade.tint(values, light, scale.colours, scale.low, scale.high, image, look.opacity / 100.0)
@@ -383,7 +383,7 @@ def _draw_points(image: Colours, own: Dressed, view: View, ends: tuple[float, fl
             shade.draw_points(image, turned, *place, scale.colours, scale.low, scale.high, strength, reach)
             continue
         colours = point_colours(own, rows, xyz, scale)
-        keep = shown_points(own, rows, len(xyz))
+        keep = shown_points(own, rows, xyz)
         if keep is not None:
             turned, colours = turned[keep], colours[keep]
         shade.draw_dots(image, turned, *place, colours, strength, reach)
@@ -445,9 +445,10 @@ def _write_points(picture: QImage, own: Dressed, view: View, palette: theme.Pale
     painter.end()
 
 
-def _label(picture: QImage, sets: list[Dressed], view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
+def write_levels(
+    painter: QPainter, sets: Sequence[Dressed], view: View, palette: theme.Palette, taken: list[QRectF]
+) -> None:
     """Write levels along index contours where there is room, upright, the first come first."""
-    painter = QPainter(picture)
     painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
     painter.setFont(theme.font(7.5, bold=True))
     for own in sets:
@@ -458,7 +459,6 @@ def _label(picture: QImage, sets: list[Dressed], view: View, palette: theme.Pale
             line = view.turned(contours.plan[contours.offsets[k] : contours.offsets[k + 1]])
             for place in _label_places(line, view):
                 _write_level(painter, f"{contours.levels[k]:.{decimals}f}", place, palette, taken)
-    painter.end()
 
 
 def _label_places(line: NDArray[np.float64], view: View) -> list[tuple[float, float, float]]:

@@ -75,7 +75,6 @@ class Sourcing:
     def paint(self, source: str, colour: str) -> None:
         """Give a source's points and lines a colour in the plan."""
         self.window.session.paint(source, colour)
-        self.window.plan.repaint_all()
         self.window.refresh()
 
     def follow(self, node: str) -> None:

@@ -97,6 +97,12 @@ def style(palette: Palette) -> str:
     * {{ font-family: "{SANS}"; font-size: 10pt; color: {p.ink}; }}
     QMainWindow, QDialog, QWidget#page {{ background: {p.paper}; }}
     QWidget#header, QWidget#status {{ background: {p.paper}; }}
+    QWidget#viewBar, QWidget#sectionStrip {{ background: {p.paper}; }}
+    QWidget#viewBar {{ border-bottom: 1px solid {p.line}; }}
+    QWidget#viewBar QToolButton {{ padding: 3px 8px; }}
+    QToolButton:checked {{ background: {p.chip}; color: {p.action}; font-weight: 600; }}
+    QWidget#viewBar QComboBox, QDoubleSpinBox, QSpinBox {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 6px; padding: 2px 6px; }}
+    QDoubleSpinBox:focus, QSpinBox:focus {{ border: 2px solid {p.action}; padding: 1px 5px; }}
     QWidget#header {{ border-bottom: 1px solid {p.line}; }}
     QWidget#status {{ border-top: 1px solid {p.line}; }}
     QWidget#panel, QScrollArea#panelScroll, QWidget#panelBody {{ background: {p.paper}; border: none; }}

@@ -20,6 +20,7 @@ from vastgrid.terrain.look import (
     PointLook,
     SurfaceColour,
     SurfaceLook,
+    hidden_at,
     hidden_classes,
     look_of,
     true_colour,
@@ -252,17 +253,21 @@ def point_colours(own: Dressed, rows: Any, xyz: Floats, scale: Scale) -> Colours
 
 
 def by_height(own: Dressed) -> bool:
-    """Return whether points are coloured by their height alone."""
-    return own.look.colour is PointColour.ELEVATION and not own.look.hidden
+    """Return whether points are coloured by their height alone, and none is hidden."""
+    return own.look.colour is PointColour.ELEVATION and not own.look.hidden and not own.look.heights
 
 
-def shown_points(own: Dressed, rows: Any, count: int) -> NDArray[np.bool_] | None:
-    """Return which of some points are of no hidden class; None where all are."""
+def shown_points(own: Dressed, rows: Any, xyz: Floats) -> NDArray[np.bool_] | None:
+    """Return which of some points are of no hidden class or height; None where all are."""
     look, points = own.look, own.dataset
     assert isinstance(points, PointSet)
-    if not look.hidden or "classification" not in points.attributes:
-        return None
-    return np.asarray(~hidden_classes(look)[points.attributes["classification"][rows].astype(np.uint8)])
+    keep: NDArray[np.bool_] | None = None
+    if look.hidden and "classification" in points.attributes:
+        keep = ~hidden_classes(look)[points.attributes["classification"][rows].astype(np.uint8)]
+    gone = hidden_at(look, xyz[:, 2])
+    if gone is not None:
+        keep = ~gone if keep is None else keep & ~gone
+    return keep
 
 
 def line_colours(

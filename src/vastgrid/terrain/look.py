@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.params import declare
@@ -82,6 +85,14 @@ class SurfaceLook:
             absent="smooth",
         ),
     ] = None  # fmt: skip
+    heights: Annotated[
+        str,
+        Param(
+            "Hidden heights",
+            "Ranges of height that are not drawn, such as 210 … 212.5, parted by commas.",
+            absent="none",
+        ),
+    ] = ""
     faces: Annotated[
         Faces, Param("Triangles", "Filled, as wires, or both; wires show where there is room for them.")
     ] = Faces.BOTH
@@ -100,6 +111,14 @@ class PointLook:
         str, Param("Difference to", "Card of the surface below the points; for colours by difference.", absent="none")
     ] = ""
     hidden: Annotated[str, Param("Hidden classes", "Classes that are not drawn, parted by commas.", absent="none")] = ""
+    heights: Annotated[
+        str,
+        Param(
+            "Hidden heights",
+            "Ranges of height that are not drawn, such as 210 … 212.5, parted by commas.",
+            absent="none",
+        ),
+    ] = ""
     size: Annotated[int, Param("Size", "Width in pixels; 0 follows the scale.", Quantity.COUNT, least=0, most=15)] = 0
     labels: Annotated[bool, Param("Elevations and codes", "Written beside the points where there is room.")] = True
     stand: Annotated[
@@ -185,10 +204,52 @@ def true_colour(points: PointSet) -> tuple[str, str, str] | None:
     return None
 
 
-def hidden_classes(look: PointLook) -> np.ndarray:
-    """Return which classes 0 … 255 are hidden, (256,) bool; words that are no class are passed over."""
+def hidden_classes(look: PointLook) -> NDArray[np.bool_]:
+    """Return which classes 0 … 255 are hidden, (256,) bool."""
+    return hidden_classes_of(look.hidden)
+
+
+def hidden_classes_of(text: str) -> NDArray[np.bool_]:
+    """Return which classes 0 … 255 a text names, (256,) bool; words that are no class are passed over."""
     out = np.zeros(256, np.bool_)
-    for word in look.hidden.replace(";", ",").split(","):
+    for word in text.replace(";", ",").split(","):
         if word.strip().isdigit() and int(word) < 256:
             out[int(word)] = True
+    return out
+
+
+_RANGE = re.compile(r"\s*(-?\d+(?:\.\d+)?)\s*(?:…|\.\.+|to)\s*(-?\d+(?:\.\d+)?)\s*")
+
+
+def hidden_heights_of(text: str) -> list[tuple[float, float]]:
+    """Return the ranges of height that a text names; what is no range is passed over."""
+    found = []
+    for word in text.split(","):
+        match = _RANGE.fullmatch(word)
+        if match:
+            low, high = sorted((float(match[1]), float(match[2])))
+            found.append((low, high))
+    return found
+
+
+def ranges_text(ranges: Sequence[tuple[float, float]]) -> str:
+    """Return ranges as a text that `hidden_heights_of` reads; those that touch become one."""
+    joined: list[list[float]] = []
+    for low, high in sorted(ranges):
+        if joined and low <= joined[-1][1] + 1e-9:
+            joined[-1][1] = max(joined[-1][1], high)
+        else:
+            joined.append([float(low), float(high)])
+    return ", ".join(f"{low:.4f} … {high:.4f}" for low, high in joined)
+
+
+def hidden_at(look: Any, z: NDArray[np.float64]) -> NDArray[np.bool_] | None:
+    """Return at which heights nothing is to be drawn, same shape as `z`; None where all is."""
+    ranges = hidden_heights_of(getattr(look, "heights", ""))
+    if not ranges:
+        return None
+    out = np.zeros(z.shape, np.bool_)
+    with np.errstate(invalid="ignore"):
+        for low, high in ranges:
+            out |= (z >= low) & (z <= high)
     return out
