@@ -295,17 +295,18 @@ def as_csv(profiles: Sequence[Profile], line: Floats) -> str:
     surfaces = [each for each in profiles if each.kind == "line"]
     along = np.unique(np.concatenate([np.zeros(0), *(each.along for each in surfaces)]))
     places = _at(line, total, along)
-    rows = ["Distance,Easting,Northing," + "".join(f'"{each.name}",' for each in surfaces) + "Mark"]
+    names = "".join('"' + each.name.replace('"', "'") + '",' for each in surfaces)
+    rows = [f"Distance,Easting,Northing,{names}Mark,Mark elevation"]
     for k, distance in enumerate(along.tolist()):
         z = [each.at(distance) for each in surfaces]
-        words = ",".join("" if math.isnan(value) else f"{value:.4f}" for value in z)
-        rows.append(f"{distance:.4f},{places[k, 0]:.4f},{places[k, 1]:.4f},{words}," if surfaces else "")
+        words = "".join("," if math.isnan(value) else f"{value:.4f}," for value in z)
+        rows.append(f"{distance:.4f},{places[k, 0]:.4f},{places[k, 1]:.4f},{words},")
     empty = "," * len(surfaces)
     for each in profiles:
         if each.kind == "marks":
             where = _at(line, total, each.along)
+            name = each.name.replace('"', "'")
             for k in range(len(each.along)):
-                rows.append(
-                    f'{each.along[k]:.4f},{where[k, 0]:.4f},{where[k, 1]:.4f},{empty}"{each.name} {each.z[k]:.4f}"'
-                )
+                place = f"{each.along[k]:.4f},{where[k, 0]:.4f},{where[k, 1]:.4f}"
+                rows.append(f'{place},{empty}"{name}",{each.z[k]:.4f}')
     return "\n".join(rows) + "\n"
