@@ -5,69 +5,25 @@ Run by ./vastgrid bench [WORD …]; words choose rows. Ratios count, not seconds
 
 from __future__ import annotations
 
-import gc
 import io
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import numpy as np
+from looking import bench_memory, bench_plan, bench_section, bench_space
+from shared import FOLDER, ROWS, best, make_tin, row, survey
 
 from vastgrid.base.progress import Silent
 from vastgrid.kernels import raster, topology, warm
 from vastgrid.kernels.isolines import isolines
-from vastgrid.kernels.triangulate import triangulate
 from vastgrid.terrain.cloudfile import CloudReadParams
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.linework import from_lines
 from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
-
-ROWS: list[tuple[str, str, str, str, bool]] = []
-FOLDER = Path(tempfile.mkdtemp(prefix="vastgrid-bench-"))
-
-
-def best(run: Callable[[], Any], times: int = 2) -> float:
-    """Return the shortest of a few timings, in seconds."""
-    found = []
-    for _ in range(times):
-        gc.collect()
-        begun = time.perf_counter()
-        run()
-        found.append(time.perf_counter() - begun)
-    return min(found)
-
-
-def row(what: str, measured: str, budget: str, *, good: bool) -> None:
-    """Print and keep one row."""
-    ROWS.append((what, measured, budget, "yes" if good else "NO", good))
-    print(f"  {what}: {measured} (budget {budget}) {'ok' if good else 'MISSED'}", flush=True)
-
-
-def survey(count: int, seed: int = 1) -> np.ndarray:
-    """Survey-like points of UTM size: scattered along runs, with 2 % duplicates."""
-    rng = np.random.default_rng(seed)
-    xy = rng.random((count, 2)) * (3000.0, 2500.0) + (512_000.0, 5_412_000.0)
-    again = rng.integers(0, count, count // 50)
-    xy[rng.integers(0, count, count // 50)] = xy[again]
-    z = 230 + 30 * np.sin(xy[:, 0] / 211.0) + 25 * np.cos(xy[:, 1] / 173.0) + rng.normal(0, 0.02, count)
-    return np.column_stack((xy, z))
-
-
-def make_tin(triangles: int) -> Tin:
-    """A TIN of about so many triangles."""
-    xyz = survey(triangles // 2)
-    xyz = xyz[np.unique(xyz[:, :2], axis=0, return_index=True)[1]]
-    xyz = xyz[topology.spatial_order(xyz[:, :2])]
-    made = triangulate(np.ascontiguousarray(xyz[:, :2]), np.zeros((0, 2), np.int64), Silent())
-    vertices = np.column_stack((made.xy, xyz[:, 2]))
-    return Tin(name="bench", frame=Frame(), vertices=vertices, triangles=made.triangles, neighbours=made.neighbours)
 
 
 def bench_tin() -> None:
@@ -406,44 +362,6 @@ def bench_dxf() -> None:
     row("DXF 100 k faces: write", f"{ratio:.0f} × faster ({ours:.2f} s)", "≥ 12 × ezdxf's document", good=ratio >= 12)
 
 
-def bench_plan() -> None:
-    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from PyQt6.QtTest import QTest
-    from PyQt6.QtWidgets import QApplication
-
-    from vastgrid.convert.contours import levels_between
-    from vastgrid.qt import theme
-    from vastgrid.qt.plan_view import PlanView
-    from vastgrid.terrain.linework import Contours
-
-    app = QApplication.instance() or QApplication(["bench"])
-    theme.load_fonts()
-    tin = make_tin(1_000_000)
-    pair = (float(tin.vertices[:, 2].min()), float(tin.vertices[:, 2].max()))
-    levels, number = levels_between(*pair, 0.0, (pair[1] - pair[0]) / 42.0)
-    plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
-    contours = Contours(plan=plan, offsets=offsets, levels=levels[which], index=number[which] % 5 == 0, interval=5.0)
-    view = PlanView(theme.LIGHT)
-    view.resize(1000, 700)
-    view.show()
-    view.show_datasets([tin, contours])
-    while not view.settled():
-        QTest.qWait(50)
-    view._zoom(1.5, view.rect().center().toPointF())
-    frames = []
-    for k in range(160):
-        begun = time.perf_counter()
-        view._pan(7.0 * (1 if k % 80 < 40 else -1), 4.0 * (1 if k % 40 < 20 else -1))
-        view.repaint()
-        app.processEvents()
-        frames.append(time.perf_counter() - begun)
-    view.close_painter()
-    view.close()
-    median, worst = 1000 * float(np.median(frames)), 1000 * max(frames)
-    what = f"plan frame while panning, 1 M triangles + {len(plan) // 1000} k contour vertices"
-    row(what, f"{median:.1f} ms median, {worst:.0f} ms worst", "≤ 33 ms median", good=median <= 33)
-
-
 def bench_start() -> None:
     command = [sys.executable, "-m", "vastgrid"]
     version = best(lambda: subprocess.run([*command, "--version"], check=True, capture_output=True), 3)
@@ -498,6 +416,9 @@ BENCHES = (
     bench_landxml_memory,
     bench_dxf,
     bench_plan,
+    bench_space,
+    bench_section,
+    bench_memory,
     bench_start,
 )
 

@@ -135,7 +135,10 @@ def test_points_by_class_intensity_and_true_colour():
 
 def test_eight_bit_colours_in_sixteen_bits_are_not_black():
     points = cloud()
-    eight = {name: (np.full(400, 200, np.uint16) if name in ("red", "green", "blue") else own) for name, own in points.attributes.items()}
+    eight = {
+        name: (np.full(400, 200, np.uint16) if name in ("red", "green", "blue") else own)
+        for name, own in points.attributes.items()
+    }
     points = PointSet(frame=METRIC, xyz=points.xyz, attributes=eight)
     assert colours_by(points, "true colour")[0].tolist() == [200, 200, 200]
 
@@ -215,13 +218,19 @@ def test_surface_scales_and_values():
     values, per_face = surface_values(own)
     assert not per_face and values == pytest.approx(tin.vertices[:, 2] - 95.0)
     assert surface_scale(own, 90, 110).high == pytest.approx(5.0)
-    assert banded(np.array([0.2, 0.9, 1.1]), look_of(tin, {"bands": "1m"}).bands, Unit.METRE).tolist() == [0.5, 0.5, 1.5]
+    assert banded(np.array([0.2, 0.9, 1.1]), look_of(tin, {"bands": "1m"}).bands, Unit.METRE).tolist() == [
+        0.5,
+        0.5,
+        1.5,
+    ]
     assert look_of(tin, {"colour": "source"}).colour is SurfaceColour.SOURCE
 
 
 def test_a_surface_by_source_knows_where_its_vertices_came_from():
     west = PointSet(name="west", frame=METRIC, xyz=np.random.default_rng(1).random((200, 3)) * (50, 100, 1))
-    east = PointSet(name="east", frame=METRIC, xyz=np.random.default_rng(2).random((200, 3)) * (50, 100, 1) + (50, 0, 0))
+    east = PointSet(
+        name="east", frame=METRIC, xyz=np.random.default_rng(2).random((200, 3)) * (50, 100, 1) + (50, 0, 0)
+    )
     made = catalog.conversion_named("tin")
     tin = made.run([west, east], made.params(), Silent()).dataset
     own = Dressed(tin, look_of(tin, {"colour": "source"}), sources=(west, east))
@@ -259,7 +268,9 @@ def test_histograms_count_everything():
     heights, classes = made.histograms
     assert heights.counts.sum() == 400 and classes.counts.tolist() == [134, 133, 133]
     assert classes.names[2] == "2 ground"
-    assert made.density.sum() * (max(np.ptp(points.xyz[:, 0]), np.ptp(points.xyz[:, 1])) / 64) ** 2 == pytest.approx(400)
+    assert made.density.sum() * (max(np.ptp(points.xyz[:, 0]), np.ptp(points.xyz[:, 1])) / 64) ** 2 == pytest.approx(
+        400
+    )
     edges = figures_of(tilted(5.0, 0.0)).histograms[1]
     assert edges.title == "Edge lengths in plan" and edges.counts.sum() == 56
     assert "2 ground\t133" in made.text()

@@ -66,7 +66,9 @@ def test_a_pixel_is_a_place_on_the_ground(ground):
         assert back == pytest.approx((x + 0.5, y + 0.5), abs=0.02)
 
 
-@pytest.mark.parametrize("camera", [{"heading": 0.0, "pitch": 90.0}, {"heading": 77.0, "pitch": 12.0}, {"pitch": -15.0}])
+@pytest.mark.parametrize(
+    "camera", [{"heading": 0.0, "pitch": 90.0}, {"heading": 77.0, "pitch": 12.0}, {"pitch": -15.0}]
+)
 def test_eye_and_target_are_where_the_camera_says(camera):
     own = Camera(east=E0, north=N0, height=50.0, distance=80.0, stretch=2.0, **camera)
     assert own.pixel(own.target, WIDE, HIGH) == pytest.approx((WIDE / 2, HIGH / 2))
@@ -137,21 +139,17 @@ def test_heights_in_feet_stand_as_high_as_in_metres(ground):
     feet = ground.with_coordinates(1.0, 1 / 0.3048, Frame(None, Unit.METRE, Unit.FOOT))
     one, other = (fitted((dressed(each),), Camera()) for each in (ground, feet))
     place = ground.vertices[77]
-    assert one.pixel(place, WIDE, HIGH) == pytest.approx(
-        other.pixel(place * (1, 1, 1 / 0.3048), WIDE, HIGH), abs=1e-6
-    )
+    assert one.pixel(place, WIDE, HIGH) == pytest.approx(other.pixel(place * (1, 1, 1 / 0.3048), WIDE, HIGH), abs=1e-6)
 
 
 def test_the_sun_lights_the_side_it_stands_on():
-    x, y = np.meshgrid(np.arange(40.0), np.arange(40.0))
+    x, _ = np.meshgrid(np.arange(40.0), np.arange(40.0))
     ridge = Grid(name="r", frame=METRIC, heights=20.0 - np.abs(x - 20.0), west=E0, north=N0 + 40, dx=1, dy=1)
     item = dressed(ridge, colour="one colour", plain="#808080")
     camera = dataclasses.replace(fitted((item,), Camera()), pitch=85.0, heading=0.0)
     for azimuth, brighter in ((270.0, 0), (90.0, 1)):
         made = shot(scene(item, sun=(azimuth, 35.0)), camera)
-        sides = [
-            rgb(made.image, *camera.pixel((E0 + east, N0 + 20, 10.0), WIDE, HIGH)).sum() for east in (10.0, 30.0)
-        ]
+        sides = [rgb(made.image, *camera.pixel((E0 + east, N0 + 20, 10.0), WIDE, HIGH)).sum() for east in (10.0, 30.0)]
         assert sides[brighter] > sides[1 - brighter] + 60
 
 
@@ -174,7 +172,9 @@ def test_moving_is_coarse_and_still_is_whole(ground):
 def test_points_are_drawn_over_the_surface_they_lie_on_and_hidden_behind_it(ground):
     on = ground.vertices[::40]
     over = dressed(PointSet(name="on", frame=METRIC, xyz=on), 1, colour="one colour", plain="#0000FF", size="3")
-    below = dressed(PointSet(name="b", frame=METRIC, xyz=on - (0, 0, 8.0)), 1, colour="one colour", plain="#00FF00", size="3")
+    below = dressed(
+        PointSet(name="b", frame=METRIC, xyz=on - (0, 0, 8.0)), 1, colour="one colour", plain="#00FF00", size="3"
+    )
     camera = dataclasses.replace(fitted((dressed(ground),), Camera()), pitch=70.0)
     made = shot(scene(dressed(ground), over, below), camera).image.astype(int)
     blue = (made[:, :, 0] > 200) & (made[:, :, 2] < 60)
@@ -226,7 +226,7 @@ def test_solids_stand_on_the_ground(ground):
     assert {tuple(p) for p in pairs.tolist()} == {tuple(p[::-1]) for p in pairs.tolist()}
     item = dressed(trees, stand="height", width="4m", colour="one colour", plain="#0000FF")
     image = shot(scene(dressed(ground), item)).image.astype(int)
-    assert ((image[:, :, 0] > image[:, :, 2] + 60)).sum() > 60
+    assert (image[:, :, 0] > image[:, :, 2] + 60).sum() > 60
 
 
 def test_the_section_cuts_away_its_left_side(ground):
@@ -270,7 +270,11 @@ def test_slope_and_aspect_by_horn_agree_with_sobel():
     # Lambert's cosine of the angle between the light and the normal.
     normal = np.dstack((-east, south, np.ones_like(z)))
     normal /= np.linalg.norm(normal, axis=2)[:, :, None]
-    sun = np.array((np.sin(np.radians(315)), np.cos(np.radians(315)), 1.0)) * (np.cos(np.pi / 4), np.cos(np.pi / 4), np.sin(np.pi / 4))
+    sun = np.array((np.sin(np.radians(315)), np.cos(np.radians(315)), 1.0)) * (
+        np.cos(np.pi / 4),
+        np.cos(np.pi / 4),
+        np.sin(np.pi / 4),
+    )
     np.testing.assert_allclose(light[inner], np.maximum(normal @ sun, 0.0)[inner], atol=1e-9)
 
 

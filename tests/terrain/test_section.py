@@ -74,7 +74,9 @@ def test_a_plane_is_cut_exactly_by_a_grid():
 
 
 def test_points_in_the_band_lines_that_cross_and_contours():
-    points = PointSet(name="p", frame=METRIC, xyz=np.array([(E0 + 5, N0 + 0.4, 7.0), (E0 + 6, N0 + 0.6, 8.0), (E0 - 1, N0, 9.0)]))
+    points = PointSet(
+        name="p", frame=METRIC, xyz=np.array([(E0 + 5, N0 + 0.4, 7.0), (E0 + 6, N0 + 0.6, 8.0), (E0 - 1, N0, 9.0)])
+    )
     kerb = from_lines("kerb", METRIC, [np.array([(E0 + 3, N0 - 2, 1.0), (E0 + 3, N0 + 2, 3.0)])], ["K"])
     contours = Contours(name="c", frame=METRIC, plan=line((8, -1), (8, 1)), offsets=[0, 2], levels=[4.0], index=[True])
     found = {each.name: each for each in cut([points, kerb, contours], line((0, 0), (10, 0)), 0.5)}

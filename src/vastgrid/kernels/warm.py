@@ -9,8 +9,10 @@ from vastgrid.kernels import (
     clouds,
     isolines,
     locate,
+    nearest,
     raster,
     shade,
+    space,
     tags,
     textrows,
     topology,
@@ -43,24 +45,15 @@ def warm() -> None:
         topology.wind(points, triangles.copy())
         topology.plan_areas(points, triangles)
         topology.regions(neighbours, made.constrained)
-        image, colours = np.zeros((20, 20, 4), np.uint8), np.zeros((256, 3), np.uint8)
-        light = shade.hillshade(heights, 5.0, 5.0, 315.0, 45.0)
-        shade.tint(heights, light, colours, 0.0, 100.0, image, 1.0)
-        shade.slope_aspect(heights, 5.0, 5.0)
-        raster.raster_faces(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20), points[: len(triangles), 2].copy())
-        offsets = np.array([0, 30, 60])
-        offsets.flags.writeable = colours.flags.writeable = writeable
-        shade.draw_lines(image, points, offsets, 0.0, 100.0, 5.0, colours[0], 0.5, 1.5)
-        shade.draw_coloured_lines(image, points, offsets, 0.0, 100.0, 5.0, colours, 0.5, 1.5)
-        chosen = made.constrained.copy()
-        chosen.flags.writeable = writeable
-        shade.draw_edges(image, points, triangles, chosen, 0.0, 100.0, 5.0, colours[0], 0.5, 1.0, 4.0)
-        shade.draw_dots(image, points, 0.0, 100.0, 5.0, np.zeros((len(points), 3), np.uint8), 0.5, 1)
+        _warm_pictures(points, triangles, made.constrained, heights, writeable=writeable)
         vertexwise.around(points, triangles)
         vertexwise.groups(neighbours, np.ones(len(triangles), np.bool_))
-        shade.draw_points(image, points, 0.0, 100.0, 5.0, colours, 0.0, 100.0, 0.5, 1)
-    raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
-    raster.lattice_triangles(heights)
+    for writeable in (True, False):
+        heights.flags.writeable = writeable
+        raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
+        raster.lattice_triangles(heights)
+    # A turned or thinned surface has new vertices and the old triangles.
+    raster.raster_heights(np.zeros((3, 3)), triangles[:0], (0.0, 100.0), (5.0, 5.0), (2, 2))
     topology.inside_polygon(xyz[:, 0].copy(), xyz[:, 1].copy(), np.ascontiguousarray(xyz[:4, :2]))
     list(textrows.RowTemplate("{} {} {}\n", (0, 3, textrows.HEX)).blocks((np.arange(3), xyz[:3, 0], np.arange(3))))
     data = np.frombuffer(b"1,2\n", np.uint8)
@@ -74,6 +67,56 @@ def warm() -> None:
     stored = np.zeros(3, np.dtype([("X", "i4"), ("Y", "i4"), ("Z", "i4"), ("rest", "u1", 9)]))
     clouds.place_points(stored["X"], stored["Y"], stored["Z"], np.full(3, 0.01), np.zeros(3), np.zeros((3, 3)))
     xmlruns.read_run(data, 0, 80, 3, np.zeros((1, 3)), np.zeros(1, np.int64), np.zeros(1, np.bool_))
+
+
+def _warm_pictures(points, triangles, constrained, heights, *, writeable):
+    """Compile what draws; scales are read-only, the colours of single things never are."""
+    image, colours = np.zeros((20, 20, 4), np.uint8), np.zeros((256, 3), np.uint8)
+    scale = colours.copy()
+    scale.flags.writeable = False
+    light = shade.hillshade(heights, 5.0, 5.0, 315.0, 45.0)
+    shade.tint(heights, light, scale, 0.0, 100.0, image, 1.0)
+    shade.slope_aspect(heights, 5.0, 5.0)
+    raster.raster_faces(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20), points[: len(triangles), 2].copy())
+    plan = points[:, :2].copy()
+    chosen, offsets = constrained.copy(), np.array([0, 30, 60])
+    plan.flags.writeable = chosen.flags.writeable = writeable
+    ink = colours[0].copy()
+    ink.flags.writeable = False
+    every = np.zeros((0, 3), np.bool_)
+    for fixed in (True, False):
+        offsets = offsets.copy()
+        offsets.flags.writeable = not fixed
+        for places in (points, plan):
+            place = (0.0, 100.0, 5.0)
+            shade.draw_lines(image, places, offsets, *place, colours[0], 0.5, 1.5)
+            shade.draw_coloured_lines(image, places, offsets, *place, colours, 0.5, 1.5)
+            nearest.on_places(places, 0.0, 0.0, 9.0)
+            nearest.on_lines(places, offsets, 0.0, 0.0, 9.0)
+    for flags in (chosen, every):
+        shade.draw_edges(image, points, triangles, flags, *place, ink, 0.5, 1.0, 4.0)
+    shade.draw_points(image, points, *place, scale, 0.0, 100.0, 0.5, 1)
+    shade.draw_points(image, points.astype(np.float32), *place, scale, 0.0, 100.0, 0.5, 1)
+    shade.draw_dots(image, points, *place, np.zeros((len(points), 3), np.uint8), 0.5, 1)
+    _warm_space(image, points, triangles, scale)
+
+
+def _warm_space(image, points, triangles, scale):
+    eye, depth = np.zeros((len(points), 3), np.float32), np.zeros((20, 20), np.float32)
+    space.project(points, np.zeros(3), np.eye(3, 4), 1.0, eye)
+    values, light, cut, rows = points[:, 2].copy(), np.array((0.0, 0.0, 1.0, 0.7)), np.zeros(4), np.array((0, 20))
+    for per_face in (False, True):
+        own = np.zeros(len(triangles)) if per_face else values
+        space.draw_faces(
+            eye, points, triangles, own, per_face, scale, 0.0, 1.0, light, 1.0, 0.1, 9.0, 1.0, cut, image, depth, rows
+        )
+    colours = np.zeros((len(points), 3), np.uint8)
+    space.draw_points(eye, colours, 0.1, 9.0, 1, 1.0, image, depth)
+    space.draw_wires(eye, triangles, 0.1, 9.0, 3.0, 1.0, 1.0, 1.0, 0.5, image, depth)
+    for fixed in (True, False):
+        offsets = np.array((0, 2))
+        offsets.flags.writeable = not fixed
+        space.draw_lines(eye, offsets, colours, 0.1, 9.0, 1, 1.0, image, depth)
 
 
 if __name__ == "__main__":

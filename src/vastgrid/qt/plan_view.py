@@ -315,16 +315,16 @@ class PlanView(QWidget):
         return catch(self.datasets, east, north, reach, self._clouds_near(east, north, reach))
 
     def line_at(self, east: float, north: float) -> Floats | None:
-        """Return the line nearest to a place, (n, 3), if one is near enough to be caught."""
+        """Return the line nearest to a place, (n, ≥ 2), if one is near enough to be caught."""
         best, found = REACH * self.view.size, None
         for each in self.datasets:
             if not isinstance(each, Linework | Survey | Contours):
                 continue
-            xyz = each.coordinates() if isinstance(each, Contours) else each.vertices
-            k, _, away = on_lines(xyz, each.offsets, east, north, best)
+            xy = each.plan if isinstance(each, Contours) else each.vertices
+            k, _, away = on_lines(xy, each.offsets, east, north, best)
             if k >= 0 and away <= best:
                 line = int(np.searchsorted(each.offsets, k, side="right")) - 1
-                best, found = away, xyz[each.offsets[line] : each.offsets[line + 1]]
+                best, found = away, xy[each.offsets[line] : each.offsets[line + 1]]
         return found
 
     def _clouds_near(self, east: float, north: float, reach: float) -> dict[str, Iterable[Floats]]:

@@ -32,7 +32,7 @@ from vastgrid.terrain.colouring import (
     surface_values,
 )
 from vastgrid.terrain.compare import heights, lattice
-from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.dataset import Dataset, fixed
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework, take_lines
 from vastgrid.terrain.look import Faces, PointColour, SurfaceColour, hidden_at
@@ -103,13 +103,13 @@ class View:
     def turned(self, xy: Floats) -> Floats:
         """Return coordinates (n, ≥ 2) turned about the middle so that the picture's upper side is north."""
         if self.turn == 0.0:
-            return xy
+            return fixed(xy)
         cos, sin = self._trig()
         out = np.array(xy, np.float64)
         dx, dy = xy[:, 0] - self.east, xy[:, 1] - self.north
         out[:, 0] = self.east + dx * cos - dy * sin
         out[:, 1] = self.north + dx * sin + dy * cos
-        return out
+        return fixed(out)
 
     def box(self) -> tuple[float, float, float, float]:
         """Return west, south, east, north of a box that holds all that is seen."""
@@ -232,7 +232,7 @@ def _draw_contours(
         colours = line_colours(own, contours.levels[mine], None, usual, ends)
         place = (view.west, view.top, view.size)
         strength *= own.look.opacity / 100.0
-        shade.draw_coloured_lines(image, view.turned(xy), offsets, *place, colours, strength, width)
+        shade.draw_coloured_lines(image, view.turned(xy), fixed(offsets), *place, colours, strength, width)
 
 
 def _draw_lines(image: Colours, own: Dressed, view: View, ends: tuple[float, float], palette: theme.Palette) -> None:
@@ -252,7 +252,7 @@ def _draw_lines(image: Colours, own: Dressed, view: View, ends: tuple[float, flo
     # Photo positions and parcels' centres are single places, which no line shows.
     alone = np.flatnonzero(np.diff(lines.offsets) == 1)
     if len(alone):
-        shade.draw_dots(image, turned[lines.offsets[alone]], *place, colours[alone], strength, 2)
+        shade.draw_dots(image, fixed(turned[lines.offsets[alone]]), *place, colours[alone], strength, 2)
 
 
 def _draw_surface(
@@ -269,10 +269,10 @@ def _draw_surface(
     place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
     triangulated = not isinstance(surface, Grid)
     vertices = view.turned(surface.vertices) if not isinstance(surface, Grid) else np.zeros((0, 3))
-    faces = surface.triangles if not isinstance(surface, Grid) else np.zeros((0, 3), np.int32)
+    faces = surface.triangles if not isinstance(surface, Grid) else fixed(np.zeros((0, 3), np.int32))
     if isinstance(surface, Mesh):
         # From above the faces that lie highest are seen: they are drawn last.
-        faces = faces[np.argsort(surface.vertices[faces, 2].max(axis=1))]
+        faces = fixed(faces[np.argsort(surface.vertices[faces, 2].max(axis=1))])
     filled = look.faces is not Faces.WIRE or not triangulated
     if filled:
         heights_here = _sampled(surface, view) if isinstance(surface, Grid) else raster_heights(vertices, faces, *place)
@@ -297,16 +297,15 @@ def _draw_wires(
     place = (view.west, view.top, view.size)
     colour = ramps.rgb(palette.ink if palette.name == "light" or not filled else palette.band)
     opacity = own.look.opacity / 100.0
-    every = np.zeros((0, 3), np.bool_)
+    every = fixed(np.zeros((0, 3), np.bool_))
+    rim = fixed(surface.edges_across < 0)
     strength = (0.3 if filled else 0.75) * opacity
     shade.draw_edges(image, vertices, surface.triangles, every, *place, colour, strength, 1.0, 6.0)
     assert surface.constrained is not None
     if surface.constrained.any():
         ink = ramps.rgb(palette.breakline)
         shade.draw_edges(image, vertices, surface.triangles, surface.constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
-    shade.draw_edges(
-        image, vertices, surface.triangles, surface.edges_across < 0, *place, colour, 0.55 * opacity, 1.4, 0.0
-    )
+    shade.draw_edges(image, vertices, surface.triangles, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
 
 
 def _ratio(surface: Dataset) -> float:
@@ -385,7 +384,7 @@ def _draw_points(image: Colours, own: Dressed, view: View, ends: tuple[float, fl
         colours = point_colours(own, rows, xyz, scale)
         keep = shown_points(own, rows, xyz)
         if keep is not None:
-            turned, colours = turned[keep], colours[keep]
+            turned, colours = fixed(turned[keep]), colours[keep]
         shade.draw_dots(image, turned, *place, colours, strength, reach)
 
 

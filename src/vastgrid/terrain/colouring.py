@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from vastgrid.base.quantities import Length
 from vastgrid.terrain import ramps
 from vastgrid.terrain.compare import heights
-from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.dataset import Dataset, Floats, frozen
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.look import (
     LineColour,
@@ -93,6 +93,10 @@ class Scale:
     high: float = 1.0
     entries: tuple[tuple[str, Any], ...] = ()
     marks: tuple[tuple[float, str], ...] = ()
+
+    def __post_init__(self) -> None:
+        # Read-only throughout: to compiled code that is a type of its own.
+        object.__setattr__(self, "colours", frozen(self.colours, np.uint8, (-1, 3), "colours"))
 
     def of(self, values: NDArray[Any]) -> Colours:
         """Return the colour of each value, (n, 3) uint8; that of the low end where there is none."""

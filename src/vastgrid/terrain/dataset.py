@@ -36,6 +36,15 @@ def frozen(values: Any, dtype: Any, shape: tuple[int, ...], what: str) -> NDArra
     return array
 
 
+def fixed(array: NDArray[Any]) -> NDArray[Any]:
+    """Return a read-only view: to compiled code that is another type, and one type is compiled once."""
+    if not array.flags.writeable:
+        return array
+    view = array.view()
+    view.flags.writeable = False
+    return view
+
+
 def scaled(values: Floats, plan: float, height: float) -> Floats:
     """Return (n, 3) coordinates multiplied; a large array stays in a file, and is worked on piece by piece."""
     out = roomy(values.shape, np.float64)

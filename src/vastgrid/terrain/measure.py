@@ -13,6 +13,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.quantities import Unit
 from vastgrid.kernels.nearest import on_lines
 from vastgrid.terrain.compare import heights
+from vastgrid.terrain.dataset import fixed
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours
@@ -254,7 +255,7 @@ def _neighbour(
     for level in (*levels[max(at - 1, 0) : at], *levels[at + 1 : at + 2]):
         for line in np.flatnonzero(contours.levels == level).tolist():
             part = xyz[contours.offsets[line] : contours.offsets[line + 1]]
-            k, share, away = on_lines(part, np.array([0, len(part)]), here[0], here[1], min(best, reach))
+            k, share, away = on_lines(fixed(part), fixed(np.array([0, len(part)])), here[0], here[1], min(best, reach))
             if k >= 0 and away < best:
                 best, place = away, part[k] + share * (part[k + 1] - part[k])
     return place

@@ -27,7 +27,7 @@ from vastgrid.terrain.colouring import (
     surface_values,
 )
 from vastgrid.terrain.compare import heights, lattice
-from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.dataset import Dataset, Floats, fixed
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework, take_lines
 from vastgrid.terrain.look import Faces, SurfaceColour, SurfaceLook, hidden_at
@@ -184,7 +184,7 @@ def shoot(scene: Scene, camera: Camera, width: int, height: int, *, coarse: bool
 def _projected(shot: Shot, xyz: Floats) -> NDArray[np.float32]:
     out = np.zeros((len(xyz), 3), np.float32)
     camera = shot.camera
-    space.project(np.ascontiguousarray(xyz, np.float64), camera.target, camera.matrix(), camera.factor(), out)
+    space.project(fixed(np.ascontiguousarray(xyz, np.float64)), camera.target, camera.matrix(), camera.factor(), out)
     return out
 
 
@@ -223,7 +223,7 @@ def _lattice_tin(data: Tin | Grid, side: int) -> Tin:
         z = lattice(data, (extent.east[0], extent.north[1]), cell, shape)
         east = np.asarray(extent.east[0] + (np.arange(shape[1]) + 0.5) * cell[0], np.float64)
         north = np.asarray(extent.north[1] - (np.arange(shape[0]) + 0.5) * cell[1], np.float64)
-    triangles = lattice_triangles(np.ascontiguousarray(z))
+    triangles = lattice_triangles(fixed(np.ascontiguousarray(z)))
     x, y = np.meshgrid(east, north)
     vertices = np.column_stack((x.ravel(), y.ravel(), z.ravel()))
     none = np.full((len(triangles), 3), -1, np.int32)
@@ -241,7 +241,7 @@ def _draw_surface(shot: Shot, scene: Scene, whole: Dressed, *, less: bool) -> No
     eye = _projected(shot, data.vertices)
     near, focus = _near(camera), camera.focus(shot.depth.shape[0])
     gone = hidden_at(look, data.vertices[:, 2][data.triangles].mean(axis=1)) if look.heights else None
-    triangles = data.triangles if gone is None else data.triangles[~gone]
+    triangles = data.triangles if gone is None else fixed(data.triangles[~gone])
     # The scale is the whole surface's, whatever the detail.
     scale = surface_scale(whole, *scene.ends)
     if look.faces is not Faces.WIRE or isinstance(whole.dataset, Grid):
@@ -346,12 +346,12 @@ def _draw_solids(shot: Shot, scene: Scene, own: Dressed) -> None:
         return
     width = look.width.in_unit(points.frame.horizontal, "width") if points.frame.horizontal else look.width.value
     vertices, triangles = solids(standing(xyz, scene.items), tall, width)
-    eye = _projected(shot, vertices)
+    eye = _projected(shot, fixed(vertices))
     colour = point_colours(own, np.flatnonzero(good), xyz, point_scale(own, *scene.ends))
     camera = shot.camera
     values = np.repeat(np.arange(len(xyz), dtype=np.float64), 12)
     space.draw_faces(
-        eye, vertices, triangles, values, True, np.ascontiguousarray(colour), 0.0, max(len(xyz) - 1.0, 1.0),
+        eye, fixed(vertices), fixed(triangles), values, True, fixed(np.ascontiguousarray(colour)), 0.0, max(len(xyz) - 1.0, 1.0),
         _sun(scene, shaded=True), camera.factor(), _near(camera), camera.focus(shot.depth.shape[0]), 1.0,
         _cut_plane(scene), shot.image, shot.depth, np.array((0, shot.depth.shape[0])),
     )  # fmt: skip
@@ -426,7 +426,9 @@ def _draw_course(
     camera = shot.camera
     focus, near = camera.focus(shot.depth.shape[0]), _near(camera)
     strength *= own.look.opacity / 100.0
-    space.draw_lines(_projected(shot, xyz), offsets, colours, near, focus, width, strength, shot.image, shot.depth)
+    space.draw_lines(
+        _projected(shot, xyz), fixed(offsets), colours, near, focus, width, strength, shot.image, shot.depth
+    )
 
 
 def laid(own: Dressed, items: Sequence[Dressed]) -> tuple[Floats, NDArray[np.int64]]:
@@ -483,17 +485,19 @@ def _draw_cut(shot: Shot, scene: Scene) -> None:
     (ax, ay), (bx, by) = scene.cut
     low, high = scene.ends
     rise = (high - low) * 0.04
-    vertices = np.array([(ax, ay, low - rise), (bx, by, low - rise), (bx, by, high + rise), (ax, ay, high + rise)])
+    vertices: Floats = np.array(
+        [(ax, ay, low - rise), (bx, by, low - rise), (bx, by, high + rise), (ax, ay, high + rise)]
+    )
     triangles = np.array([(0, 1, 2), (0, 2, 3)], np.int32)
     camera = shot.camera
     colour = np.tile(ramps.rgb("#A3263A"), (2, 1))
     space.draw_faces(
-        _projected(shot, vertices), vertices, triangles, np.zeros(2), True, colour, 0.0, 1.0, np.array((0.0, 0.0, 1.0, 0.0)),
+        _projected(shot, vertices), fixed(vertices), fixed(triangles), np.zeros(2), True, fixed(colour), 0.0, 1.0, np.array((0.0, 0.0, 1.0, 0.0)),
         camera.factor(), _near(camera), camera.focus(shot.depth.shape[0]), 0.16, np.zeros(4), shot.image, shot.depth,
         np.array((0, shot.depth.shape[0])),
     )  # fmt: skip
     edge = np.vstack((vertices, vertices[:1]))
     space.draw_lines(
-        _projected(shot, edge), np.array((0, 5)), colour[:1], _near(camera), camera.focus(shot.depth.shape[0]), 2, 0.9,
+        _projected(shot, edge), fixed(np.array((0, 5))), colour[:1], _near(camera), camera.focus(shot.depth.shape[0]), 2, 0.9,
         shot.image, shot.depth,
     )  # fmt: skip

@@ -10,7 +10,7 @@ import numpy as np
 
 from vastgrid.kernels.nearest import on_lines, on_places
 from vastgrid.terrain.compare import bucket_index, heights
-from vastgrid.terrain.dataset import Dataset, Floats
+from vastgrid.terrain.dataset import Dataset, Floats, fixed
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
@@ -63,12 +63,11 @@ def catch(
         if isinstance(each, PointSet):
             pieces = (clouds or {}).get(each.content)
             for xyz in [each.xyz] if pieces is None else pieces:
-                k, away = on_places(xyz, east, north, reach)
+                k, away = on_places(fixed(xyz), east, north, reach)
                 if k >= 0:
                     corners.append((away, Caught(*_floats(xyz[k]), "point", each.name)))
         elif isinstance(each, Linework | Survey | Contours):
-            xyz = each.coordinates() if isinstance(each, Contours) else each.vertices
-            _near_lines(xyz, each.offsets, each.name, (east, north, reach), corners, sides)
+            _near_lines(each, (east, north, reach), corners, sides)
         elif isinstance(each, Tin):
             _near_edges(each, (east, north, reach), corners, sides)
     for found in (corners, sides):
@@ -87,20 +86,27 @@ def _floats(place: Floats) -> tuple[float, float, float]:
 
 
 def _near_lines(
-    xyz: Floats,
-    offsets: np.ndarray,
-    name: str,
+    lines: Linework | Survey | Contours,
     where: tuple[float, float, float],
     corners: list[tuple[float, Caught]],
     sides: list[tuple[float, Caught]],
 ) -> None:
+    # Contours keep their heights by line: no copy of all vertices is made for one of them.
+    xyz = lines.plan if isinstance(lines, Contours) else lines.vertices
+
+    def caught(k: int, share: float, what: str) -> Caught:
+        place = xyz[k] + share * (xyz[min(k + 1, len(xyz) - 1)] - xyz[k]) if share else xyz[k]
+        z = float(place[2]) if len(place) > 2 else math.nan
+        if isinstance(lines, Contours):
+            z = float(lines.levels[int(np.searchsorted(lines.offsets, k, side="right")) - 1])
+        return Caught(float(place[0]), float(place[1]), z, what, lines.name)
+
     k, away = on_places(xyz, *where)
     if k >= 0:
-        corners.append((away, Caught(*_floats(xyz[k]), "vertex", name)))
-    k, share, away = on_lines(xyz, offsets, *where)
+        corners.append((away, caught(k, 0.0, "vertex")))
+    k, share, away = on_lines(xyz, lines.offsets, *where)
     if k >= 0:
-        place = xyz[k] + share * (xyz[k + 1] - xyz[k])
-        sides.append((away, Caught(*_floats(place), "line", name)))
+        sides.append((away, caught(k, share, "line")))
 
 
 def _near_edges(
@@ -121,11 +127,11 @@ def _near_edges(
         return
     corner = tin.vertices[tin.triangles[near]]
     flat = corner.reshape(-1, 3)
-    k, away = on_places(flat, east, north, reach)
+    k, away = on_places(fixed(flat), east, north, reach)
     if k >= 0:
         corners.append((away, Caught(*_floats(flat[k]), "vertex", tin.name)))
     rings = np.concatenate((corner, corner[:, :1]), axis=1).reshape(-1, 3)
-    k, share, away = on_lines(rings, np.arange(0, len(rings) + 1, 4), east, north, reach)
+    k, share, away = on_lines(fixed(rings), fixed(np.arange(0, len(rings) + 1, 4)), east, north, reach)
     if k >= 0:
         place = rings[k] + share * (rings[k + 1] - rings[k])
         sides.append((away, Caught(*_floats(place), "edge", tin.name)))
