@@ -239,6 +239,20 @@ def test_the_section_cuts_away_its_left_side(ground):
     assert (made.depth > 0).sum() < 0.8 * (whole.depth > 0).sum()
 
 
+def test_a_smooth_picture_is_the_mean_of_four(ground):
+    own = scene(dressed(ground), dressed(from_lines("l", METRIC, [ground.vertices[:40]], ["A"])))
+    camera = fitted(own.items, Camera())
+    smooth = shoot(own, camera, WIDE, HIGH, coarse=False, smooth=True)
+    large = shoot(own, camera, 2 * WIDE, 2 * HIGH, coarse=False)
+    assert smooth.image.shape == (HIGH, WIDE, 4) and smooth.grain == 1
+    inside = (large.image[..., 3] > 0).reshape(HIGH, 2, WIDE, 2).all(axis=(1, 3))
+    mean = large.image[..., :3].reshape(HIGH, 2, WIDE, 2, 3).mean(axis=(1, 3))
+    assert np.median(np.abs(smooth.image[..., :3][inside] - mean[inside])) <= 1.0
+    y, x = np.argwhere(inside)[900]
+    place = smooth.place(x + 0.5, y + 0.5)
+    assert heights(ground, place[None, :2])[0] == pytest.approx(place[2], abs=0.6)
+
+
 def test_an_eye_within_the_ground_and_nothing_to_see_do_no_harm(ground):
     low = Camera(east=E0 + 100, north=N0 + 100, height=100.0, distance=3.0, pitch=2.0)
     made = shot(scene(dressed(ground)), low)

@@ -66,6 +66,7 @@ def draw_faces(
     cut,
     image,
     depth,
+    before,
     rows,
 ):
     """Draw faces.
@@ -93,7 +94,9 @@ def draw_faces(
     image : (rows, columns, 4) uint8
         B, G, R, A.
     depth : (rows, columns) float32
-        Inverse distance of what is seen.
+        Inverse distance of what is seen of these faces.
+    before : (rows, columns) float32
+        The same of what was drawn before; of two surfaces that all but coincide the later one is seen.
     rows : (2,) int64
         First and last-but-one row to draw, so that threads share a picture.
     """
@@ -172,7 +175,7 @@ def draw_faces(
                     if s0 < -1e-7 or s1 < -1e-7 or s2 < -1e-7:
                         continue
                     w = s0 * w0 + s1 * w1 + s2 * w2
-                    if w <= depth[r, col]:
+                    if w <= depth[r, col] or w * 1.0012 <= before[r, col]:
                         continue
                     if f < 0.0:
                         f = _light(

@@ -108,7 +108,24 @@ def _warm_space(image, points, triangles, scale):
     for per_face in (False, True):
         own = np.zeros(len(triangles)) if per_face else values
         space.draw_faces(
-            eye, points, triangles, own, per_face, scale, 0.0, 1.0, light, 1.0, 0.1, 9.0, 1.0, cut, image, depth, rows
+            eye,
+            points,
+            triangles,
+            own,
+            per_face,
+            scale,
+            0.0,
+            1.0,
+            light,
+            1.0,
+            0.1,
+            9.0,
+            1.0,
+            cut,
+            image,
+            depth,
+            depth.copy(),
+            rows,
         )
     colours = np.zeros((len(points), 3), np.uint8)
     space.draw_points(eye, colours, 0.1, 9.0, 1, 1.0, image, depth)

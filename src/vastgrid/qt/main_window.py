@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
     QProgressBar,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QSplitter,
     QToolButton,
     QVBoxLayout,
@@ -263,9 +264,13 @@ class MainWindow(QMainWindow):
         row.addWidget(self.readout)
         self.scale = QLabel("")
         row.addWidget(self.scale)
-        row.addStretch()
         self.said = QLabel("")
-        row.addWidget(self.said)
+        self.said.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        # Whatever these say, the window keeps its width.
+        for words, share in ((self.readout, 3), (self.said, 4)):
+            words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            row.setStretch(row.indexOf(words), share)
+        row.addWidget(self.said, 4)
         self.task_text = QLabel("")
         row.addWidget(self.task_text)
         self.bar = QProgressBar()

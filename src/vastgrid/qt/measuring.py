@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from html import escape
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
@@ -34,10 +35,9 @@ class Readings(QFrame):
         layout.setContentsMargins(12, 8, 12, 8)
         self.title = QLabel()
         layout.addWidget(self.title)
-        self.table = QGridLayout()
-        self.table.setHorizontalSpacing(14)
-        self.table.setVerticalSpacing(1)
-        layout.addLayout(self.table)
+        self.table = QLabel()
+        self.table.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        layout.addWidget(self.table)
         row = QHBoxLayout()
         self.copy = QPushButton("Copy")
         self.copy.clicked.connect(self.copy_text)
@@ -53,19 +53,13 @@ class Readings(QFrame):
         """Show figures."""
         self.rows = rows
         self.title.setText(f"<b>{title}</b>")
-        for k in reversed(range(self.table.count())):
-            item = self.table.takeAt(k)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
-        for k, (name, value) in enumerate(rows):
-            label, figure = QLabel(name), QLabel(value)
-            label.setProperty("quiet", "true")
-            figure.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
-            figure.setAlignment(Qt.AlignmentFlag.AlignRight)
-            self.table.addWidget(label, k, 0)
-            self.table.addWidget(figure, k, 1)
+        # One label for all: it follows the pointer, so nothing is built anew.
+        cells = "".join(
+            f'<tr><td>{escape(name)}</td><td align="right" style="padding-left:14px; font-family:{theme.MONO};">'
+            f"{escape(value)}</td></tr>"
+            for name, value in rows
+        )
+        self.table.setText(f'<table cellspacing="0" cellpadding="1">{cells}</table>')
         self.show()
         self.adjustSize()
         self.place()

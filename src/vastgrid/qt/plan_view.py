@@ -470,6 +470,7 @@ class PlanView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.preview is not None:
             self._paint_preview(painter, self.preview)
+        self._paint_furniture(painter)
         for overlay in self.overlays:
             overlay(painter)
         if self.tool is not None:
@@ -479,7 +480,6 @@ class PlanView(QWidget):
             painter.setPen(QPen(QColor("#FFFFFF"), 1.5))
             painter.setBrush(self.palette_.colour("action"))
             painter.drawEllipse(QPointF(*self.view.pixel(*self.pointer)), 4.5, 4.5)
-        self._paint_furniture(painter)
         if self.hasFocus():
             painter.setPen(QPen(self.palette_.colour("action"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -516,8 +516,9 @@ class PlanView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.drawEllipse(QPointF(at, self.height() / 2.0), 9, 9)
         painter.setFont(theme.font(8.5, bold=True))
+        alike = {id(own) for own in self.items} & {id(own) for own in self.other}
         for own, side in ((self.items, -1), (self.other, 1)):
-            text = " · ".join(each.dataset.name for each in own[-2:]) or "nothing"
+            text = " · ".join(each.dataset.name for each in own if id(each) not in alike) or "nothing"
             wide = painter.fontMetrics().horizontalAdvance(text) + 16.0
             box = QRectF(at - wide - 8 if side < 0 else at + 8, self.height() - 58.0, wide, 20)
             painter.setPen(Qt.PenStyle.NoPen)

@@ -27,14 +27,11 @@ class SectionView(QWidget):
     -------
     hovered : float
         Distance along the section under the pointer; NaN when it leaves.
-    read : str
-        Heights and differences there, ready to show.
     stepped : int
         The section is to move a step to the left (-1) or right (1).
     """
 
     hovered = pyqtSignal(float)
-    read = pyqtSignal(str)
     stepped = pyqtSignal(int)
 
     def __init__(self, palette: theme.Palette) -> None:
@@ -125,7 +122,6 @@ class SectionView(QWidget):
     def _hover_at(self, distance: float) -> None:
         self._hover = distance if 0.0 <= distance <= self.total else None
         self.hovered.emit(distance if self._hover is not None else math.nan)
-        self.read.emit(self.words())
         self.update()
 
     def leaveEvent(self, event: object) -> None:
@@ -228,6 +224,7 @@ class SectionView(QWidget):
         painter.restore()
         self._paint_names(painter, whole)
         self._paint_hover(painter, box)
+        self._paint_words(painter, box)
 
     def _paint_axes(self, painter: QPainter, box: QRectF) -> None:
         across, up, middle = self.frame(box)
@@ -303,6 +300,23 @@ class SectionView(QWidget):
             painter.setPen(self.palette_.colour("ink"))
             painter.drawText(QPointF(x + 21, whole.top() + 17), each.name)
             x += wide
+
+    def _paint_words(self, painter: QPainter, box: QRectF) -> None:
+        """Write what stands under the pointer, on the side where it is not in the way."""
+        words = self.words()
+        if not words:
+            return
+        painter.setFont(theme.font(8.5, mono=True))
+        wide = min(painter.fontMetrics().horizontalAdvance(words) + 12.0, box.width())
+        across, _, _ = self.frame(box)
+        left = box.left() + ((self._hover or 0.0) - self._from) * across < box.center().x()
+        place = QRectF(box.right() - wide if left else box.left(), box.top() + 2, wide, 18)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(furniture.halo_of(self.palette_))
+        painter.drawRoundedRect(place, 4, 4)
+        painter.setPen(self.palette_.colour("ink"))
+        text = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(wide) - 8)
+        painter.drawText(place, 0x84, text)
 
     def _paint_hover(self, painter: QPainter, box: QRectF) -> None:
         if self._hover is None:

@@ -106,7 +106,7 @@ class SpaceView(QWidget):
 
     @staticmethod
     def _draw(wish: Wish) -> tuple[QImage, tuple[Shot, list[Scale]]]:
-        shot = shoot(wish.scene, wish.camera, wish.width, wish.height, coarse=wish.coarse)
+        shot = shoot(wish.scene, wish.camera, wish.width, wish.height, coarse=wish.coarse, smooth=not wish.coarse)
         made = QImage(shot.image.tobytes(), wish.width, wish.height, 4 * wish.width, QImage.Format.Format_ARGB32)
         return made.copy(), (shot, furniture.scales(wish.scene.items, wish.scene.ends))
 
@@ -436,5 +436,5 @@ class SpaceView(QWidget):
 
     def picture(self, width: int, height: int) -> QImage:
         """Return a picture of any size, with all detail; slow for large ones."""
-        shot = shoot(self.scene(), self.camera, width, height, coarse=False)
+        shot = shoot(self.scene(), self.camera, width, height, coarse=False, smooth=True)
         return QImage(shot.image.tobytes(), width, height, 4 * width, QImage.Format.Format_ARGB32).copy()

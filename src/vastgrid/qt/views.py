@@ -51,6 +51,7 @@ class Views(QWidget):
         self.shown = PLAN
         self.compared: tuple[str, str] | None = None
         self._linking = False
+        self._before: list[int] = []
         self._blink = QTimer(self)
         self._blink.setInterval(BLINK)
         self._blink.timeout.connect(self._blinked)
@@ -338,9 +339,18 @@ class Views(QWidget):
         """Let the section strip come up, or go."""
         strip = self.window_.sectioning
         if shown and not strip.isVisible():
+            # The lineage makes room for the strip, and has it back afterwards.
+            halves = self.window_.halves
+            self._before = halves.sizes()
+            upper, lower = self._before
+            less = max(lower - 165, 0)
+            halves.setSizes([upper + less, lower - less])
             strip.show()
-            whole = self.levels.height()
-            self.levels.setSizes([int(whole * 0.6), int(whole * 0.4)])
+            whole = upper + less
+            self.levels.setSizes([int(whole * 0.58), int(whole * 0.42)])
+        elif not shown and self._before:
+            self.window_.halves.setSizes(self._before)
+            self._before = []
         strip.setVisible(shown)
         self._show_controls()
         self.section_moved()

@@ -132,12 +132,15 @@ class Shot:
         What it was drawn with.
     coarse : bool
         Whether it was drawn with less detail, to keep up with a moving eye.
+    grain : int
+        Pixels drawn for each pixel of the picture, along each side: widths of lines and points are so much larger.
     """
 
     image: NDArray[np.uint8]
     depth: NDArray[np.float32]
     camera: Camera
     coarse: bool
+    grain: int = 1
 
     def place(self, x: float, y: float) -> Floats | None:
         """Return the world coordinates of what is seen at a pixel; None where there is nothing."""
@@ -151,17 +154,20 @@ class Shot:
 _pool = ThreadPoolExecutor(2, thread_name_prefix="vastgrid-space")
 
 
-def shoot(scene: Scene, camera: Camera, width: int, height: int, *, coarse: bool) -> Shot:
+def shoot(scene: Scene, camera: Camera, width: int, height: int, *, coarse: bool, smooth: bool = False) -> Shot:
     """Draw a scene.
 
     Parameters
     ----------
     coarse : bool
         Draw large surfaces and clouds with less detail.
+    smooth : bool
+        Draw four pixels for one and take their mean, which makes edges and lines smooth.
     """
-    image = np.zeros((height, width, 4), np.uint8)
-    depth = np.zeros((height, width), np.float32)
-    shot = Shot(image, depth, camera, coarse)
+    grain = 2 if smooth else 1
+    image = np.zeros((grain * height, grain * width, 4), np.uint8)
+    depth = np.zeros((grain * height, grain * width), np.float32)
+    shot = Shot(image, depth, camera, coarse, grain)
     faces, points = weight(scene.items)
     less = coarse and (faces > LIGHT_FACES or points > LIGHT_POINTS)
     see_through = [own for own in scene.items if own.look.opacity < 100.0 and _is_ground(own.dataset)]
@@ -178,7 +184,22 @@ def shoot(scene: Scene, camera: Camera, width: int, height: int, *, coarse: bool
         _draw_surface(shot, scene, own, less=less)
     if scene.cut is not None:
         _draw_cut(shot, scene)
-    return shot
+    return _reduced(shot) if smooth else shot
+
+
+def _reduced(shot: Shot) -> Shot:
+    """Return a picture of half the size: of four pixels the mean colour, by how much each covers, and the nearest depth."""
+    rows, columns = shot.depth.shape[0] // 2, shot.depth.shape[1] // 2
+    four = shot.image.reshape(rows, 2, columns, 2, 4).astype(np.uint16)
+    cover = (four[..., 3] > 0).astype(np.uint16)
+    number = cover.sum(axis=(1, 3))
+    total = four.sum(axis=(1, 3))
+    out = np.zeros((rows, columns, 4), np.uint8)
+    # What is not covered is black, and so adds nothing.
+    out[..., :3] = total[..., :3] // np.maximum(number, 1)[..., None]
+    out[..., 3] = np.minimum(number * 64, 255)
+    depth = shot.depth.reshape(rows, 2, columns, 2).max(axis=(1, 3))
+    return Shot(out, depth, shot.camera, shot.coarse)
 
 
 def _projected(shot: Shot, xyz: Floats) -> NDArray[np.float32]:
@@ -253,14 +274,16 @@ def _draw_surface(shot: Shot, scene: Scene, whole: Dressed, *, less: bool) -> No
         args = (
             eye, data.vertices, triangles, np.ascontiguousarray(values), per_face, scale.colours, scale.low,
             scale.high, _sun(scene, shaded=look.shade), camera.factor(), near, focus, look.opacity / 100.0,
-            _cut_plane(scene), shot.image, shot.depth,
+            _cut_plane(scene), shot.image,
         )  # fmt: skip
-        _in_halves(shot.depth.shape[0], lambda rows: space.draw_faces(*args, rows))
+        own_depth = np.zeros_like(shot.depth)
+        _in_halves(shot.depth.shape[0], lambda rows: space.draw_faces(*args, own_depth, shot.depth, rows))
+        np.copyto(shot.depth, own_depth, where=own_depth > 0)
     wires = look.faces is Faces.WIRE or (look.faces is Faces.BOTH and not less and isinstance(whole.dataset, Tin))
     if wires and scene.cut is None:
         r, g, b = (float(v) for v in ramps.rgb(scene.wire))
         strength = 0.8 if look.faces is Faces.WIRE else 0.28
-        room = 2.5 if look.faces is Faces.WIRE else 8.0
+        room = (2.5 if look.faces is Faces.WIRE else 8.0) * shot.grain
         space.draw_wires(eye, triangles, near, focus, room, r, g, b, strength, shot.image, shot.depth)
 
 
@@ -273,7 +296,7 @@ def _in_halves(rows: int, draw: Callable[[NDArray[np.int64]], None]) -> None:
 def _sun(scene: Scene, *, shaded: bool) -> Floats:
     azimuth, altitude = (math.radians(v) for v in scene.sun)
     flat = math.cos(altitude)
-    share = 0.75 if shaded else 0.0
+    share = 0.68 if shaded else 0.0
     return np.array((math.sin(azimuth) * flat, math.cos(azimuth) * flat, math.sin(altitude), share))
 
 
@@ -299,6 +322,7 @@ def _draw_points(shot: Shot, scene: Scene, own: Dressed, *, less: bool) -> None:
         _draw_solids(shot, scene, own)
     scale = point_scale(own, *scene.ends)
     size = own.look.size or (3 if len(points.xyz) < 20_000 else 2 if len(points.xyz) < 2_000_000 else 1)
+    size *= shot.grain
     budget = COARSE_POINTS if less else FINE_POINTS
     camera = shot.camera
     plane = _cut_plane(scene)
@@ -353,7 +377,7 @@ def _draw_solids(shot: Shot, scene: Scene, own: Dressed) -> None:
     space.draw_faces(
         eye, fixed(vertices), fixed(triangles), values, True, fixed(np.ascontiguousarray(colour)), 0.0, max(len(xyz) - 1.0, 1.0),
         _sun(scene, shaded=True), camera.factor(), _near(camera), camera.focus(shot.depth.shape[0]), 1.0,
-        _cut_plane(scene), shot.image, shot.depth, np.array((0, shot.depth.shape[0])),
+        _cut_plane(scene), shot.image, shot.depth, np.zeros_like(shot.depth), np.array((0, shot.depth.shape[0])),
     )  # fmt: skip
 
 
@@ -427,7 +451,15 @@ def _draw_course(
     focus, near = camera.focus(shot.depth.shape[0]), _near(camera)
     strength *= own.look.opacity / 100.0
     space.draw_lines(
-        _projected(shot, xyz), fixed(offsets), colours, near, focus, width, strength, shot.image, shot.depth
+        _projected(shot, xyz),
+        fixed(offsets),
+        colours,
+        near,
+        focus,
+        width * shot.grain,
+        strength,
+        shot.image,
+        shot.depth,
     )
 
 
@@ -494,10 +526,10 @@ def _draw_cut(shot: Shot, scene: Scene) -> None:
     space.draw_faces(
         _projected(shot, vertices), fixed(vertices), fixed(triangles), np.zeros(2), True, fixed(colour), 0.0, 1.0, np.array((0.0, 0.0, 1.0, 0.0)),
         camera.factor(), _near(camera), camera.focus(shot.depth.shape[0]), 0.16, np.zeros(4), shot.image, shot.depth,
-        np.array((0, shot.depth.shape[0])),
+        np.zeros_like(shot.depth), np.array((0, shot.depth.shape[0])),
     )  # fmt: skip
     edge = np.vstack((vertices, vertices[:1]))
     space.draw_lines(
-        _projected(shot, edge), fixed(np.array((0, 5))), colour[:1], _near(camera), camera.focus(shot.depth.shape[0]), 2, 0.9,
+        _projected(shot, edge), fixed(np.array((0, 5))), colour[:1], _near(camera), camera.focus(shot.depth.shape[0]), 2 * shot.grain, 0.9,
         shot.image, shot.depth,
     )  # fmt: skip
