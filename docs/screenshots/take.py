@@ -8,13 +8,14 @@ import tempfile
 import time
 from pathlib import Path
 
+import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QPainter, QPixmap
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from vastgrid.base.progress import Silent
-from vastgrid.demo import tollgarth
+from vastgrid.demo import ground, tollgarth
 from vastgrid.qt import theme
 from vastgrid.qt.import_dialog import ImportDialog
 from vastgrid.qt.main_window import MainWindow
@@ -28,7 +29,7 @@ def settle(window: MainWindow) -> None:
     """Wait until everything is drawn."""
     end = time.time() + 40
     QTest.qWait(400)
-    while time.time() < end and (not window.plan.settled() or window.runner.busy):
+    while time.time() < end and (not window.views.settled() or window.runner.busy or window.inspecting.busy):
         QTest.qWait(50)
     QTest.qWait(1200)
 
@@ -98,6 +99,79 @@ def take_imports(window: MainWindow, received: Path) -> None:
     dialog.reject()
 
 
+def take_views(window: MainWindow) -> None:
+    """The views: both with a section, 3D by class, measuring, findings, figures, and two cards compared."""
+    east, north = ground.ORIGIN
+    window.lineage.select([])
+    window.views.show_views("both")
+    settle(window)
+    window.sectioning.along(np.array([(east + 60, north + 215), (east + 600, north + 215)]))
+    settle(window)
+    window.sectioning.view._hover_at(130.0)
+    window.views.space.zoom(1.2)
+    settle(window)
+    picture(window, "both-views")
+    window.sectioning.close_section()
+    window.views.show_views("3D")
+    scan = named(window, "Pit scan, ground")
+    window.toggle_shown(scan)
+    window.dressing.wear(scan, {"colour": "class"})
+    window.views.stretch.setValue(2.0)
+    window.views.space.fit()
+    window.views.space.zoom(1.3)
+    window.lineage.select([scan])
+    settle(window)
+    picture(window, "space-class")
+    window.views.show_views("plan")
+    window.halves.setSizes([650, 110])
+    settle(window)
+    bar = window.panel._scroll.verticalScrollBar()
+    assert bar is not None
+    bar.setValue(bar.maximum())
+    QTest.qWait(300)
+    picture(window, "figures")
+    window.halves.setSizes([450, 275])
+    window.toggle_shown(scan)
+    take_tools(window)
+
+
+def take_tools(window: MainWindow) -> None:
+    """Measuring, findings, and two cards compared."""
+    east, north = ground.ORIGIN
+    window.lineage.select([])
+    window.plan.go_to(east + 596, north + 186)
+    settle(window)
+    window.actions_["measure"].trigger()
+    middle = window.plan.rect().center()
+    for step in (QPoint(0, 0), QPoint(60, -40), QPoint(140, 30)):
+        QTest.mouseMove(window.plan, middle + step)
+        QTest.mouseClick(window.plan, Qt.MouseButton.LeftButton, pos=middle + step)
+    QTest.mouseMove(window.plan, middle + QPoint(60, 90))
+    QTest.qWait(400)
+    picture(window, "measuring")
+    window.plan.end_tool(keep=False)
+    window.measuring.readings.hide()
+    window.plan.mark = None
+    window.plan.fit()
+    window.inspecting.show()
+    dialog = window.inspecting.dialog
+    assert dialog is not None
+    dialog.list.setCurrentRow(
+        next(k for k in range(dialog.list.count()) if "across a bay" in dialog.list.item(k).text())
+    )
+    QTest.qWait(300)
+    picture(dialog, "findings")
+    dialog.reject()
+    window.apply_theme(theme.DARK)
+    window.lineage.select([named(window, "Existing ground"), named(window, "Heights 1 m")])
+    window.dressing.wear(named(window, "Heights 1 m"), {"colour": "slope"})
+    window.actions_["swipe"].trigger()
+    settle(window)
+    picture(window, "compare")
+    window.actions_["compare_end"].trigger()
+    window.apply_theme(theme.LIGHT)
+
+
 def main() -> int:
     """Take all pictures."""
     app = QApplication(["vastgrid"])
@@ -131,7 +205,7 @@ def main() -> int:
     settle(window)
     bar = window.panel._scroll.verticalScrollBar()
     assert bar is not None
-    bar.setValue(430)
+    bar.setValue(330)
     QTest.qWait(300)
     picture(window, "sources")
     delivery = window.deliver_dialog("landxml")
@@ -142,6 +216,7 @@ def main() -> int:
     window.lineage.select([named(window, "contours.dxf")])
     settle(window)
     picture(window, "read-back")
+    take_views(window)
     window.close()
     return 0
 

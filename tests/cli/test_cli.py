@@ -19,9 +19,9 @@ def received(demo):
 
 def test_info_of_every_kind(run_cli, demo, tmp_path):
     counts = {
-        demo / "received" / "day1.csv": ("text", "points", {"points": 2600}),
+        demo / "received" / "day1.csv": ("text", "points", {"points": 2601}),
         demo / "received" / "pit-scan.laz": ("las", "points", {"points": 420_000}),
-        demo / "received" / "edges.dxf": ("dxf", "lines", {"lines": 19, "vertices": None}),
+        demo / "received" / "edges.dxf": ("dxf", "lines", {"lines": 20, "vertices": None}),
         HANDMADE / "two_definitions.xml": ("landxml", "tin", {"vertices": 5, "triangles": 2}),
         DATA / "simple.las": ("las", "points", {"points": 1065}),
     }
@@ -204,3 +204,56 @@ def test_interrupt_leaves_nothing(demo, tmp_path):
     if process.returncode != 0:
         assert process.returncode == 130 and "nothing was written" in err
         assert not list(tmp_path.iterdir())
+
+
+# -- looking for findings
+
+
+def test_inspect_tells_what_is_planted_in_the_demos_files(run_cli, demo):
+    received = demo / "received"
+    files = [received / name for name in ("day1.csv", "day2.txt", "day4-tip.csv", "edges.dxf")]
+    code, out, _ = run_cli("inspect", *files)
+    assert code == 0
+    for words in (
+        "day4-tip: The heights are 3.28",
+        "day2: A spike",
+        "edges: HAUL_ROAD and CULVERT",
+        "day1: One place has two heights",
+    ):
+        assert words in out, words
+    assert "looked at by 10 checks" in out
+
+
+def test_inspect_with_thresholds_and_as_json(run_cli, demo):
+    import json
+
+    path = demo / "received" / "day2.txt"
+    _, out, _ = run_cli("inspect", path, "--check", "spikes", "height=9m", "--json")
+    step = json.loads(out)["steps"][-1]
+    assert not [each for each in step["findings"] if each["code"] == "spikes"]
+    code, _, err = run_cli("inspect", path, "--check", "ghosts", "height=9m")
+    assert code == 2 and "there is no check “ghosts”" in err
+    code, _, err = run_cli("inspect", path, "--check", "spikes", "height=much")
+    assert code == 2 and "height" in err
+    code, _, err = run_cli("inspect", path, "--check")
+    assert code == 2 and "--check needs a check after it" in err
+
+
+def test_checks_are_listed(run_cli):
+    import json
+
+    code, out, _ = run_cli("checks")
+    assert code == 0 and "long-triangles" in out and "--check … times=…" in out
+    assert len(json.loads(run_cli("checks", "--json")[1])["checks"]) == 10
+
+
+def test_findings_travel_into_the_report_of_a_conversion(run_cli, demo, tmp_path):
+    report = tmp_path / "report.md"
+    received = demo / "received"
+    code, out, _ = run_cli(
+        "convert", received / "day2.txt", tmp_path / "ground.xml", "--via", "tin", "--report", report, "--inspect"
+    )  # fmt: skip
+    assert code == 0
+    text = report.read_text()
+    assert "looked at by 10 checks" in text and "warning: day2: A spike" in text
+    assert "looked at by" in out

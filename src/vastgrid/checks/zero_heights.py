@@ -73,19 +73,22 @@ def _of_lines(lines: Linework, away: float) -> list[Finding]:
         elif own.any():
             part.append(k)
     found = []
-    for chosen, severity, say in (
-        (part, Severity.WARNING, "have vertices with the height 0 among others: no height was known there"),
+    for chosen, severity, one, many, rest in (
+        (part, Severity.WARNING, "has", "have", "vertices with the height 0 among others: no height was known there"),
         (
             whole,
             Severity.NOTE,
-            "lie at 0 as a whole: outlines without heights. A TIN made from them has to leave them out, or use them as a boundary",
+            "lies",
+            "lie",
+            "at 0 as a whole, outlines without heights. A TIN has to leave them out, or use them as a boundary",
         ),
     ):
         if chosen:
             names = ", ".join(dict.fromkeys(lines.layers[lines.layer[k]] or "no layer" for k in chosen))
             first = lines.line(chosen[0])
             at = first[int(np.flatnonzero(first[:, 2] == 0.0)[0]), :2]
-            text = f"{count(len(chosen), 'line')} ({names}) {say}; the other heights are {_usual(z, zero)}."
+            verb = one if len(chosen) == 1 else many
+            text = f"{count(len(chosen), 'line')} ({names}) {verb} {rest}; the other heights are {_usual(z, zero)}."
             found.append(Finding(CHECK.id, text, severity, (float(at[0]), float(at[1]))))
     return found
 

@@ -21,7 +21,8 @@ from vastgrid.base.progress import Progress, Reporting, Silent
 from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit
 
 DONE, DATA_AT_FAULT, CALL_AT_FAULT, STOPPED = 0, 1, 2, 130
-_GROUPS = ("--via", "--read", "--write")
+_GROUPS = ("--via", "--read", "--write", "--check")
+_NAMED = {"--via": "a conversion", "--check": "a check"}
 _WORD = re.compile(r"(\w+)=(.*)", re.DOTALL)
 
 
@@ -89,7 +90,7 @@ def _run(arguments: list[str]) -> int:
     # What belongs to --via, --read and --write ends at the first word that is no key=value: argparse cannot say that.
     rest, groups = _groups(arguments)
     options = parser.parse_args(rest)
-    if groups and options.command not in ("convert", "info", "compare"):
+    if groups and options.command not in ("convert", "info", "compare", "inspect"):
         raise CallError(f"{groups[0][0]} does not belong to {options.command}")
     command: Callable[[argparse.Namespace, list[tuple[str, list[str]]]], int] = options.run
     return command(options, groups)
@@ -107,14 +108,14 @@ def _groups(arguments: list[str]) -> tuple[list[str], list[tuple[str, list[str]]
             continue
         own: list[str] = []
         i += 1
-        if word == "--via" and i < len(arguments) and not arguments[i].startswith("-"):
+        if word in _NAMED and i < len(arguments) and not arguments[i].startswith("-"):
             own.append(arguments[i])
             i += 1
         while i < len(arguments) and _WORD.fullmatch(arguments[i]) and not Path(arguments[i]).exists():
             own.append(arguments[i])
             i += 1
         if not own:
-            raise CallError(f"{word} needs {'a conversion' if word == '--via' else 'key=value'} after it")
+            raise CallError(f"{word} needs {_NAMED.get(word, 'key=value')} after it")
         groups.append((word, own))
     return rest, groups
 
@@ -168,6 +169,9 @@ def _parser() -> Parser:
     own.add_argument("--units", type=_unit, metavar="U", help="plan unit to write in")
     own.add_argument("--vertical-units", type=_unit, metavar="U", help="height unit to write in")
     own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.json, or Markdown text)")
+    own.add_argument(
+        "--inspect", action="store_true", help="look for findings in all data, and put them into the report"
+    )
     own.add_argument("--left-out", type=Path, metavar="FILE", help="write the lines of text files that cannot be read")
     own = command("info", "Say what a file holds.", _info, "Reading options: --read key=value …")
     own.add_argument("path", metavar="FILE", type=Path)
@@ -176,6 +180,13 @@ def _parser() -> Parser:
     own.add_argument("first", metavar="A", type=Path)
     own.add_argument("second", metavar="B", type=Path)
     common(own)
+    own = command(
+        "inspect", "Look at files as an experienced person would: spikes, gaps, wrong units …", _inspect, _INSPECT_MORE
+    )
+    own.add_argument("paths", nargs="+", metavar="FILE", type=Path)
+    common(own)
+    own = command("checks", "List what inspect looks for, with the thresholds.", _checks)
+    own.add_argument("--json", action="store_true", help="print as JSON")
     own = command("formats", "List the file formats, with their reading and writing options.", _formats)
     own.add_argument("--json", action="store_true", help="print as JSON")
     own = command("conversions", "List the conversions, with their parameters.", _conversions)
@@ -195,6 +206,13 @@ _CONVERT_MORE = """\
 
 example:
   vastgrid convert day1.csv edges.dxf ground.dxf --via tin max_edge=60m --via contours interval=0.5m index=5
+"""
+
+_INSPECT_MORE = """\
+  --check CHECK key=value …      thresholds of a check; see: vastgrid checks
+  --read key=value …             reading options, for the files whose format has them
+
+Files are also held against each other: feet among metres are told from the data beside them.
 """
 
 
@@ -228,6 +246,7 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
             units=(options.units, options.vertical_units),
             progress=_progress(),
             account=account,
+            looks=_thresholds(groups) if options.inspect else None,
         )
     finally:
         _end_progress()
@@ -248,6 +267,69 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
                 print(f"  costs {step.loss.sentence()}")
         print(account.delivery.sentence())
     return DONE if account.delivery.good else DATA_AT_FAULT
+
+
+def _thresholds(groups: list[tuple[str, list[str]]]) -> dict[str, dict[str, str]]:
+    from vastgrid import catalog
+
+    found: dict[str, dict[str, str]] = {}
+    for name, own in groups:
+        if name == "--check":
+            found[catalog.check_named(own[0]).id] = _words([(name, own[1:])], name)
+    return found
+
+
+def _inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.chains import Account, looked_at, read_sources
+
+    units = (options.from_units, options.from_vertical_units)
+    looks = _thresholds(groups)
+    account = Account()
+    progress = _progress()
+    sources = read_sources(
+        options.paths,
+        _words(groups, "--read"),
+        units,
+        account,
+        progress.part(0.0, 0.5),
+        override=options.override_units,
+    )
+    datasets = [each for source in sources for each in source.datasets]
+    step = looked_at(datasets, looks, progress.part(0.5, 1.0))
+    _end_progress()
+    if options.json:
+        print(as_json({"steps": [each.to_json() for each in (*account.steps, step)]}))
+        return DONE
+    _tell(account.findings())
+    print(step.sentence)
+    for finding in step.findings:
+        place = "" if finding.at is None else f" (E {finding.at[0]:.2f}, N {finding.at[1]:.2f})"
+        print(f"{finding.severity.value}: {finding.text}{place}")
+    return DONE
+
+
+def _checks(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid import catalog
+    from vastgrid.reports.account import as_json
+
+    if options.json:
+        values = [
+            {
+                "id": each.id,
+                "title": each.title,
+                "help": each.help,
+                "takes": [kind.kind for kind in each.takes],
+                "thresholds": _field_values(each.params),
+            }
+            for each in catalog.CHECKS
+        ]
+        print(as_json({"checks": values}))
+        return DONE
+    for each in catalog.CHECKS:
+        print(f"{each.id:18} {each.title}: {each.help}")
+        _print_fields(each.params, "--check … ")
+    return DONE
 
 
 def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:

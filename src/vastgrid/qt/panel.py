@@ -286,8 +286,9 @@ class Panel(QWidget):
         self._add_file_note(layout, node)
         self._add_cost(layout, session, node)
         self._add_buttons(layout, session, node)
-        layout.addWidget(rule())
-        self._add_figures(layout, node)
+        # What asks for attention first, what is looked up last.
+        self._add_findings(layout, session, node)
+        self._add_readback(layout, node)
         if node.role is Role.MADE and (len(node.inputs) > 1 or session.usable_sources(node.id)):
             layout.addWidget(rule())
             self.sources = SourcesPart(session, node, self.changed)
@@ -295,8 +296,8 @@ class Panel(QWidget):
                 getattr(self.sources, signal).connect(getattr(self, f"source_{signal}"))
             layout.addWidget(self.sources)
         self._add_looks(layout, session, node)
-        self._add_readback(layout, node)
-        self._add_findings(layout, session, node)
+        layout.addWidget(rule())
+        self._add_figures(layout, node)
         layout.addStretch()
 
     def _sentence_html(self, session: Session, node: Node) -> str:

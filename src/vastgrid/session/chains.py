@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -9,11 +10,12 @@ from typing import Any
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, Severity, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
+from vastgrid.session.inspection import inspect
 from vastgrid.session.steps import Source, convert, in_one_frame, read_file
 from vastgrid.terrain.compare import Loss, contour_tin, difference
 from vastgrid.terrain.conversion import Conversion, listed
@@ -181,8 +183,14 @@ def run_convert(
     units: Units,
     progress: Progress,
     account: Account,
+    looks: dict[str, dict[str, str]] | None = None,
 ) -> Account:
     """Read, convert, write, read back and compare.
+
+    Parameters
+    ----------
+    looks : dict or None
+        Thresholds in words, by check, with which all data is looked at before it is written; None for not at all.
 
     Raises
     ------
@@ -213,8 +221,34 @@ def run_convert(
             account.steps[-1].loss,
             account.steps[-1].result,
         )
+    if looks is not None:
+        read = [each for each in datasets if each not in have]
+        account.steps.append(looked_at([*read, *have], looks, progress.part(0.75, 0.8)))
     account.delivery = deliver(have, target, kind, params, progress.part(0.8, 1.0), units)
     return account
+
+
+def looked_at(datasets: Sequence[Dataset], words: dict[str, dict[str, str]], progress: Progress) -> Step:
+    """Run every check on datasets; return it as a step, each finding with the name of what it is about.
+
+    Raises
+    ------
+    CallError
+        If a check or threshold is unknown.
+    """
+    for name in words:
+        catalog.check_named(name)
+    found = inspect(in_one_frame(datasets, []), progress, words)
+    told = [
+        dataclasses.replace(finding, text=f"{each.name}: {finding.text}")
+        for each, own in zip(datasets, found, strict=True)
+        for finding in own
+    ]
+    told.sort(key=lambda finding: finding.severity is Severity.NOTE)
+    number = sum(finding.severity is not Severity.NOTE for finding in told)
+    names = listed([each.name for each in datasets])
+    sentence = f"{names} looked at by {len(catalog.CHECKS)} checks: {count(number, 'warning')}, {count(len(told) - number, 'note')}."
+    return Step(sentence, tuple(told))
 
 
 def surface_of(
