@@ -16,6 +16,7 @@ from vastgrid.kernels.vertexwise import around
 from vastgrid.params.declare import Param
 from vastgrid.terrain.check import Check, cut_short, length_in, point_name, with_unit
 from vastgrid.terrain.dataset import Dataset, Flags, Floats
+from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
@@ -67,7 +68,7 @@ def run(data: Tin | PointSet, others: Sequence[Dataset], params: Params, progres
     z = xyz[number, 2]
     with np.errstate(invalid="ignore", divide="ignore"):
         beyond = np.maximum(z - high, low - z)
-        steep = beyond / np.where(run_ > 0, run_ * _in_heights(data), np.nan)
+        steep = beyond / np.where(run_ > 0, run_ * ratio_of(data.frame), np.nan)
         wrong = (beyond > length_in(params.height, data.frame.vertical)) & (steep > params.steepness)
         # On a steep face heights differ by much anyway; a spike stands out farther than they do.
         wrong &= beyond > 1.5 * (high - low)
@@ -81,14 +82,6 @@ def run(data: Tin | PointSet, others: Sequence[Dataset], params: Params, progres
     if len(order) > 200:
         found[-1] = note(CHECK.id, f"There are {len(order) - 20} more spikes or pits, each of them lesser.")
     return found
-
-
-def _in_heights(data: Dataset) -> float:
-    """Return how many height units a plan unit has."""
-    plan, height = data.frame.horizontal, data.frame.vertical
-    if plan and height and plan.value != "deg" and plan is not height:
-        return float(plan.metres / height.metres)
-    return 1.0
 
 
 def _ground(points: PointSet) -> Flags:

@@ -20,6 +20,8 @@ from vastgrid.terrain.tin import Tin
 
 # From so many points on it is a scan, in which steep things have many heights at one place.
 CLOUD = 200_000
+# Beyond this it takes more room than it is worth: a scan's points hardly ever share a place by mistake.
+LARGEST = 6_000_000
 
 
 @dataclass(frozen=True)
@@ -44,6 +46,8 @@ class Params:
 def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
     """Return places with several heights, the farthest apart first."""
     xyz = data.source_points if isinstance(data, Tin) else data.xyz
+    if len(xyz) > LARGEST:
+        return []
     xyz = np.asarray(xyz[np.isfinite(xyz).all(axis=1)]) if len(xyz) else xyz
     if len(xyz) < 2:
         return []
@@ -85,7 +89,7 @@ CHECK = Check(
     id="two-heights-here",
     version=1,
     title="One place, two heights",
-    help="A point surveyed twice with different heights: one of the two is wrong, or the ground has moved.",
+    help="A point surveyed twice with different heights: one of the two is wrong, or the ground has moved. Clouds of more than 6 million points are not searched.",
     takes=(PointSet, Tin),
     params=Params,
     run=run,

@@ -1,9 +1,12 @@
-"""What lies around each vertex of a TIN: its neighbours' heights and distances, and groups of triangles."""
+"""What lies around each vertex of a TIN: its neighbours' heights and distances; and groups of triangles."""
 
 from __future__ import annotations
 
 import numba
 import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.kernels.topology import regions
 
 
 @numba.njit(cache=True, nogil=True)
@@ -36,27 +39,10 @@ def around(vertices, triangles):
     return out
 
 
-@numba.njit(cache=True, nogil=True)
-def groups(neighbours, chosen):
+def groups(neighbours: NDArray[np.int32], chosen: NDArray[np.bool_]) -> NDArray[np.int32]:
     """Return the number of the connected group each chosen triangle belongs to, (m,) int32; -1 for all others."""
-    m = neighbours.shape[0]
-    out = np.full(m, -1, np.int32)
-    stack = np.zeros(m, np.int32)
-    number = 0
-    for start in range(m):
-        if not chosen[start] or out[start] >= 0:
-            continue
-        out[start] = number
-        stack[0] = start
-        depth = 1
-        while depth > 0:
-            depth -= 1
-            t = stack[depth]
-            for k in range(3):
-                other = neighbours[t, k]
-                if other >= 0 and chosen[other] and out[other] < 0:
-                    out[other] = number
-                    stack[depth] = other
-                    depth += 1
-        number += 1
+    across = np.where(neighbours >= 0, chosen[neighbours], False)
+    region = regions(neighbours, ~(chosen[:, None] & across))
+    out = np.full(len(neighbours), -1, np.int32)
+    out[chosen] = np.unique(region[chosen], return_inverse=True)[1].ravel()
     return out

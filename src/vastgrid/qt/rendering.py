@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QImage, QPainter
 
-from vastgrid.base.quantities import Unit
 from vastgrid.kernels import shade
 from vastgrid.kernels.raster import raster_faces, raster_heights
 from vastgrid.qt import theme
@@ -36,6 +35,7 @@ from vastgrid.terrain.dataset import Dataset, fixed
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework, take_lines
 from vastgrid.terrain.look import Faces, PointColour, SurfaceColour, hidden_at
+from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Survey
@@ -276,7 +276,7 @@ def _draw_surface(
     filled = look.faces is not Faces.WIRE or not triangulated
     if filled:
         heights_here = _sampled(surface, view) if isinstance(surface, Grid) else raster_heights(vertices, faces, *place)
-        cell = view.size * _ratio(surface)
+        cell = view.size * ratio_of(surface.frame)
         if look.shade:
             light = shade.hillshade(heights_here, cell, cell, 315.0, 45.0)
         else:
@@ -306,14 +306,6 @@ def _draw_wires(
         ink = ramps.rgb(palette.breakline)
         shade.draw_edges(image, vertices, surface.triangles, surface.constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
     shade.draw_edges(image, vertices, surface.triangles, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
-
-
-def _ratio(surface: Dataset) -> float:
-    """Return how many height units a plan unit has: slopes want both in one."""
-    plan, height = surface.frame.horizontal, surface.frame.vertical
-    if plan and height and plan is not height and plan is not Unit.DEGREE:
-        return float(plan.metres / height.metres)
-    return 1.0
 
 
 def _places(view: View) -> Floats:

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding, Severity
+from vastgrid.base.errors import Cancelled, FormatError
+from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.job.lineage import Graph, Role
 from vastgrid.params import declare
@@ -60,10 +60,20 @@ def inspect(
             if isinstance(each, check.takes):
                 params = declare.build(check.params, (words or {}).get(check.id, {}))
                 others = [other for other in datasets if other is not each]
-                found[k] += check.run(each, others if check.around else [], params, Silent())
+                found[k] += _run(check, each, others if check.around else [], params, Silent())
         found[k].sort(key=lambda one: one.severity is Severity.NOTE)
         progress.report((k + 1) / len(datasets), f"looking at {each.name}")
     return found
+
+
+def _run(check: Check, data: Dataset, others: Sequence[Dataset], params: Any, progress: Progress) -> list[Finding]:
+    """Run a check; one that fails says so, and the others still look."""
+    try:
+        return check.run(data, others, params, progress)
+    except Cancelled:
+        raise
+    except Exception as error:  # noqa: BLE001 - data may be strange in ways that no check foresaw
+        return [note(check.id, f"“{check.title}” could not be looked for in {data.name}: {error}.")]
 
 
 class Inspection:
@@ -132,7 +142,7 @@ class Inspection:
                 continue
             others = [dataset(other) for other in _beside(graph, node)] if check.around else []
             params = declare.build(check.params, self.words(check))
-            findings = check.run(own, [other for other in others if other is not None], params, part)
+            findings = _run(check, own, [other for other in others if other is not None], params, part)
             made[self._key(graph, node, check)] = [finding.to_json() for finding in findings]
         progress.report(1.0)
         return made

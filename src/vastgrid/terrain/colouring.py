@@ -25,6 +25,7 @@ from vastgrid.terrain.look import (
     look_of,
     true_colour,
 )
+from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.ramps import Colours
@@ -185,6 +186,8 @@ def vertex_sources(own: Dressed) -> NDArray[np.int32]:
         there = there[np.isfinite(there[:, :2]).all(axis=1)]
         if len(there) == 0:
             continue
+        # A tree of a whole scan would take more room than the scan.
+        there = there[:: max(len(there) // 2_000_000, 1)]
         distance, _ = cKDTree(there[:, :2], balanced_tree=False, compact_nodes=False).query(xyz[:, :2], workers=2)
         # Where two sources share a place the later one counts, as a later survey would.
         nearer = distance <= best
@@ -201,7 +204,7 @@ def point_scale(own: Dressed, low: float, high: float) -> Scale:
     assert isinstance(look, PointLook)
     assert isinstance(points, PointSet)
     if look.colour is PointColour.CLASS and "classification" in points.attributes:
-        codes = own.kept("codes", lambda: np.unique(points.attributes["classification"]).tolist())
+        codes = own.kept("codes", lambda: class_counts(points)[0].tolist())
         table = ramps.classes()
         entries = tuple((ramps.class_name(code), table[code]) for code in codes if not hidden_classes(look)[code])
         return Scale("Class", table, 0.0, 255.0, entries)
@@ -216,6 +219,16 @@ def point_scale(own: Dressed, low: float, high: float) -> Scale:
         colour = own_colour(own) if look.colour is PointColour.PLAIN else ramps.category(own.number)
         return Scale("Source", np.array([colour, colour]), entries=((points.name, colour),))
     return elevation_scale(low, high, points.frame.vertical)
+
+
+def class_counts(points: PointSet) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the classes that occur, and how many points each has."""
+    counts = np.zeros(256, np.int64)
+    values = points.attributes["classification"]
+    for start in range(0, len(values), 4_000_000):
+        counts += np.bincount(values[start : start + 4_000_000].astype(np.uint8), minlength=256)
+    codes = np.flatnonzero(counts)
+    return codes, counts[codes]
 
 
 def _ends(values: NDArray[Any]) -> tuple[float, float]:
@@ -310,10 +323,7 @@ def face_slopes(data: Tin | Mesh) -> tuple[Floats, Floats]:
     corner = data.vertices[data.triangles]
     normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
     normal = normal * np.where(normal[:, 2] < 0, -1.0, 1.0)[:, None]
-    plan, height = data.frame.horizontal, data.frame.vertical
-    ratio = 1.0
-    if plan and height and plan is not height and plan.value != "deg":
-        ratio = float(plan.metres / height.metres)
+    ratio = ratio_of(data.frame)
     across = np.hypot(normal[:, 0], normal[:, 1])
     slope = np.degrees(np.arctan2(across, normal[:, 2] * ratio))
     aspect = np.degrees(np.arctan2(normal[:, 0], normal[:, 1])) % 360.0

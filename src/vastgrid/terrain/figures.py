@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.quantities import Unit
+from vastgrid.terrain.colouring import class_counts
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.grid import Grid
@@ -115,7 +116,7 @@ def figures_of(data: Dataset) -> Figures:
         rows.append(("Standard deviation", f"{z.std():.3f}{height}"))
         histograms.insert(0, _heights(z, data.frame))
     if isinstance(data, PointSet) and "classification" in data.attributes:
-        codes, counts = np.unique(data.attributes["classification"], return_counts=True)
+        codes, counts = class_counts(data)
         names = tuple(class_name(int(code)) for code in codes)
         histograms.append(Histogram("Classes", counts, names=names, keys=tuple(int(code) for code in codes)))
     return Figures(tuple(rows), tuple(histograms), density)
