@@ -317,7 +317,7 @@ def test_figures_are_saved(window, monkeypatch, tmp_path):
 
 
 def test_both_views_look_at_the_same_place(qtbot, window):
-    qtbot.keyClick(window, Qt.Key.Key_F4)
+    window.actions_["view_both"].trigger()
     settle(qtbot, window)
     views = window.views
     assert views.plan.isVisible() and views.space.isVisible()
@@ -334,7 +334,7 @@ def test_both_views_look_at_the_same_place(qtbot, window):
 
 
 def test_turning_sliding_and_zooming_to_the_cursor(qtbot, window):
-    qtbot.keyClick(window, Qt.Key.Key_F3)
+    window.actions_["view_3D"].trigger()
     settle(qtbot, window)
     space = window.views.space
     at = QPointF(space.width() * 0.4, space.height() * 0.55)
@@ -362,7 +362,7 @@ def test_turning_sliding_and_zooming_to_the_cursor(qtbot, window):
 
 
 def test_walking_keeps_to_the_ground(qtbot, window):
-    qtbot.keyClick(window, Qt.Key.Key_F3)
+    window.actions_["view_3D"].trigger()
     settle(qtbot, window)
     views = window.views
     views.go_to(E0 + 330.0, N0 + 215.0)
@@ -383,7 +383,7 @@ def test_walking_keeps_to_the_ground(qtbot, window):
 
 
 def test_exaggeration_sun_and_palette_change_the_picture(qtbot, window):
-    qtbot.keyClick(window, Qt.Key.Key_F3)
+    window.actions_["view_3D"].trigger()
     settle(qtbot, window)
     views = window.views
 
@@ -405,7 +405,7 @@ def test_exaggeration_sun_and_palette_change_the_picture(qtbot, window):
 
 
 def test_a_mark_is_seen_in_3d(qtbot, window):
-    qtbot.keyClick(window, Qt.Key.Key_F4)
+    window.actions_["view_both"].trigger()
     window.go_to(E0 + 300.0, N0 + 300.0)
     settle(qtbot, window)
     space = window.views.space
@@ -502,7 +502,7 @@ def test_a_section_goes_out_as_table_drawing_and_pictures(qtbot, window, tmp_pat
 
 
 def test_the_section_cuts_the_3d_view(qtbot, window):
-    qtbot.keyClick(window, Qt.Key.Key_F4)
+    window.actions_["view_both"].trigger()
     window.plan.snapping = False
     section(qtbot, window, (100, 215), (560, 215))
     views = window.views

@@ -336,6 +336,9 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
     ]
     for node in (grid, *dict.fromkeys(hidden)):
         session.show(node, shown=False)
+    made_findings = session.inspection.look(session.graph, session.named_dataset, progress.part(0.98, 1.0))
+    session.inspection.take_in(session.graph, made_findings)
+    session.save()
 
 
 def _accept(session: Session, node: Node, name: str, progress: Progress) -> str:

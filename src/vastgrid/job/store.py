@@ -15,7 +15,7 @@ from vastgrid.base.files import write_text
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import LARGE, pieces
 from vastgrid.job.lineage import Graph, History
-from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.dataset import Dataset, Extent
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
@@ -66,6 +66,7 @@ class Store:
                 "crs": frame.crs,
                 "units": units,
                 "content": dataset.content,
+                "extent": dataset.extent().to_json(),
             }
             (temporary / "about.json").write_text(json.dumps(about), encoding="utf-8")
             temporary.replace(target)
@@ -107,6 +108,8 @@ class Store:
             frame = Frame(about["crs"], horizontal, vertical)
             made = _KINDS[about["kind"]](**values, **about["scalars"], frame=frame)
             made.known_content(about["content"])
+            if "extent" in about:
+                made.known_extent(Extent.from_json(about["extent"]))
             return made
         except (OSError, ValueError, KeyError, TypeError) as error:
             raise FormatError(folder, f"this result of the job is gone or damaged; make it again ({error})") from error

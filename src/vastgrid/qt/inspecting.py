@@ -47,7 +47,7 @@ class Inspecting:
         self._asked = due
 
         def work(progress: Progress) -> Any:
-            return session.inspection.look(graph, window.dataset_quietly, progress)
+            return session.inspection.look(graph, session.named_dataset, progress)
 
         def done(made: Any) -> None:
             if session is window.session:

@@ -375,11 +375,6 @@ class MainWindow(QMainWindow):
         """Bring a place into the views and mark it."""
         self.views.go_to(east, north)
 
-    def dataset_quietly(self, node: str) -> Dataset | None:
-        """Return a card's dataset under the card's name; for other threads."""
-        dataset = self.session.dataset(node) if node in self.session.graph else None
-        return None if dataset is None else dataset.renamed(self.session.graph[node].name)
-
     def dataset(self, node: str) -> Dataset | None:
         try:
             dataset = self.session.dataset(node)

@@ -32,7 +32,7 @@ from vastgrid.qt.rendering import View
 from vastgrid.qt.tools import AreaTool, Tool
 from vastgrid.terrain.cloudindex import WORTH
 from vastgrid.terrain.colouring import Dressed, Scale
-from vastgrid.terrain.compare import bucket_index, heights
+from vastgrid.terrain.compare import bucket_index, heights, heights_at_hand
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
@@ -312,7 +312,9 @@ class PlanView(QWidget):
         east, north = self.view.world(at.x(), at.y())
         snaps = self.snapping and (self.tool is None or self.tool.snaps)
         reach = REACH * self.view.size if snaps else 0.0
-        return catch(self.datasets, east, north, reach, self._clouds_near(east, north, reach))
+        # What the painter has not worked out yet is caught a moment later.
+        able = [each for each in self.datasets if not isinstance(each, Tin) or heights_at_hand(each)]
+        return catch(able, east, north, reach, self._clouds_near(east, north, reach))
 
     def line_at(self, east: float, north: float) -> Floats | None:
         """Return the line nearest to a place, (n, ≥ 2), if one is near enough to be caught."""
@@ -441,7 +443,7 @@ class PlanView(QWidget):
         text = f"E {_spaced(east)}   N {_spaced(north)}"
         found = []
         for each in reversed([*self.datasets, *(own.dataset for own in self.other)]):
-            if isinstance(each, Tin | Grid):
+            if isinstance(each, Tin | Grid) and heights_at_hand(each):
                 z = float(heights(each, np.array([[east, north]]))[0])
                 if math.isfinite(z):
                     found.append(f"Z {z:.3f} ({each.name})")

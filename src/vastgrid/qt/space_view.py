@@ -19,7 +19,7 @@ from vastgrid.qt.painter import Painter, Size
 from vastgrid.terrain.camera import Camera
 from vastgrid.terrain.cloudindex import CloudIndex
 from vastgrid.terrain.colouring import Dressed, Scale
-from vastgrid.terrain.compare import heights
+from vastgrid.terrain.compare import heights, heights_at_hand
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.scene import Scene, Shot, fitted, shoot
@@ -375,7 +375,7 @@ class SpaceView(QWidget):
         """Return the height of the uppermost surface at a place."""
         found = None
         for own in self.items:
-            if isinstance(own.dataset, Tin | Grid):
+            if isinstance(own.dataset, Tin | Grid) and heights_at_hand(own.dataset):
                 z = float(heights(own.dataset, np.array([[east, north]]))[0])
                 if math.isfinite(z):
                     found = z

@@ -111,6 +111,11 @@ class Session:
             return None
         return self.store.get(outcome.digest)
 
+    def named_dataset(self, node: str) -> Dataset | None:
+        """Return a node's latest result under the node's own name."""
+        dataset = self.dataset(node) if node in self.graph else None
+        return None if dataset is None else dataset.renamed(self.graph[node].name)
+
     def rename(self, node: str, name: str) -> None:
         """Give a node another name; a clash gets a number."""
         wanted = " ".join(name.split())

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import weakref
 from dataclasses import dataclass
 from typing import Any
 
@@ -96,14 +95,15 @@ class Loss:
         return text if self.share > 0.995 else f"{text}, over {self.share:.0%} of the ground"
 
 
-_indexes: weakref.WeakKeyDictionary[Tin, Buckets] = weakref.WeakKeyDictionary()
-
-
 def bucket_index(tin: Tin) -> Buckets:
     """Return a TIN's bucket index, made once."""
-    if tin not in _indexes:
-        _indexes[tin] = buckets(tin.vertices, tin.triangles)
-    return _indexes[tin]
+    made: Buckets = tin.worked_out("buckets", lambda: buckets(tin.vertices, tin.triangles))
+    return made
+
+
+def heights_at_hand(surface: Dataset) -> bool:
+    """Return whether heights of a surface can be had at once: a TIN's index takes a second for millions of triangles."""
+    return isinstance(surface, Grid) or (isinstance(surface, Tin) and surface.is_worked_out("buckets"))
 
 
 def heights(surface: Tin | Grid, xy: Floats) -> Floats:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import hashlib
 import json
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Self
 
@@ -71,6 +72,12 @@ class Extent:
             for name, pair in (("east", self.east), ("north", self.north), ("elevation", self.elevation))
         }
 
+    @staticmethod
+    def from_json(values: dict[str, list[float] | None]) -> Extent:
+        """Return the extent that `to_json` gave."""
+        pairs = [None if pair is None else (float(pair[0]), float(pair[1])) for pair in values.values()]
+        return Extent(*pairs)
+
 
 def span(values: Floats) -> tuple[float, float] | None:
     """Return the smallest and largest finite value, or None."""
@@ -100,6 +107,8 @@ class Dataset:
     # Digest of the arrays alone: copies under another name or frame share it, and no large array is read twice for it.
     _content: list[str] = field(default_factory=list, repr=False, init=False)
     _extent: list[Extent] = field(default_factory=list, repr=False, init=False)
+    # What takes long to work out from the arrays: an index of triangles. Copies under another name share it too.
+    _worked_out: dict[str, Any] = field(default_factory=dict, repr=False, init=False)
 
     def count(self) -> dict[str, int]:
         """Return how many of what there are, by the names the command line uses."""
@@ -131,6 +140,7 @@ class Dataset:
     def _alike(self, other: Self) -> Self:
         object.__setattr__(other, "_content", self._content)
         object.__setattr__(other, "_extent", self._extent)
+        object.__setattr__(other, "_worked_out", self._worked_out)
         return other
 
     def arrays(self) -> dict[str, NDArray[Any]]:
@@ -138,6 +148,8 @@ class Dataset:
         found: dict[str, NDArray[Any]] = {}
         for each in dataclasses.fields(self):
             value = getattr(self, each.name)
+            if each.name.startswith("_"):
+                continue
             if isinstance(value, np.ndarray):
                 found[each.name] = value
             elif isinstance(value, dict):
@@ -170,6 +182,21 @@ class Dataset:
         """Take over the digest of the arrays from where they were kept."""
         if not self._content:
             self._content.append(digest)
+
+    def known_extent(self, extent: Extent) -> None:
+        """Take over the extent from where it was kept."""
+        if not self._extent:
+            self._extent.append(extent)
+
+    def worked_out(self, name: str, make: Callable[[], Any]) -> Any:
+        """Return something that takes long to work out from the arrays, worked out once."""
+        if name not in self._worked_out:
+            self._worked_out[name] = make()
+        return self._worked_out[name]
+
+    def is_worked_out(self, name: str) -> bool:
+        """Return whether that is there already."""
+        return name in self._worked_out
 
     @property
     def digest(self) -> str:
