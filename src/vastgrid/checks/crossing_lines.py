@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
+from vastgrid.kernels.crossings import crossings
 from vastgrid.params.declare import Param
 from vastgrid.terrain.check import Check, cut_short, length_in, with_unit
 from vastgrid.terrain.dataset import Dataset, Floats
@@ -36,12 +37,10 @@ def run(lines: Linework, others: Sequence[Dataset], params: Params, progress: Pr
     a, b, start = a[solid], b[solid], start[solid]
     if len(a) < 2:
         return []
-    one, other = _pairs(a, b)
+    pairs, shares = crossings(a, b)
     progress.report(0.5)
-    s, t = _shares(a[one], b[one], a[other], b[other])
-    # Ends that touch share a vertex; what matters is that both heights differ there too.
-    meet = (s >= -1e-9) & (s <= 1 + 1e-9) & (t >= -1e-9) & (t <= 1 + 1e-9)
-    one, other, s, t = one[meet], other[meet], s[meet], t[meet]
+    one, other = pairs.T
+    s, t = shares.T
     place = a[one] + s[:, None] * (b[one] - a[one])
     z = a[other, 2] + t * (b[other, 2] - a[other, 2])
     gap = np.abs(place[:, 2] - z)
@@ -65,35 +64,6 @@ def _flat_at_zero(lines: Linework) -> NDArray[np.bool_]:
         own = slice(int(lines.offsets[k]), int(lines.offsets[k + 1]))
         flat[own] = not np.any(z[own])
     return flat
-
-
-def _pairs(a: Floats, b: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Return pairs of segments whose boxes meet and that do not follow each other."""
-    import shapely
-
-    boxes = shapely.box(
-        np.minimum(a[:, 0], b[:, 0]),
-        np.minimum(a[:, 1], b[:, 1]),
-        np.maximum(a[:, 0], b[:, 0]),
-        np.maximum(a[:, 1], b[:, 1]),
-    )
-    one, other = shapely.STRtree(boxes).query(boxes)
-    keep = one < other
-    one, other = one[keep], other[keep]
-    follows = (a[other] == b[one]).all(axis=1) | (a[one] == b[other]).all(axis=1)
-    return one[~follows], other[~follows]
-
-
-def _shares(a: Floats, b: Floats, c: Floats, d: Floats) -> tuple[Floats, Floats]:
-    """Return where two segments cross, as shares along each; infinite where they are parallel."""
-    u, v, w = (b - a)[:, :2], (d - c)[:, :2], (c - a)[:, :2]
-    wide = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-    with np.errstate(divide="ignore", invalid="ignore"):
-        s = (w[:, 0] * v[:, 1] - w[:, 1] * v[:, 0]) / wide
-        t = (w[:, 0] * u[:, 1] - w[:, 1] * u[:, 0]) / wide
-    parallel = np.abs(wide) < 1e-12
-    s[parallel], t[parallel] = np.inf, np.inf
-    return s, t
 
 
 def _told(lines: Linework, one: int, other: int, place: Floats, z: float) -> Finding:

@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.check import Check, cut_short
+from vastgrid.terrain.check import Check, cut_short, point_name
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
@@ -41,21 +43,35 @@ def run(data: Dataset, others: Sequence[Dataset], params: Params, progress: Prog
 
 def _points(points: PointSet) -> list[Finding]:
     names = points.attributes["point"]
-    if len(names) > 2_000_000:
+    if len(names) > 2_000_000 or names.dtype.kind not in "SU":
         return []
-    text_of = np.char.decode(names, "utf-8", "replace") if names.dtype.kind == "S" else names.astype(str)
-    _, first, group, number = np.unique(text_of, return_index=True, return_inverse=True, return_counts=True)
-    empty = np.char.strip(text_of[first]) == ""
-    twice = np.flatnonzero((number > 1) & ~empty)
+    _, first, group, number = np.unique(_hashes(names), return_index=True, return_inverse=True, return_counts=True)
+    twice = np.flatnonzero(number > 1)
     found = []
     for k in twice[:200].tolist():
+        name = point_name(points, int(first[k])).strip()
+        if not name:
+            continue
         own = points.xyz[np.flatnonzero(group.ravel() == k)]
         reach = float(np.hypot(*np.ptp(own[:, :2], axis=0)))
-        text = f"Point {text_of[first[k]]} is there {number[k]} times, at places up to {reach:.2f} apart."
+        text = f"Point {name} is there {number[k]} times, at places up to {reach:.2f} apart."
         found.append(Finding(CHECK.id, text, Severity.WARNING, (float(own[1, 0]), float(own[1, 1]))))
     if len(twice) > 200:
         found.append(note(CHECK.id, f"{count(len(twice), 'name')} in all are used more than once."))
     return found
+
+
+def _hashes(names: NDArray[Any]) -> NDArray[np.uint64]:
+    """Return a digest of each name, (n,): numbers are sorted while others work, texts are not."""
+    plain = np.ascontiguousarray(names)
+    wide = plain.dtype.itemsize
+    padded = np.zeros((len(plain), -(-wide // 8) * 8), np.uint8)
+    padded[:, :wide] = plain.view(np.uint8).reshape(len(plain), wide)
+    out = np.zeros(len(plain), np.uint64)
+    for word in padded.view(np.uint64).T:
+        out = (out ^ word) * np.uint64(0x9E3779B97F4A7C15)
+        out ^= out >> np.uint64(29)
+    return out
 
 
 def _records(survey: Survey) -> list[Finding]:

@@ -7,6 +7,7 @@ import numpy as np
 from vastgrid.base.progress import Silent
 from vastgrid.kernels import (
     clouds,
+    crossings,
     isolines,
     locate,
     nearest,
@@ -54,6 +55,7 @@ def warm() -> None:
         raster.lattice_triangles(heights)
     # A turned or thinned surface has new vertices and the old triangles.
     raster.raster_heights(np.zeros((3, 3)), triangles[:0], (0.0, 100.0), (5.0, 5.0), (2, 2))
+    crossings.crossings(xyz[:30], xyz[30:])
     topology.inside_polygon(xyz[:, 0].copy(), xyz[:, 1].copy(), np.ascontiguousarray(xyz[:4, :2]))
     list(textrows.RowTemplate("{} {} {}\n", (0, 3, textrows.HEX)).blocks((np.arange(3), xyz[:3, 0], np.arange(3))))
     data = np.frombuffer(b"1,2\n", np.uint8)

@@ -87,6 +87,9 @@ class Inspection:
 
     def __init__(self, settings: Callable[[], dict[str, Any]]) -> None:
         self._settings = settings
+        self._keys: dict[tuple[Any, ...], str] = {}
+        self._beside_in: Graph | None = None
+        self._beside_of: dict[str, tuple[tuple[str, str], ...]] = {}
 
     # -- thresholds
 
@@ -157,10 +160,32 @@ class Inspection:
     def _key(self, graph: Graph, node: str, check: Check) -> str:
         outcome = graph[node].outcome
         assert outcome is not None
-        what: list[Any] = [check.id, check.version, self.words(check), outcome.digest, graph[node].name]
+        words = self._settings().get("thresholds", {}).get(check.id, {})
+        what: tuple[Any, ...] = (
+            check.id,
+            check.version,
+            tuple(sorted(words.items())),
+            outcome.digest,
+            graph[node].name,
+        )
         if check.around:
-            what.append(sorted((graph[other].name, _digest(graph, other)) for other in _beside(graph, node)))
-        return hashlib.blake2b(json.dumps(what, sort_keys=True).encode(), digest_size=12).hexdigest()
+            what = (*what, self._neighbours(graph, node))
+        if what not in self._keys:
+            if len(self._keys) > 20_000:
+                self._keys.clear()
+            text = json.dumps([*what[:2], self.words(check), *what[3:]])
+            self._keys[what] = hashlib.blake2b(text.encode(), digest_size=12).hexdigest()
+        return self._keys[what]
+
+    def _neighbours(self, graph: Graph, node: str) -> tuple[tuple[str, str], ...]:
+        """Return names and digests of what lies beside a card; asked for many times between two changes."""
+        if self._beside_in is not graph:
+            self._beside_in, self._beside_of = graph, {}
+        if node not in self._beside_of:
+            self._beside_of[node] = tuple(
+                sorted((graph[other].name, _digest(graph, other)) for other in _beside(graph, node))
+            )
+        return self._beside_of[node]
 
     # -- findings
 
