@@ -73,7 +73,8 @@ def test_a_chain_and_an_area_in_rows():
     places = [at(0, 0, 1.0), at(30, 0, 2.0), at(30, 40, 2.0)]
     rows = dict(chain_rows(places, METRIC))
     assert rows["Legs"] == "2" and rows["Plan in all"] == "70.000 m"
-    assert rows["From end to end: Plan"] == "50.000 m" and rows["Last leg: Plan"] == "40.000 m"
+    assert rows["Ends: plan, slope"].startswith("50.000 m") and rows["Last: plan, slope"] == "40.000 m, 40.000 m"
+    assert rows["Last: ΔE, ΔN, ΔZ"] == "+0.000 m, +40.000 m, +0.000 m" and rows["Last: bearing"] == "0.0000°"
     rows = dict(chain_rows(places, METRIC, closed=True))
     assert rows["Area in plan"] == "600.00 m²" and rows["Around it"] == "120.000 m" and rows[""] == "0.0600 ha"
 

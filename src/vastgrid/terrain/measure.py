@@ -133,9 +133,18 @@ def chain_rows(places: Sequence[Caught], frame: Frame, *, closed: bool = False) 
         ("Plan in all", f"{sum(each.plan for each in legs):.3f}{plan}"),
         ("Slope in all", f"{sum(each.slope for each in legs):.3f}{plan}"),
     ]
-    rows += [(f"From end to end: {name}", text) for name, text in leg_rows(leg(places[0], places[-1], ratio), frame)]
-    rows += [("Last leg: " + name, text) for name, text in leg_rows(legs[-1], frame)]
-    return rows
+    return rows + _short("Ends", leg(places[0], places[-1], ratio), frame) + _short("Last", legs[-1], frame)
+
+
+def _short(name: str, own: Leg, frame: Frame) -> list[tuple[str, str]]:
+    """Return a leg's figures in few rows."""
+    row = dict(leg_rows(own, frame))
+    return [
+        (f"{name}: ΔE, ΔN, ΔZ", f"{row['ΔE']}, {row['ΔN']}, {row['ΔZ']}"),
+        (f"{name}: plan, slope", f"{row['Plan']}, {row['Slope']}"),
+        (f"{name}: grade", row["Grade"]),
+        (f"{name}: bearing", row["Bearing"]),
+    ]
 
 
 # -- contours' interval
