@@ -382,12 +382,15 @@ theme.load_fonts()
 job = tollgarth.prepare(Path(sys.argv[1]), Silent())
 window = MainWindow(Session(job))
 window.show()
-while not window.plan.settled():
+while not window.plan.drawn():
     QTest.qWait(10)
 print(time.perf_counter() - begun)
 window.close()
 """
     environment = {**os.environ, "QT_QPA_PLATFORM": os.environ.get("QT_QPA_PLATFORM", "offscreen")}
+    # As on a user's machine, modules are compiled once, whatever this one is set to.
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)
+    environment["PYTHONPYCACHEPREFIX"] = str(FOLDER / "compiled")
 
     def opened() -> float:
         done = subprocess.run(

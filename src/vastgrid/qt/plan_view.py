@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import math
 from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,6 +19,7 @@ from PyQt6.QtGui import (
     QPaintEvent,
     QPen,
     QResizeEvent,
+    QShowEvent,
     QWheelEvent,
 )
 from PyQt6.QtWidgets import QWidget
@@ -44,6 +46,7 @@ from vastgrid.terrain.tin import Tin
 MARGIN = 1.5
 # How near the pointer has to come to be caught, in pixels; a press that moves farther than SLIP is a drag.
 REACH, SLIP = 11.0, 4.0
+_indexer = ThreadPoolExecutor(1, thread_name_prefix="vastgrid-index")
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,9 +122,6 @@ class PlanView(QWidget):
 
     @staticmethod
     def _draw(wish: Wish) -> tuple[QImage, tuple[list[Scale], QImage | None]]:
-        for own in (*wish.items, *wish.other):
-            if isinstance(own.dataset, Tin):
-                bucket_index(own.dataset)
         picture = rendering.draw(wish.items, wish.view, wish.palette, wires=True)
         other = rendering.draw(wish.other, wish.view, wish.palette, wires=True) if wish.other else None
         ends = rendering.height_range([own.dataset for own in (*wish.items, *wish.other)])
@@ -150,6 +150,10 @@ class PlanView(QWidget):
             return
         self.items, self.other = list(items), list(other)
         self._scene += 1
+        for own in (*self.items, *self.other):
+            # The picture need not wait for what only readouts and catching need.
+            if isinstance(own.dataset, Tin) and not heights_at_hand(own.dataset):
+                _indexer.submit(bucket_index, own.dataset)
         if not self._touched:
             self.fit()
         self._ask()
@@ -229,6 +233,11 @@ class PlanView(QWidget):
         self.update()
 
     def settled(self) -> bool:
+        """Whether the picture shows the present view sharply, and heights can be read out."""
+        surfaces = [own.dataset for own in (*self.items, *self.other) if isinstance(own.dataset, Tin)]
+        return self.drawn() and all(heights_at_hand(each) for each in surfaces)
+
+    def drawn(self) -> bool:
         """Whether the picture shows the present view sharply."""
         made = self._picture
         return (
@@ -265,7 +274,8 @@ class PlanView(QWidget):
         return across <= x <= drawn.width - across and down <= y <= drawn.height - down
 
     def _ask(self) -> None:
-        if self.width() > 1:
+        # Before it is shown its size is not what it will be.
+        if self.isVisible():
             view = self.view.grown(MARGIN)
             self._painter.ask(Wish(tuple(self.items), view, self.palette_, self._scene, tuple(self.other)))
 
@@ -292,6 +302,9 @@ class PlanView(QWidget):
         view = self.view
         east, north = view.world(view.width / 2.0 - dx, view.height / 2.0 - dy)
         self.look(dataclasses.replace(view, east=east, north=north))
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        self._soon.start()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         self.view = dataclasses.replace(self.view, width=self.width(), height=self.height())
