@@ -113,6 +113,24 @@ def test_a_height_beyond_its_neighbours_is_told_with_its_place(kind, height, wor
     assert look("spikes", data, height=Length(7.0)) == []
 
 
+def test_a_spike_in_a_grid_and_none_beside_its_gaps():
+    x, y = np.meshgrid(np.arange(40.0), np.arange(30.0))
+    heights = 100.0 + 0.2 * x + np.sin(y / 5.0)
+    heights[12:15, 20:24] = np.nan
+    heights[3, 3] = np.nan
+    assert look("spikes", Grid(frame=METRIC, heights=heights, west=E0, north=N0, dx=1, dy=1)) == []
+    heights[20, 10] -= 4.0
+    (found,) = look("spikes", Grid(frame=METRIC, heights=heights, west=E0, north=N0, dx=1, dy=1))
+    assert found.text.startswith("A pit") and found.at == (E0 + 10.5, N0 - 20.5)
+
+
+def test_a_scan_has_several_heights_at_one_place_by_nature():
+    xyz = surveyed(300)
+    again = np.vstack((xyz, xyz[:40] + (0, 0, 9.0)))
+    (found,) = look("two-heights-here", points(again, intensity=np.zeros(340, np.uint16)))
+    assert found.severity is Severity.NOTE and "40 places of 300 places" in found.text
+
+
 def test_steep_faces_and_piles_are_no_spikes():
     rng = np.random.default_rng(5)
     xy = rng.uniform(0, 200, (5000, 2)) + (E0, N0)

@@ -16,6 +16,7 @@ from vastgrid.kernels.vertexwise import around
 from vastgrid.params.declare import Param
 from vastgrid.terrain.check import Check, cut_short, length_in, point_name, with_unit
 from vastgrid.terrain.dataset import Dataset, Flags, Floats
+from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
@@ -23,6 +24,7 @@ from vastgrid.terrain.tin import Tin
 # Neighbours of points that no triangles join; beyond so many points a search for neighbours takes too long.
 NEAREST = 8
 LARGEST = 6_000_000
+LARGEST_GRID = 60_000_000
 GROUND = (2, 8, 9, 11)
 
 
@@ -50,12 +52,17 @@ class Params:
     ] = 1.0
 
 
-def run(data: Tin | PointSet, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
+def run(data: Tin | PointSet | Grid, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
     """Return heights beyond those of all neighbours, the farthest first."""
+    if isinstance(data, Grid) and data.rows * data.columns > LARGEST_GRID:
+        return [note(CHECK.id, f"{data.name} was not searched for spikes: its cells are too many.")]
     xyz = data.coordinates()
     if len(xyz) < 4:
         return []
-    if isinstance(data, Tin):
+    if isinstance(data, Grid):
+        low, high, run_ = _in_grid(data)
+        number = np.arange(len(xyz))
+    elif isinstance(data, Tin):
         low, high, run_, _ = around(data.vertices, data.triangles).T
         number = np.arange(len(xyz))
     else:
@@ -82,6 +89,21 @@ def run(data: Tin | PointSet, others: Sequence[Dataset], params: Params, progres
     if len(order) > 200:
         found[-1] = note(CHECK.id, f"There are {len(order) - 20} more spikes or pits, each of them lesser.")
     return found
+
+
+def _in_grid(grid: Grid) -> tuple[Floats, Floats, Floats]:
+    """Return the lowest and highest of the eight neighbours of every cell that has a height, and how far they are."""
+    from scipy import ndimage
+
+    known = np.isfinite(grid.heights)
+    around_it = np.ones((3, 3), np.bool_)
+    around_it[1, 1] = False
+    fill = {"footprint": around_it, "mode": "constant"}
+    low = ndimage.minimum_filter(np.where(known, grid.heights, np.inf), cval=np.inf, **fill)[known]
+    high = ndimage.maximum_filter(np.where(known, grid.heights, -np.inf), cval=-np.inf, **fill)[known]
+    # A cell alone among gaps has nobody to differ from.
+    low[~np.isfinite(low)], high[~np.isfinite(high)] = -np.inf, np.inf
+    return low, high, np.full(len(low), min(grid.dx, grid.dy))
 
 
 def _ground(points: PointSet) -> Flags:
@@ -133,7 +155,7 @@ CHECK = Check(
     version=1,
     title="Spikes and pits",
     help="A single height beyond all around it is a bad reading, a bird, or a point with the wrong rod height.",
-    takes=(Tin, PointSet),
+    takes=(Tin, PointSet, Grid),
     params=Params,
     run=run,
 )

@@ -62,7 +62,7 @@ def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progres
     wrong = np.flatnonzero(gap > length_in(params.apart, data.frame.vertical))
     wrong = wrong[np.argsort(-gap[wrong], kind="stable")]
     progress.report(0.9)
-    if len(wrong) and len(xyz) > CLOUD:
+    if len(wrong) and (len(xyz) > CLOUD or _scanned(data)):
         text = f"{count(len(wrong), 'place')} of {count(len(first), 'place')} have several heights, at most {with_unit(float(gap[wrong[0]]), data.frame.vertical)} apart, as scans of walls and bushes do."
         worst = first[wrong[0]]
         return [note(CHECK.id, text, (float(xyz[worst, 0]), float(xyz[worst, 1])))]
@@ -71,6 +71,11 @@ def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progres
         own = np.flatnonzero(group == place) if len(found) < 25 else np.zeros(0, np.int64)
         found.append(_told(data, xyz, own, first[place], float(low[place]), float(high[place])))
     return cut_short(found, CHECK.id, ("place with two heights", "places with two heights"))
+
+
+def _scanned(data: PointSet | Tin) -> bool:
+    """Return whether points came from a scanner, which sees walls and what hangs over the ground."""
+    return isinstance(data, PointSet) and any(name in data.attributes for name in ("intensity", "return_number"))
 
 
 def _told(data: PointSet | Tin, xyz: np.ndarray, own: np.ndarray, first: int, low: float, high: float) -> Finding:

@@ -71,7 +71,8 @@ class FiguresPart(QWidget):
         table.setVerticalSpacing(3)
         for k, (name, value) in enumerate(self.rows):
             table.addWidget(label(name, quiet=True, wrap=False), k, 0)
-            own = label(value, wrap=len(value) > 30)
+            # Long names without a blank may be broken too, or they would push the panel beyond its edge.
+            own = label(value.replace("_", "_\u200b").replace("/", "/\u200b"), wrap=len(value) > 24)
             own.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
             own.setAlignment(Qt.AlignmentFlag.AlignRight)
             own.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
