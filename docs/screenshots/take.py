@@ -208,7 +208,7 @@ def main() -> int:
     bar.setValue(330)
     QTest.qWait(300)
     picture(window, "sources")
-    delivery = window.deliver_dialog("landxml")
+    delivery = window.delivering.dialog("landxml")
     delivery.show()
     QTest.qWait(800)
     picture(delivery, "deliver")

@@ -244,7 +244,7 @@ def job(qtbot, window, demo, tmp_path):
         shutil.copy(demo / "received" / name, tmp_path / name)
         source = window.session.read(tmp_path / name, {}, (None, None), Silent())
         window.session.accept(window.session.take_in(source, {}, (None, None), Silent()), f"import {name}")
-    window.make("tin", list(window.session.graph.nodes), {})
+    window.making.make("tin", list(window.session.graph.nodes), {})
     idle(qtbot, window)
     return window
 
@@ -331,7 +331,7 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
 
 
 def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
-    dialog = job.ask_dialog("reproject", [ground(job)], {})
+    dialog = job.making.ask_dialog("reproject", [ground(job)], {})
     dialog.show()
     dialog.form.editors["crs"].setText("EPSG:25832")
     assert "brought into EPSG:25832" in dialog.sentence.text()

@@ -255,7 +255,7 @@ def test_dropping_files(qtbot, window, tmp_path, monkeypatch):
 
 def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, window, tmp_path):
     window.lineage.select([named(window, "Ground")])
-    dialog = window.deliver_dialog("")
+    dialog = window.delivering.dialog("")
     dialog.show()
     assert dialog.format.id == "landxml"
     assert "triangles" in dialog.preview.text() and "about" in dialog.preview.text()
@@ -273,7 +273,7 @@ def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, windo
 
 
 def test_compare_two_surfaces(qtbot, window):
-    window.make("grid", [named(window, "Ground")], {"cell": "10m"})
+    window.making.make("grid", [named(window, "Ground")], {"cell": "10m"})
     idle(qtbot, window)
     grid = window.lineage.selection[0]
     window.lineage.select([named(window, "Ground"), grid])
@@ -323,7 +323,7 @@ def test_the_window_answers_while_work_goes_on(qtbot, window):
 
     timer = QTimer()
     timer.timeout.connect(tick)
-    window.make("contours", [named(window, "Ground")], {"interval": "0.1m"})
+    window.making.make("contours", [named(window, "Ground")], {"interval": "0.1m"})
     timer.start(10)
     last = time.perf_counter()
     qtbot.waitUntil(lambda: not window.runner.busy, timeout=60_000)
@@ -371,6 +371,6 @@ def test_an_empty_job_says_what_to_do(qtbot, tmp_path):
     assert not window.plan.grab().isNull()
     for key in ("undo", "redo", "remove"):
         assert not window.actions_[key].isEnabled()
-    window.remake_all()
+    window.making.remake_all()
     assert window.message == "nothing is out of date"
     window.close()

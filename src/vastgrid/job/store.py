@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.arrays import load_array
 from vastgrid.base.errors import FormatError, WriteError
 from vastgrid.base.files import write_text
 from vastgrid.base.quantities import Unit
@@ -96,9 +97,7 @@ class Store:
             about = json.loads((folder / "about.json").read_text(encoding="utf-8"))
             values: dict[str, Any] = {}
             for name, file in about["arrays"].items():
-                array = np.load(folder / Path(file).name, mmap_mode="r", allow_pickle=False)
-                # A plain view: kernels and threads need no subclass.
-                array = np.asarray(array)
+                array = load_array(folder / Path(file).name, mapped=True)
                 if "/" in name:
                     group, key = name.split("/", 1)
                     values.setdefault(group, {})[key] = array

@@ -121,7 +121,7 @@ class Inspecting:
         """Do what a finding offers; it is a step of the history like any other."""
         if remedy.kind == "words":
             for field, text in remedy.values.items():
-                self.window.change_field(node, field, text)
+                self.window.making.change_field(node, field, text)
             return
         window, session = self.window, self.window.session
         own = session.graph[node]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
@@ -31,20 +30,17 @@ from PyQt6.QtWidgets import (
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
-from vastgrid.job.lineage import Graph, Node, Role
-from vastgrid.kernels.isolines import isolines
-from vastgrid.params import declare
-from vastgrid.qt import glyphs, theme
-from vastgrid.qt.ask_dialog import AskDialog
+from vastgrid.qt import theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.checking import Checking
-from vastgrid.qt.deliver_dialog import DeliverDialog
+from vastgrid.qt.delivering import Delivering
 from vastgrid.qt.dressing import Dressing
 from vastgrid.qt.figuring import Figuring
 from vastgrid.qt.finder import Finder, Hit, understood
 from vastgrid.qt.importing import Importing
 from vastgrid.qt.inspecting import Inspecting
 from vastgrid.qt.lineage_view import LineageView
+from vastgrid.qt.making import Making
 from vastgrid.qt.measuring import Measuring
 from vastgrid.qt.ordering import Ordering
 from vastgrid.qt.panel import Panel
@@ -56,8 +52,6 @@ from vastgrid.qt.views import Views
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.linework import Contours
-from vastgrid.terrain.tin import Tin
 
 
 class MainWindow(QMainWindow):
@@ -82,14 +76,16 @@ class MainWindow(QMainWindow):
         self._after: list[Callable[[], None]] = []
         self.bridge = Bridge(self)
         self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
-        self._previews = Runner(lambda task: None)
+        self.previews = Runner(lambda task: None)
         self.importing = Importing(self)
         self.checking = Checking(self)
+        self.making = Making(self)
+        self.delivering = Delivering(self)
         self.picturing = Picturing(self)
         self.inspecting = Inspecting(self)
         self.dressing = Dressing(self)
         self.figuring = Figuring(self, lambda: self.show_panel())
-        self.sourcing = Sourcing(self, self._previews)
+        self.sourcing = Sourcing(self, self.previews)
         self.ordering = Ordering(self.bridge, lambda: self.views.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
         self.resize(1280, 800)
@@ -122,11 +118,11 @@ class MainWindow(QMainWindow):
 
     def _make_actions(self) -> None:
         self._action("import", "Import files …", self.importing.choose, "Ctrl+I")
-        self._action("deliver", "Deliver …", lambda: self.deliver(""), "Ctrl+D")
+        self._action("deliver", "Deliver …", lambda: self.delivering.deliver(""), "Ctrl+D")
         self._action("undo", "Undo", self.undo, "Ctrl+Z")
         self._action("redo", "Redo", self.redo, "Ctrl+Shift+Z")
         self._action("remove", "Remove the chosen cards", self.remove_chosen)
-        self._action("remake", "Make everything again that is out of date", self.remake_all, "F5")
+        self._action("remake", "Make everything again that is out of date", self.making.remake_all, "F5")
         self._action("compare", "Compare the two chosen surfaces", self.checking.compare_chosen)
         self._action("findings", "Read all findings", self.inspecting.show)
         self._action("fit", "Show everything", lambda: self.views.fit(), "Ctrl+0")
@@ -156,7 +152,7 @@ class MainWindow(QMainWindow):
         self._action("copy", "Save a copy of the job …", self.save_copy, "Ctrl+Shift+S")
         self._action("theme", "Change between light and dark", self.toggle_theme, "Ctrl+T")
         self._action("find", "Find an action or write a sentence", self._find, "Ctrl+K")
-        self._action("lattice", "Draw an area and lay a lattice of points over it …", self.draw_lattice)
+        self._action("lattice", "Draw an area and lay a lattice of points over it …", self.making.draw_lattice)
         self._action("quit", "Quit", self.close, "Ctrl+Q")
         for key, text, widget in (
             ("plan", "Go to the plan", self.plan),
@@ -228,9 +224,9 @@ class MainWindow(QMainWindow):
         importing.clicked.connect(lambda: self.guarded(self.importing.choose))
         row.addWidget(importing)
         self.menus = {
-            "make": self._menu_button("Make", lambda menu: self._fill_make_menu(menu, self.lineage.selection)),
+            "make": self._menu_button("Make", lambda menu: self.making.fill_menu(menu, self.lineage.selection)),
             "check": self._menu_button("Check", self.checking.fill_menu),
-            "deliver": self._menu_button("Deliver", self._fill_deliver_menu),
+            "deliver": self._menu_button("Deliver", self.delivering.fill_menu),
         }
         for button in self.menus.values():
             row.addWidget(button)
@@ -299,10 +295,10 @@ class MainWindow(QMainWindow):
         self.lineage.wanted_targets.connect(self._targets_menu)
         self.lineage.switched.connect(self.toggle_shown)
         self.lineage.removed.connect(lambda: self.guarded(self.remove_chosen))
-        self.panel.field_changed.connect(lambda *a: self.guarded(partial(self.change_field, *a)))
-        self.panel.field_edited.connect(self._preview_field)
-        self.panel.editing_ended.connect(self._end_preview)
-        self.panel.remake.connect(lambda nodes: self.guarded(partial(self.remake, nodes)))
+        self.panel.field_changed.connect(lambda *a: self.guarded(partial(self.making.change_field, *a)))
+        self.panel.field_edited.connect(self.making.preview_field)
+        self.panel.editing_ended.connect(self.making.end_preview)
+        self.panel.remake.connect(lambda nodes: self.guarded(partial(self.making.remake, nodes)))
         self.panel.place.connect(self.go_to)
         self.panel.renamed.connect(self._rename)
         self.panel.read_again.connect(lambda n: self.guarded(lambda: self.sourcing.read_again(n)))
@@ -489,31 +485,10 @@ class MainWindow(QMainWindow):
         event.acceptProposedAction()
         self.guarded(lambda: self.importing.files(paths))
 
-    # -- making
+    # -- menus
 
-    def _fill_make_menu(self, menu: QMenu, nodes: list[str]) -> None:
-        datasets = [self.session.dataset(node) for node in nodes]
-        known = [d for d in datasets if d is not None]
-        able = catalog.targets([type(d) for d in known]) if known and len(known) == len(nodes) else ()
-        for conversion in able:
-            try:
-                estimate = conversion.estimate(known, conversion.settle(known, conversion.params()))
-            except VastGridError as error:
-                estimate = str(error)
-            action = menu.addAction(
-                glyphs.icon(conversion.gives.kind or "dataset", self.palette_.action),
-                conversion.title + (f"   ({estimate})" if estimate else ""),
-            )
-            if action is not None:
-                action.triggered.connect(
-                    lambda _=False, c=conversion: self.guarded(partial(self.make, c.id, list(nodes), {}))
-                )
-        if any(conversion.id == "lattice" for conversion in able):
-            menu.addAction(self.actions_["lattice"])
-        if not able:
-            self._hint(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
-
-    def _hint(self, menu: QMenu, text: str) -> None:
+    def hint(self, menu: QMenu, text: str) -> None:
+        """Say in a menu why it offers nothing."""
         action = menu.addAction(text)
         if action is not None:
             action.setEnabled(False)
@@ -526,207 +501,16 @@ class MainWindow(QMainWindow):
         """Return the menu of what can be made from the chosen cards, files included."""
         menu = QMenu(self)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self._fill_make_menu(menu, self.lineage.selection)
+        self.making.fill_menu(menu, self.lineage.selection)
         menu.addSeparator()
-        self._fill_deliver_menu(menu)
+        self.delivering.fill_menu(menu)
         return menu
-
-    def make(self, operation: str, inputs: list[str], words: dict[str, str], *, asked: bool = False) -> None:
-        """Make something from cards; it joins the lineage when it is done.
-
-        A conversion that no default would suit is asked for first.
-        """
-        if catalog.conversion_named(operation).ask and not asked:
-            self.ask_dialog(operation, inputs, words).open()
-            return
-        node = self.session.plan(operation, inputs, words)
-        self._run_new(node, f"making {node.name}", f"make {node.name}")
-
-    def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
-        """Return the dialog that asks for a conversion's parameters; accepting it makes the result."""
-        dialog = AskDialog(self, self.session, catalog.conversion_named(operation), inputs, words)
-        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        dialog.accepted.connect(lambda: self.guarded(lambda: self.make(operation, inputs, dialog.words(), asked=True)))
-        return dialog
-
-    def draw_lattice(self) -> None:
-        """Let an area be drawn in the plan, then ask for a lattice over it."""
-        chosen = [n for n in self.lineage.selection if self.session.graph[n].role is not Role.DELIVERY]
-        if len(chosen) != 1:
-            raise CallError("choose one card first: the lattice takes its elevations, or its reference system, from it")
-
-        def drawn(corners: list[tuple[float, float]]) -> None:
-            area = ", ".join(f"{east:.3f} {north:.3f}" for east, north in corners)
-            self.make("lattice", chosen, {"area": area})
-
-        self.plan.draw_area(lambda corners: self.guarded(lambda: drawn(corners)))
-        self.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
 
     def changeEvent(self, event: QEvent | None) -> None:
         super().changeEvent(event)
         active = event is not None and event.type() is QEvent.Type.ActivationChange and self.isActiveWindow()
         if active and not self._closed:
             self.sourcing.look_at_files()
-
-    def _run_new(self, node: Node, title: str, text: str) -> None:
-        graph = self.session.graph.with_node(node)
-
-        def work(progress: Progress) -> Graph:
-            return self.session.remake(graph, [node.id], progress)
-
-        def done(made: Graph) -> None:
-            present = self.session.graph
-            if all(i in present for i in node.inputs):
-                own = dataclasses.replace(made[node.id], name=present.free_name(node.name))
-                self.session.accept([own], text)
-                self.lineage.selection = [node.id]
-                self.say(f"{own.name} is made")
-
-        self.start(title, work, done)
-
-    def change_field(self, node: str, field: str, text: str) -> None:
-        """Change one field of a sentence; what follows is out of date, and made again where that is quick."""
-        changed = self.session.with_word(node, field, text)
-        if changed.words == self.session.graph[node].words:
-            return
-        graph = self.session.graph.with_node(changed)
-        self.session.change(graph, f"change {field.replace('_', ' ')} of {changed.name}")
-        if changed.role is Role.DELIVERY:
-            self.refresh()
-            self.say(f"{changed.name} is out of date; press “Make again” when you are ready")
-            return
-        self.sourcing.follow(node)
-
-    def remake(self, nodes: Sequence[str]) -> None:
-        """Make cards again, after whatever they are made from."""
-        graph = self.session.graph
-        wanted: list[str] = []
-        for node in nodes:
-            wanted += [n for n in graph.nodes if n in self._before(node) and n in self.session.stale(graph)]
-        ordered = [n for n in graph.nodes if n in {*wanted, *nodes}]
-        names = graph[ordered[-1]].name if ordered else ""
-        if not ordered:
-            return
-
-        def work(progress: Progress) -> Graph:
-            return self.session.remake(graph, ordered, progress)
-
-        def done(made: Graph) -> None:
-            present = self.session.graph
-            for node in ordered:
-                own = made[node]
-                if node in present and own.outcome is not None and self._same_step(present[node], own):
-                    present = present.changed(node, words=own.words, outcome=own.outcome)
-            self.session.history = self.session.history.amended(present)
-            self.session.save()
-            self.say(f"{names} is made again")
-
-        self.start(f"making {names} again", work, done, ordered)
-
-    def _same_step(self, one: Node, other: Node) -> bool:
-        return (one.operation, one.inputs, one.path) == (other.operation, other.inputs, other.path)
-
-    def _before(self, node: str) -> set[str]:
-        found = {node}
-        for each in reversed(list(self.session.graph.nodes)):
-            if each in found:
-                found |= set(self.session.graph[each].inputs)
-        return found
-
-    def remake_all(self) -> None:
-        """Make everything again that is out of date, deliveries included."""
-        stale = self.session.stale(self.session.graph)
-        if not stale:
-            self.say("nothing is out of date")
-            return
-        self.remake(stale)
-
-    # -- preview while a sentence is edited
-
-    def _preview_field(self, node: str, field: str, text: str) -> None:
-        own = self.session.graph[node]
-        if own.operation != "contours" or field not in ("interval", "base"):
-            return
-        surface = self.dataset(own.inputs[0])
-        if not isinstance(surface, Tin):
-            return
-
-        def work(progress: Progress) -> Contours | None:
-            from vastgrid.convert.contours import levels_between
-
-            conversion = catalog.conversion_named("contours")
-            params = conversion.settle([surface], declare.build(conversion.params, {**own.words, field: text}))
-            pair = surface.extent().elevation
-            if pair is None:
-                return None
-            unit = surface.frame.vertical
-            levels, _ = levels_between(
-                *pair, params.base.in_unit(unit, "base"), params.interval.in_unit(unit, "interval")
-            )
-            if len(levels) > 400:
-                return None
-            progress.report(0.1)
-            plan, offsets, which = isolines(surface.vertices, surface.triangles, surface.edges_across, levels)
-            progress.report(1.0)
-            flags = [False] * len(which)
-            return Contours(plan=plan, offsets=offsets, levels=levels[which], index=flags)  # type: ignore[arg-type]
-
-        self._previews.cancel_all()
-        self._previews.start(
-            Task(
-                title="preview",
-                work=work,
-                done=lambda made: self.bridge.post(lambda: self._show_preview(made)),
-                failed=lambda *_: None,
-            )
-        )
-
-    def _show_preview(self, contours: Contours | None) -> None:
-        editor = self.panel.field_editor
-        if editor is not None and editor.isVisible():
-            self.plan.show_preview(contours)
-
-    def _end_preview(self) -> None:
-        self._previews.cancel_all()
-        self.plan.show_preview(None)
-
-    # -- delivering
-
-    def _fill_deliver_menu(self, menu: QMenu) -> None:
-        nodes = self.lineage.selection
-        kinds = [type(d) for node in nodes if (d := self.session.dataset(node)) is not None]
-        able = [
-            each
-            for each in catalog.FORMATS
-            if each.write is not None and (not kinds or any(issubclass(kind, each.carries.kinds) for kind in kinds))
-        ]
-        for each in able:
-            action = menu.addAction(glyphs.icon("delivery", self.palette_.action), f"{each.title} file …")
-            if action is not None:
-                action.triggered.connect(lambda _=False, e=each: self.guarded(partial(self.deliver, e.id)))
-        if not able:
-            self._hint(menu, "No format can hold these")
-
-    def deliver(self, operation: str) -> None:
-        """Ask what goes out and where, write it, read it back."""
-        self.deliver_dialog(operation).exec()
-
-    def deliver_dialog(self, operation: str) -> DeliverDialog:
-        """Return the dialog for a delivery; accepting it writes the file."""
-        chosen = [node for node in self.lineage.selection if self.session.graph[node].role is not Role.DELIVERY]
-        folder = Path(str(self.session.settings.get("deliver_folder", self.session.folder.parent)))
-        dialog = DeliverDialog(self, self.session, chosen, folder, operation)
-
-        def accepted() -> None:
-            target = dialog.target()
-            self.session.settings["deliver_folder"] = str(target.parent)
-            node = self.session.plan_delivery(
-                dialog.format.id, dialog.nodes(), dialog.words(), target, dialog.chosen_units()
-            )
-            self._run_new(node, f"writing {target.name}", f"deliver {target.name}")
-
-        dialog.accepted.connect(lambda: self.guarded(accepted))
-        return dialog
 
     # -- the job
 
@@ -823,7 +607,7 @@ class MainWindow(QMainWindow):
             hits.append(
                 Hit(
                     f"Make: {conversion.title} {said} from {names}",
-                    lambda: self.guarded(partial(self.make, wish.conversion, list(wish.inputs), wish.words)),
+                    lambda: self.guarded(partial(self.making.make, wish.conversion, list(wish.inputs), wish.words)),
                 )
             )
         words = text.lower().split()
@@ -846,7 +630,7 @@ class MainWindow(QMainWindow):
         self.inspecting.close()
         self.figuring.close()
         self.runner.close()
-        self._previews.close()
+        self.previews.close()
         self.sectioning.close_runner()
         self.views.close_painters()
         super().closeEvent(event)

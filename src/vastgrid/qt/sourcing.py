@@ -85,7 +85,7 @@ class Sourcing:
         took = sum(outcome.seconds for n in following if (outcome := graph[n].outcome))
         window.refresh()
         if following and took <= QUICK_SECONDS:
-            window.remake(following)
+            window.making.remake(following)
         elif following:
             window.say("what follows is out of date; press “Make again” when you are ready")
 

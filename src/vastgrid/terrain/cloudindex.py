@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.arrays import load_array
 from vastgrid.base.errors import WriteError
 from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
@@ -100,8 +101,8 @@ def _open(folder: Path, state: dict[str, Any]) -> CloudIndex:
         size=float(state["size"]),
         columns=int(state["columns"]),
         rows=int(state["rows"]),
-        starts=np.load(folder / "starts.npy", allow_pickle=False),
-        ends=np.load(folder / "ends.npy", allow_pickle=False),
+        starts=load_array(folder / "starts.npy"),
+        ends=load_array(folder / "ends.npy"),
         points=np.asarray(points),
         source=np.asarray(source),
     )
@@ -190,7 +191,7 @@ def _scattered(cloud: PointSet, folder: Path, state: dict[str, Any], progress: P
     out = np.memmap(folder / "points.f32", np.float32, "r+", shape=(state["kept"], 3))
     source = np.memmap(folder / "source.u32", np.uint32, "r+", shape=(state["kept"],))
     # Work since the last mark is done again: the same points land in the same places.
-    cursor = np.load(folder / f"cursor{state['done'] or ''}.npy", allow_pickle=False)
+    cursor = load_array(folder / f"cursor{state['done'] or ''}.npy")
     place = (state["west"], state["south"], state["low"], state["size"], state["columns"], state["rows"])
     for number, (start, block) in enumerate(_blocks(cloud.xyz, state["done"])):
         scatter(block, start, *place, cursor, out, source)
@@ -216,8 +217,8 @@ def _scattered(cloud: PointSet, folder: Path, state: dict[str, Any], progress: P
 def _ordered(folder: Path, state: dict[str, Any], progress: Progress) -> None:
     points = np.memmap(folder / "points.f32", np.float32, "r+", shape=(state["kept"], 3))
     source = np.memmap(folder / "source.u32", np.uint32, "r+", shape=(state["kept"],))
-    starts = np.load(folder / "starts.npy", allow_pickle=False)
-    ends = np.load(folder / "ends.npy", allow_pickle=False)
+    starts = load_array(folder / "starts.npy")
+    ends = load_array(folder / "ends.npy")
     tiles = len(starts) - 1
     size, columns = state["size"], state["columns"]
     for tile in range(state["done"], tiles):

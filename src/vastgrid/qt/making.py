@@ -1,0 +1,218 @@
+"""Making cards from cards: what is offered, sentences changed, what follows made again, a preview meanwhile."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QMenu
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.progress import Progress
+from vastgrid.job.lineage import Graph, Node, Role
+from vastgrid.kernels.isolines import isolines
+from vastgrid.params import declare
+from vastgrid.qt import glyphs
+from vastgrid.qt.ask_dialog import AskDialog
+from vastgrid.tasks.runner import Task
+from vastgrid.terrain.linework import Contours
+from vastgrid.terrain.tin import Tin
+
+if TYPE_CHECKING:
+    from vastgrid.qt.main_window import MainWindow
+
+
+class Making:
+    """What the window's Make does, and its sentences.
+
+    Parameters
+    ----------
+    window : MainWindow
+        Whose job it is.
+    """
+
+    def __init__(self, window: MainWindow) -> None:
+        self.window = window
+
+    def fill_menu(self, menu: QMenu, nodes: list[str]) -> None:
+        datasets = [self.window.session.dataset(node) for node in nodes]
+        known = [d for d in datasets if d is not None]
+        able = catalog.targets([type(d) for d in known]) if known and len(known) == len(nodes) else ()
+        for conversion in able:
+            try:
+                estimate = conversion.estimate(known, conversion.settle(known, conversion.params()))
+            except VastGridError as error:
+                estimate = str(error)
+            action = menu.addAction(
+                glyphs.icon(conversion.gives.kind or "dataset", self.window.palette_.action),
+                conversion.title + (f"   ({estimate})" if estimate else ""),
+            )
+            if action is not None:
+                action.triggered.connect(
+                    lambda _=False, c=conversion: self.window.guarded(partial(self.make, c.id, list(nodes), {}))
+                )
+        if any(conversion.id == "lattice" for conversion in able):
+            menu.addAction(self.window.actions_["lattice"])
+        if not able:
+            self.window.hint(
+                menu, "Choose cards below first" if not nodes else "Nothing can be made from these together"
+            )
+
+    def make(self, operation: str, inputs: list[str], words: dict[str, str], *, asked: bool = False) -> None:
+        """Make something from cards; it joins the lineage when it is done.
+
+        A conversion that no default would suit is asked for first.
+        """
+        if catalog.conversion_named(operation).ask and not asked:
+            self.ask_dialog(operation, inputs, words).open()
+            return
+        node = self.window.session.plan(operation, inputs, words)
+        self.run_new(node, f"making {node.name}", f"make {node.name}")
+
+    def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
+        """Return the dialog that asks for a conversion's parameters; accepting it makes the result."""
+        dialog = AskDialog(self.window, self.window.session, catalog.conversion_named(operation), inputs, words)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.accepted.connect(
+            lambda: self.window.guarded(lambda: self.make(operation, inputs, dialog.words(), asked=True))
+        )
+        return dialog
+
+    def draw_lattice(self) -> None:
+        """Let an area be drawn in the plan, then ask for a lattice over it."""
+        chosen = [n for n in self.window.lineage.selection if self.window.session.graph[n].role is not Role.DELIVERY]
+        if len(chosen) != 1:
+            raise CallError("choose one card first: the lattice takes its elevations, or its reference system, from it")
+
+        def drawn(corners: list[tuple[float, float]]) -> None:
+            area = ", ".join(f"{east:.3f} {north:.3f}" for east, north in corners)
+            self.make("lattice", chosen, {"area": area})
+
+        self.window.plan.draw_area(lambda corners: self.window.guarded(lambda: drawn(corners)))
+        self.window.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
+
+    def run_new(self, node: Node, title: str, text: str) -> None:
+        graph = self.window.session.graph.with_node(node)
+
+        def work(progress: Progress) -> Graph:
+            return self.window.session.remake(graph, [node.id], progress)
+
+        def done(made: Graph) -> None:
+            present = self.window.session.graph
+            if all(i in present for i in node.inputs):
+                own = dataclasses.replace(made[node.id], name=present.free_name(node.name))
+                self.window.session.accept([own], text)
+                self.window.lineage.selection = [node.id]
+                self.window.say(f"{own.name} is made")
+
+        self.window.start(title, work, done)
+
+    def change_field(self, node: str, field: str, text: str) -> None:
+        """Change one field of a sentence; what follows is out of date, and made again where that is quick."""
+        changed = self.window.session.with_word(node, field, text)
+        if changed.words == self.window.session.graph[node].words:
+            return
+        graph = self.window.session.graph.with_node(changed)
+        self.window.session.change(graph, f"change {field.replace('_', ' ')} of {changed.name}")
+        if changed.role is Role.DELIVERY:
+            self.window.refresh()
+            self.window.say(f"{changed.name} is out of date; press “Make again” when you are ready")
+            return
+        self.window.sourcing.follow(node)
+
+    def remake(self, nodes: Sequence[str]) -> None:
+        """Make cards again, after whatever they are made from."""
+        graph = self.window.session.graph
+        wanted: list[str] = []
+        for node in nodes:
+            wanted += [n for n in graph.nodes if n in self._before(node) and n in self.window.session.stale(graph)]
+        ordered = [n for n in graph.nodes if n in {*wanted, *nodes}]
+        names = graph[ordered[-1]].name if ordered else ""
+        if not ordered:
+            return
+
+        def work(progress: Progress) -> Graph:
+            return self.window.session.remake(graph, ordered, progress)
+
+        def done(made: Graph) -> None:
+            present = self.window.session.graph
+            for node in ordered:
+                own = made[node]
+                if node in present and own.outcome is not None and self._same_step(present[node], own):
+                    present = present.changed(node, words=own.words, outcome=own.outcome)
+            self.window.session.history = self.window.session.history.amended(present)
+            self.window.session.save()
+            self.window.say(f"{names} is made again")
+
+        self.window.start(f"making {names} again", work, done, ordered)
+
+    def _same_step(self, one: Node, other: Node) -> bool:
+        return (one.operation, one.inputs, one.path) == (other.operation, other.inputs, other.path)
+
+    def _before(self, node: str) -> set[str]:
+        found = {node}
+        for each in reversed(list(self.window.session.graph.nodes)):
+            if each in found:
+                found |= set(self.window.session.graph[each].inputs)
+        return found
+
+    def remake_all(self) -> None:
+        """Make everything again that is out of date, deliveries included."""
+        stale = self.window.session.stale(self.window.session.graph)
+        if not stale:
+            self.window.say("nothing is out of date")
+            return
+        self.remake(stale)
+
+    # -- preview while a sentence is edited
+
+    def preview_field(self, node: str, field: str, text: str) -> None:
+        own = self.window.session.graph[node]
+        if own.operation != "contours" or field not in ("interval", "base"):
+            return
+        surface = self.window.dataset(own.inputs[0])
+        if not isinstance(surface, Tin):
+            return
+
+        def work(progress: Progress) -> Contours | None:
+            from vastgrid.convert.contours import levels_between
+
+            conversion = catalog.conversion_named("contours")
+            params = conversion.settle([surface], declare.build(conversion.params, {**own.words, field: text}))
+            pair = surface.extent().elevation
+            if pair is None:
+                return None
+            unit = surface.frame.vertical
+            levels, _ = levels_between(
+                *pair, params.base.in_unit(unit, "base"), params.interval.in_unit(unit, "interval")
+            )
+            if len(levels) > 400:
+                return None
+            progress.report(0.1)
+            plan, offsets, which = isolines(surface.vertices, surface.triangles, surface.edges_across, levels)
+            progress.report(1.0)
+            flags = [False] * len(which)
+            return Contours(plan=plan, offsets=offsets, levels=levels[which], index=flags)  # type: ignore[arg-type]
+
+        self.window.previews.cancel_all()
+        self.window.previews.start(
+            Task(
+                title="preview",
+                work=work,
+                done=lambda made: self.window.bridge.post(lambda: self._show_preview(made)),
+                failed=lambda *_: None,
+            )
+        )
+
+    def _show_preview(self, contours: Contours | None) -> None:
+        editor = self.window.panel.field_editor
+        if editor is not None and editor.isVisible():
+            self.window.plan.show_preview(contours)
+
+    def end_preview(self) -> None:
+        self.window.previews.cancel_all()
+        self.window.plan.show_preview(None)
