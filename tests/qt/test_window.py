@@ -1,5 +1,6 @@
 """The real window, driven by mouse and keyboard; run under Xvfb or offscreen."""
 
+import gc
 import shutil
 import time
 
@@ -313,6 +314,9 @@ def test_cancel_in_the_middle(qtbot, window):
 
 def test_the_window_answers_while_work_goes_on(qtbot, window):
     """A timer that should tick every 10 ms measures how long the interface was ever held up."""
+    # What hundreds of tests before left behind is not the window's to sweep.
+    gc.collect()
+    gc.freeze()
     gaps, last = [], time.perf_counter()
 
     def tick():
@@ -328,6 +332,7 @@ def test_the_window_answers_while_work_goes_on(qtbot, window):
     last = time.perf_counter()
     qtbot.waitUntil(lambda: not window.runner.busy, timeout=60_000)
     timer.stop()
+    gc.unfreeze()
     # The promise is 100 ms; a busy test machine may be held up by others, so the median decides and the worst is bounded.
     assert np.median(gaps) < 0.03
     assert max(gaps) < 1.0
