@@ -24,7 +24,8 @@ from vastgrid.qt.picture import Picture
 from vastgrid.qt.rendering import View
 from vastgrid.terrain import ramps
 from vastgrid.terrain.cloudfile import CloudReadParams
-from vastgrid.terrain.colouring import plain
+from vastgrid.terrain.colouring import Dressed, plain
+from vastgrid.terrain.look import look_of
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.survey import Record, survey_of
 
@@ -264,3 +265,13 @@ def test_points_of_single_precision_are_drawn_alike():
         shade.draw_points(image, xyz.astype(kind), 0.0, 40.0, 1.0, colours, 0.0, 5.0, 1.0, 0)
         images.append(image)
     assert (images[0] != images[1]).any(axis=2).sum() <= 2, "but for rounding at a pixel's rim"
+
+
+def test_a_mesh_can_be_drawn_as_wires():
+    vertices = np.array([(5, 5, 1.0), (35, 5, 2.0), (35, 35, 3.0), (5, 35, 4.0)])
+    mesh = Mesh(name="m", frame=METRES, vertices=vertices, triangles=np.array([(0, 1, 2), (0, 2, 3)], np.int32))
+    view = View(20.0, 20.0, 0.2, 200, 200)
+    wires = inked(rendering.draw([Dressed(mesh, look_of(mesh, {"faces": "wire"}))], view, theme.LIGHT))
+    filled = inked(rendering.draw([Dressed(mesh, look_of(mesh, {"faces": "filled"}))], view, theme.LIGHT))
+    assert 300 < wires.sum() < 0.1 * filled.sum()
+    assert wires[100, 100] and not wires[100, 60], "the diagonal, and nothing inside the faces"

@@ -283,3 +283,8 @@ def test_figures_of_nothing():
     assert figures_of(empty).histograms[0].counts.sum() == 0
     assert figures_of(Grid(frame=METRIC, heights=np.full((3, 3), np.nan), west=0, north=0, dx=1, dy=1)).rows
     assert figures_of(from_lines("", METRIC, [], [])).rows == ()
+
+
+def test_a_surface_that_came_in_has_no_sources_to_tell_apart():
+    tin = tilted(5.0, 0.0)
+    assert "source" not in choices(tin, made=False)["colour"] and "colour" not in choices(tin)

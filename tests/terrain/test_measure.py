@@ -17,7 +17,6 @@ from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.measure import area_of, chain_rows, check_interval, grade_text, leg, leg_rows
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.snap import Caught, catch
-from vastgrid.terrain.tin import Tin
 
 METRIC = Frame(None, Unit.METRE, Unit.METRE)
 E0, N0 = 500_000.0, 4_000_000.0
@@ -148,10 +147,9 @@ def test_points_and_lines_are_caught_before_surfaces(ground):
     from vastgrid.terrain.linework import from_lines
 
     line = from_lines("edge", METRIC, [np.array([(E0, N0 + 100, 5.0), (E0 + 400, N0 + 100, 9.0)])], ["KERB"])
-    found = catch([ground, line], E0 + 100.0, N0 + 100.2, 0.5)
-    assert found.what in ("line", "vertex", "edge")
+    off = (E0 + 100.0, N0 + 100.2)
+    assert catch([ground, line], *off, 0.0).what == "surface"
     found = catch([line], E0 + 100.0, N0 + 100.2, 0.5)
     assert found.what == "line" and found.z == pytest.approx(6.0)
     points = PointSet(name="p", frame=METRIC, xyz=np.array([(E0 + 100.1, N0 + 100.1, 3.0)]))
     assert catch([line, points], E0 + 100.0, N0 + 100.2, 0.5).what == "point"
-    assert isinstance(ground, Tin)

@@ -34,7 +34,7 @@ class LooksPart(QWidget):
     shifted = pyqtSignal(bool)
     more_wanted = pyqtSignal(bool)
 
-    def __init__(self, dataset: Dataset, words: dict[str, str], surfaces: list[str], *, more: bool) -> None:
+    def __init__(self, dataset: Dataset, words: dict[str, str], surfaces: list[str], *, made: bool, more: bool) -> None:
         super().__init__()
         self.kind: type[Any] = look_class(dataset.kind)
         known = {field.name for field in declare.fields(self.kind)}
@@ -54,7 +54,7 @@ class LooksPart(QWidget):
         self.more.clicked.connect(lambda: self.more_wanted.emit(not more))
         row.addWidget(self.more)
         layout.addLayout(row)
-        able = choices(dataset)
+        able = choices(dataset, made=made)
         suggestions = {"stand": able.get("stand", []), "against": ["", *surfaces]}
         self.form = ParamForm(self.kind, self._words, suggestions)
         colour = self.form.editors["colour"]
@@ -64,7 +64,7 @@ class LooksPart(QWidget):
                     colour.removeItem(k)
         self._opacity_as_slider()
         self._colour_as_button()
-        self._hide_what_says_nothing(dataset, more)
+        self._hide_what_says_nothing(dataset, able, more)
         self.form.changed.connect(self._changed)
         layout.addWidget(self.form)
 
@@ -108,9 +108,8 @@ class LooksPart(QWidget):
             self._paint_swatch(colour.name())
             edit.setText(colour.name())
 
-    def _hide_what_says_nothing(self, dataset: Dataset, more: bool) -> None:
+    def _hide_what_says_nothing(self, dataset: Dataset, able: dict[str, list[str]], more: bool) -> None:
         words = self.form.words()
-        able = choices(dataset)
         by = words["colour"]
         gone = set() if more else {name for name in words if name not in _FIRST}
         if by != "difference":

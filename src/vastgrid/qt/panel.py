@@ -418,7 +418,7 @@ class Panel(QWidget):
             for each in session.graph.nodes.values()
             if each.outcome and each.outcome.figures.get("kind") in ("tin", "grid") and each.id != node.id
         ]
-        self.looks = LooksPart(dataset, node.look, surfaces, more=self._more_looks)
+        self.looks = LooksPart(dataset, node.look, surfaces, made=bool(node.inputs), more=self._more_looks)
         self.looks.worn.connect(lambda words: self._wear(node, words))
         self.looks.shifted.connect(lambda up: self.shifted.emit(node.id, up))
         self.looks.more_wanted.connect(self._toggle_looks)

@@ -287,25 +287,35 @@ def _draw_surface(
         scale = surface_scale(own, *ends)
         values = _values(own, heights_here, vertices, view, cell)
         shade.tint(values, light, scale.colours, scale.low, scale.high, image, look.opacity / 100.0)
-    if wires and isinstance(surface, Tin) and look.faces is not Faces.FILLED:
+    if isinstance(surface, Tin | Mesh) and look.faces is not Faces.FILLED and (wires or not filled):
         _draw_wires(image, own, surface, vertices, view, palette, filled=filled)
 
 
 def _draw_wires(
-    image: Colours, own: Dressed, surface: Tin, vertices: Floats, view: View, palette: theme.Palette, *, filled: bool
+    image: Colours,
+    own: Dressed,
+    surface: Tin | Mesh,
+    vertices: Floats,
+    view: View,
+    palette: theme.Palette,
+    *,
+    filled: bool,
 ) -> None:
     place = (view.west, view.top, view.size)
     colour = ramps.rgb(palette.ink if palette.name == "light" or not filled else palette.band)
     opacity = own.look.opacity / 100.0
     every = fixed(np.zeros((0, 3), np.bool_))
-    rim = fixed(surface.edges_across < 0)
     strength = (0.3 if filled else 0.75) * opacity
-    shade.draw_edges(image, vertices, surface.triangles, every, *place, colour, strength, 1.0, 6.0)
+    faces = surface.triangles
+    shade.draw_edges(image, vertices, faces, every, *place, colour, strength, 1.0, 6.0)
+    if isinstance(surface, Mesh):
+        return
     assert surface.constrained is not None
     if surface.constrained.any():
         ink = ramps.rgb(palette.breakline)
-        shade.draw_edges(image, vertices, surface.triangles, surface.constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
-    shade.draw_edges(image, vertices, surface.triangles, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
+        shade.draw_edges(image, vertices, faces, surface.constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
+    rim = fixed(surface.edges_across < 0)
+    shade.draw_edges(image, vertices, faces, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
 
 
 def _places(view: View) -> Floats:

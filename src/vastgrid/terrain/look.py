@@ -174,8 +174,14 @@ def look_of(dataset: Dataset, words: dict[str, str] | None = None) -> Any:
     return declare.build(kind, {name: text for name, text in (words or {}).items() if name in known})
 
 
-def choices(dataset: Dataset) -> dict[str, list[str]]:
-    """Return the words that make sense for a dataset's look, by field, where not all of them do."""
+def choices(dataset: Dataset, *, made: bool = True) -> dict[str, list[str]]:
+    """Return the words that make sense for a dataset's look, by field, where not all of them do.
+
+    Parameters
+    ----------
+    made : bool
+        Whether it was made from others: a surface that came in has no sources to tell apart.
+    """
     if isinstance(dataset, PointSet):
         has = dataset.attributes
         able = [PointColour.ELEVATION]
@@ -185,6 +191,8 @@ def choices(dataset: Dataset) -> dict[str, list[str]]:
         able += [PointColour.SOURCE, PointColour.DIFFERENCE, PointColour.PLAIN]
         numbers = [name for name, values in has.items() if values.ndim == 1 and values.dtype.kind in "fiu"]
         return {"colour": [each.value for each in able], "stand": ["", *numbers]}
+    if isinstance(dataset, Tin) and not made:
+        return {"colour": [each.value for each in SurfaceColour if each is not SurfaceColour.SOURCE]}
     if isinstance(dataset, Grid | Mesh):
         left_out = {SurfaceColour.SOURCE} | ({SurfaceColour.DIFFERENCE} if isinstance(dataset, Mesh) else set())
         return {"colour": [each.value for each in SurfaceColour if each not in left_out]}

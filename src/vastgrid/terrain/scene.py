@@ -279,7 +279,9 @@ def _draw_surface(shot: Shot, scene: Scene, whole: Dressed, *, less: bool) -> No
         own_depth = np.zeros_like(shot.depth)
         _in_halves(shot.depth.shape[0], lambda rows: space.draw_faces(*args, own_depth, shot.depth, rows))
         np.copyto(shot.depth, own_depth, where=own_depth > 0)
-    wires = look.faces is Faces.WIRE or (look.faces is Faces.BOTH and not less and isinstance(whole.dataset, Tin))
+    wires = look.faces is Faces.WIRE or (
+        look.faces is Faces.BOTH and not less and isinstance(whole.dataset, Tin | Mesh)
+    )
     if wires and scene.cut is None:
         r, g, b = (float(v) for v in ramps.rgb(scene.wire))
         strength = 0.8 if look.faces is Faces.WIRE else 0.28
