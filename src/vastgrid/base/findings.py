@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any
 
+from vastgrid.base.words import spaced
+
 
 class Severity(Enum):
     """How much a finding matters."""
@@ -87,4 +89,4 @@ def note(code: str, text: str, at: tuple[float, float] | None = None) -> Finding
 def count(number: int, one: str, many: str | None = None) -> str:
     """Return “1 point”, “12 345 points”: thousands set apart by a thin no-break space."""
     word = one if number == 1 else (many or one + "s")
-    return f"{number:,}".replace(",", "\u202f") + " " + word
+    return f"{spaced(number)} {word}"

@@ -147,3 +147,14 @@ def parse_length(text: str) -> Length:
     if unit is Unit.DEGREE:
         raise CallError(f"“{text}”: a length cannot be in degrees")
     return Length(float(found[1]), unit)
+
+
+def length_in(length: Length, unit: Unit | None, default: Unit = Unit.METRE) -> float:
+    """Return a length in the data's unit; one without a unit of its own is in metres, or what `default` says.
+
+    Data of unknown unit, or in degrees, takes the number as it stands.
+    """
+    own = length.unit or default
+    if unit is None or unit is Unit.DEGREE or own is unit:
+        return length.value
+    return length.value * float(own.metres / unit.metres)

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.kernels.crossings import crossings
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, length_in, with_unit
+from vastgrid.terrain.check import Check, cut_short, with_unit
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.linework import Linework
 

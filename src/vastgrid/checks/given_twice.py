@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, length_in
+from vastgrid.terrain.check import Check, cut_short
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.linework import Linework
 

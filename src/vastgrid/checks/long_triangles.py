@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Remedy, count
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.kernels.vertexwise import around, groups
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, length_in, plan_area, with_unit
+from vastgrid.terrain.check import Check, cut_short, plan_area, with_unit
 from vastgrid.terrain.dataset import Dataset, Flags, Floats
 from vastgrid.terrain.tin import Tin, areas
 

@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.kernels.vertexwise import around
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, length_in, point_name, with_unit
+from vastgrid.terrain.check import Check, cut_short, point_name, with_unit
 from vastgrid.terrain.dataset import Dataset, Flags, Floats
+from vastgrid.terrain.frame import ratio_of
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 

@@ -10,10 +10,10 @@ import numpy as np
 
 from vastgrid.base.findings import Finding, Remedy, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.kernels.topology import group_places
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, length_in, point_name, with_unit
+from vastgrid.terrain.check import Check, cut_short, point_name, with_unit
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin

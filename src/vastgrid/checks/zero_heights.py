@@ -10,9 +10,9 @@ import numpy as np
 
 from vastgrid.base.findings import Finding, Severity, count
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, length_in
+from vastgrid.terrain.check import Check
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Linework

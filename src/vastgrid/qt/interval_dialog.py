@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QSpinBox, QWidget
 
 from vastgrid.base.errors import CallError
-from vastgrid.base.quantities import parse_length
+from vastgrid.base.quantities import Unit, length_in, parse_length
 from vastgrid.terrain.linework import Contours
 
 
@@ -59,10 +59,7 @@ class IntervalDialog(QDialog):
         text = self.interval.text().strip()
         if not text:
             return None
-        length = parse_length(text)
-        if length.unit is None or self._unit is None:
-            return length.value
-        return length.value * float(length.unit.metres / self._unit.metres)
+        return length_in(parse_length(text), self._unit, self._unit or Unit.METRE)
 
     def _check(self) -> None:
         try:

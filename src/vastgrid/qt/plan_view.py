@@ -25,6 +25,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.kernels.nearest import on_lines
 from vastgrid.qt import furniture, rendering, theme
 from vastgrid.qt.bridge import Bridge
@@ -453,7 +454,7 @@ class PlanView(QWidget):
 
     def readout(self, east: float, north: float) -> str:
         """Return easting, northing and the height of each surface there, the uppermost first."""
-        text = f"E {_spaced(east)}   N {_spaced(north)}"
+        text = f"E {spaced(east, 2)}   N {spaced(north, 2)}"
         found = []
         for each in reversed([*self.datasets, *(own.dataset for own in self.other)]):
             if isinstance(each, Tin | Grid) and heights_at_hand(each):
@@ -467,7 +468,7 @@ class PlanView(QWidget):
             return f"1 pixel = {self.view.size:.3g}"
         metres = self.view.size * float(self.unit.metres)
         ratio = metres / (0.0254 / max(self.logicalDpiX(), 1))
-        return f"1:{_spaced(round(ratio, -max(int(math.log10(max(ratio, 1.0))) - 1, 0)), 0)}"
+        return f"1:{spaced(round(ratio, -max(int(math.log10(max(ratio, 1.0))) - 1, 0)))}"
 
     # -- painting
 
@@ -583,7 +584,3 @@ class PlanView(QWidget):
         furniture.paint_north(painter, right, 12.0, self.view.turn, self.palette_)
         furniture.paint_bar(painter, 12.0, float(self.height()), self.view.size, self.unit, self.palette_)
         furniture.paint_legends(painter, right, 66.0, self.height() - 110.0, self.legend, self.palette_)
-
-
-def _spaced(value: float, decimals: int = 2) -> str:
-    return f"{value:,.{decimals}f}".replace(",", "\u202f")

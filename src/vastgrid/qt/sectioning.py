@@ -27,7 +27,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.files import replacing, write_text
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit, parse_length
+from vastgrid.base.quantities import Unit, length_in, parse_length
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.section_view import EXAGGERATIONS, SectionView
 from vastgrid.qt.tools import Tool
@@ -35,9 +35,8 @@ from vastgrid.session.deliver import deliver
 from vastgrid.tasks.runner import Runner, Task
 from vastgrid.terrain.cloudindex import WORTH
 from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.frame import UNKNOWN, Frame
+from vastgrid.terrain.frame import UNKNOWN, Frame, ratio_of
 from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.section import Profile, as_csv, cut, lengths_along, stepped
 from vastgrid.terrain.snap import Caught
@@ -141,9 +140,7 @@ class Sectioning(QWidget):
         except CallError:
             return 0.0
         unit = self.frame_().horizontal
-        if length.unit is None or unit is None or unit is Unit.DEGREE:
-            return abs(length.value)
-        return abs(length.value * float(length.unit.metres / unit.metres))
+        return abs(length_in(length, unit, unit or Unit.METRE))
 
     # -- the line
 

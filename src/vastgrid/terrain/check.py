@@ -8,7 +8,8 @@ from typing import Any
 
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Unit
+from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.pointset import PointSet
 
@@ -60,17 +61,6 @@ def cut_short(findings: list[Finding], code: str, what: tuple[str, str]) -> list
     return [*findings[:MOST], note(code, f"Besides these, {count(rest, *what)} of the same kind, each of them lesser.")]
 
 
-def length_in(length: Length, unit: Unit | None, default: Unit = Unit.METRE) -> float:
-    """Return a threshold in the data's unit; one without a unit of its own is in metres, or what `default` says.
-
-    Data of unknown unit, or in degrees, takes the number as it stands.
-    """
-    own = length.unit or default
-    if unit is None or unit is Unit.DEGREE or own is unit:
-        return length.value
-    return length.value * float(own.metres / unit.metres)
-
-
 def with_unit(value: float, unit: Unit | None, decimals: int = 2) -> str:
     """Return “6.02 m”, or the bare number where the unit is unknown."""
     return f"{value:.{decimals}f}" + (f" {unit.value}" if unit else "")
@@ -78,7 +68,7 @@ def with_unit(value: float, unit: Unit | None, decimals: int = 2) -> str:
 
 def plan_area(value: float, unit: Unit | None) -> str:
     """Return “1 240 m²”, thousands set apart by a thin no-break space."""
-    return f"{value:,.0f}".replace(",", "\u202f") + (f" {unit.value}²" if unit else " square units")
+    return spaced(value) + (f" {unit.value}²" if unit else " square units")
 
 
 def point_name(points: PointSet, number: int) -> str:

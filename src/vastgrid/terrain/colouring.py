@@ -13,6 +13,7 @@ from vastgrid.base.quantities import Length
 from vastgrid.terrain import ramps
 from vastgrid.terrain.compare import heights
 from vastgrid.terrain.dataset import Dataset, Floats, frozen
+from vastgrid.terrain.frame import ratio_of
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.look import (
     LineColour,
@@ -25,7 +26,6 @@ from vastgrid.terrain.look import (
     look_of,
     true_colour,
 )
-from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.ramps import Colours

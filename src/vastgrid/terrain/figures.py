@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.terrain.colouring import class_counts
 from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.frame import Frame
+from vastgrid.terrain.frame import Frame, ratio_of
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.ramps import class_name
@@ -54,7 +54,7 @@ class Histogram:
 
     def label(self, k: int) -> str:
         """Return what a bin stands for, with its count."""
-        count = f"{int(self.counts[k]):,}".replace(",", "\u202f")
+        count = spaced(int(self.counts[k]))
         if self.names:
             return f"{self.names[k]}: {count}"
         return f"{self.bounds[k]:.2f} … {self.bounds[k + 1]:.2f}{' ' + self.unit if self.unit else ''}: {count}"
@@ -122,10 +122,6 @@ def figures_of(data: Dataset) -> Figures:
     return Figures(tuple(rows), tuple(histograms), density)
 
 
-def _spaced(value: float, decimals: int = 0) -> str:
-    return f"{value:,.{decimals}f}".replace(",", "\u202f")
-
-
 def _square(frame: Frame) -> str:
     unit = frame.horizontal
     return f" {unit.value}²" if unit and unit is not Unit.DEGREE else ""
@@ -151,7 +147,7 @@ def _faces(data: Tin | Mesh) -> list[tuple[str, str]]:
     scale = np.array((1.0, 1.0, 1.0 / ratio_of(data.frame)))
     slope = float(np.linalg.norm(np.cross(u * scale, v * scale), axis=1).sum() / 2.0)
     square = _square(data.frame)
-    rows = [("Plan area", f"{_spaced(plan, 1)}{square}"), ("Surface area", f"{_spaced(slope, 1)}{square}")]
+    rows = [("Plan area", f"{spaced(plan, 1)}{square}"), ("Surface area", f"{spaced(slope, 1)}{square}")]
     if plan > 0:
         spacing = math.sqrt(plan / max(len(data.vertices), 1))
         rows.append(("Density", f"{len(data.vertices) / plan:.3g} vertices in 1{square or ' square unit'}"))
@@ -181,8 +177,8 @@ def _cells(grid: Grid) -> list[tuple[str, str]]:
     square, plan = _square(grid.frame), _plan(grid.frame)
     rows = [
         ("Cell", f"{grid.dx:g} × {grid.dy:g}{plan}"),
-        ("Cells with a height", f"{_spaced(known)} of {_spaced(grid.rows * grid.columns)}"),
-        ("Plan area", f"{_spaced(known * grid.dx * grid.dy, 1)}{square}"),
+        ("Cells with a height", f"{spaced(known)} of {spaced(grid.rows * grid.columns)}"),
+        ("Plan area", f"{spaced(known * grid.dx * grid.dy, 1)}{square}"),
     ]
     if min(grid.rows, grid.columns) > 2 and known:
         ratio = ratio_of(grid.frame)
@@ -192,7 +188,7 @@ def _cells(grid: Grid) -> list[tuple[str, str]]:
         if good.any():
             # Where a slope is missing, at rims, the mean of the others stands for it.
             area = float(slope[good].mean()) * known * grid.dx * grid.dy
-            rows.append(("Surface area", f"{_spaced(area, 1)}{square}"))
+            rows.append(("Surface area", f"{spaced(area, 1)}{square}"))
     return rows
 
 
@@ -213,7 +209,7 @@ def _points(points: PointSet, rows: list[tuple[str, str]]) -> Floats | None:
     covered = int((counts > 0).sum()) * size * size
     square, plan = _square(points.frame), _plan(points.frame)
     if covered > 0:
-        rows.append(("Area covered", f"about {_spaced(covered)}{square}"))
+        rows.append(("Area covered", f"about {spaced(covered)}{square}"))
         rows.append(("Density", f"{len(points.xyz) / covered:.3g} points in 1{square or ' square unit'}"))
         rows.append(("Mean spacing", f"{math.sqrt(covered / len(points.xyz)):.3f}{plan}"))
     return np.asarray(counts.reshape(shape) / (size * size))
@@ -228,13 +224,13 @@ def _lines(lines: Linework | Survey | Contours) -> list[tuple[str, str]]:
     follows[ends[(ends >= 0) & (ends < len(follows))]] = False
     step = np.diff(xyz, axis=0)[follows]
     length = np.hypot(step[:, 0], step[:, 1])
-    rows = [("Length in plan", f"{_spaced(float(length.sum()), 2)}{_plan(lines.frame)}")]
+    rows = [("Length in plan", f"{spaced(float(length.sum()), 2)}{_plan(lines.frame)}")]
     up = step[:, 2] / ratio_of(lines.frame)
     if np.isfinite(up).all():
-        rows.append(("Length in space", f"{_spaced(float(np.hypot(length, up).sum()), 2)}{_plan(lines.frame)}"))
+        rows.append(("Length in space", f"{spaced(float(np.hypot(length, up).sum()), 2)}{_plan(lines.frame)}"))
     if not isinstance(lines, Survey):
         closed = int(lines.closed().sum())
-        rows.append(("Closed, open", f"{_spaced(closed)}, {_spaced(len(lines) - closed)}"))
+        rows.append(("Closed, open", f"{spaced(closed)}, {spaced(len(lines) - closed)}"))
     if isinstance(lines, Contours) and len(lines):
         rows.append(("Levels", f"{len(np.unique(lines.levels))}: {lines.levels.min():g} … {lines.levels.max():g}"))
         if lines.interval:

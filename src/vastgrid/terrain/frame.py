@@ -175,3 +175,20 @@ def epsg_code(crs: str) -> int | None:
     except pyproj.exceptions.CRSError:
         return None
     return int(authority[1]) if authority else None
+
+
+# Metres in a degree of latitude, on a sphere as large as the Earth (111.2 km; GRS 80's mean radius of 6 371 008.8 m).
+DEGREE = 111_195.08
+
+
+def ratio_of(frame: Frame) -> float:
+    """Return how many height units a plan unit has; 1 where that is unknown.
+
+    A degree counts as one of latitude: enough for light and slopes, too little for lengths.
+    """
+    plan, height = frame.horizontal, frame.vertical
+    if plan is Unit.DEGREE:
+        return DEGREE / float(height.metres if height else 1)
+    if plan and height and plan is not height:
+        return float(plan.metres / height.metres)
+    return 1.0

@@ -28,10 +28,10 @@ from vastgrid.terrain.colouring import (
 )
 from vastgrid.terrain.compare import heights, lattice
 from vastgrid.terrain.dataset import Dataset, Floats, fixed
+from vastgrid.terrain.frame import ratio_of
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework, take_lines
 from vastgrid.terrain.look import Faces, SurfaceColour, SurfaceLook, hidden_at
-from vastgrid.terrain.measure import ratio_of
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.ramps import Colours

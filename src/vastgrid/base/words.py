@@ -1,0 +1,8 @@
+"""Numbers as people read them."""
+
+from __future__ import annotations
+
+
+def spaced(value: float, decimals: int = 0) -> str:
+    """Return “12 345.67”, thousands set apart by a thin no-break space."""
+    return f"{value:,.{decimals}f}".replace(",", "\u202f")
