@@ -18,8 +18,9 @@ from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, from_lines
 from vastgrid.terrain.look import look_of
+from vastgrid.terrain.on_ground import laid, solids, standing
 from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.scene import Scene, fitted, laid, model, shoot, solids, standing
+from vastgrid.terrain.scene import Scene, fitted, model, shoot
 
 METRIC = Frame(None, Unit.METRE, Unit.METRE)
 E0, N0 = 512_000.0, 5_412_000.0

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
-from typing import Any, NoReturn
+from typing import NoReturn
 
 from vastgrid import __version__
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
@@ -19,6 +19,7 @@ from vastgrid.base.files import write_text
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress, Reporting, Silent
 from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit
+from vastgrid.cli import listing
 
 DONE, DATA_AT_FAULT, CALL_AT_FAULT, STOPPED = 0, 1, 2, 130
 _GROUPS = ("--via", "--read", "--write", "--check")
@@ -185,11 +186,11 @@ def _parser() -> Parser:
     )
     own.add_argument("paths", nargs="+", metavar="FILE", type=Path)
     common(own)
-    own = command("checks", "List what inspect looks for, with the thresholds.", _checks)
+    own = command("checks", "List what inspect looks for, with the thresholds.", listing.checks)
     own.add_argument("--json", action="store_true", help="print as JSON")
-    own = command("formats", "List the file formats, with their reading and writing options.", _formats)
+    own = command("formats", "List the file formats, with their reading and writing options.", listing.formats)
     own.add_argument("--json", action="store_true", help="print as JSON")
-    own = command("conversions", "List the conversions, with their parameters.", _conversions)
+    own = command("conversions", "List the conversions, with their parameters.", listing.conversions)
     own.add_argument("--json", action="store_true", help="print as JSON")
     own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", _serve)
     own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
@@ -309,29 +310,6 @@ def _inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     return DONE
 
 
-def _checks(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
-    from vastgrid import catalog
-    from vastgrid.reports.account import as_json
-
-    if options.json:
-        values = [
-            {
-                "id": each.id,
-                "title": each.title,
-                "help": each.help,
-                "takes": [kind.kind for kind in each.takes],
-                "thresholds": _field_values(each.params),
-            }
-            for each in catalog.CHECKS
-        ]
-        print(as_json({"checks": values}))
-        return DONE
-    for each in catalog.CHECKS:
-        print(f"{each.id:18} {each.title}: {each.help}")
-        _print_fields(each.params, "--check … ")
-    return DONE
-
-
 def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
     from vastgrid.services.elevation import serve
 
@@ -398,82 +376,6 @@ def _compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     print(f"Mean {loss.mean:+.3f}{unit} (positive: the second is higher), over {loss.area:.1f}{square}.")
     _tell(findings)
     return DONE
-
-
-def _formats(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
-    from vastgrid import catalog
-    from vastgrid.reports.account import as_json
-
-    if options.json:
-        print(as_json({"formats": [_format_values(each) for each in catalog.FORMATS]}))
-        return DONE
-    for each in catalog.FORMATS:
-        does = " and ".join(word for word, able in (("read", each.read), ("written", each.write)) if able)
-        print(f"{each.id:10} {each.title} ({', '.join(each.suffixes)}): {does}")
-        _print_fields(each.read_params, "--read ")
-        if each.write:
-            _print_fields(each.write_params, "--write ")
-    return DONE
-
-
-def _conversions(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
-    from vastgrid import catalog
-    from vastgrid.reports.account import as_json
-
-    if options.json:
-        print(as_json({"conversions": [_conversion_values(each) for each in catalog.CONVERSIONS]}))
-        return DONE
-    for each in catalog.CONVERSIONS:
-        kinds = ", ".join(kind.title for kind in each.takes)
-        print(f"{each.id:10} {kinds} → {each.gives.title}: {each.help}")
-        _print_fields(each.params, "")
-    return DONE
-
-
-def _field_values(params: type) -> list[dict[str, Any]]:
-    from vastgrid.params.declare import fields, value_text
-
-    return [
-        {
-            "name": each.name,
-            "label": each.param.label,
-            "help": each.param.help,
-            "quantity": each.param.quantity.value if each.param.quantity else None,
-            "choices": list(each.choices),
-            "default": value_text(each.default),
-        }
-        for each in fields(params)
-    ]
-
-
-def _format_values(each: Any) -> dict[str, Any]:
-    return {
-        "id": each.id,
-        "title": each.title,
-        "suffixes": list(each.suffixes),
-        "reads": each.read is not None,
-        "writes": [kind.kind for kind in each.carries.kinds] if each.write else [],
-        "read_options": _field_values(each.read_params),
-        "write_options": _field_values(each.write_params) if each.write else [],
-    }
-
-
-def _conversion_values(each: Any) -> dict[str, Any]:
-    return {
-        "id": each.id,
-        "title": each.title,
-        "help": each.help,
-        "takes": [kind.kind for kind in each.takes],
-        "gives": each.gives.kind,
-        "parameters": _field_values(each.params),
-    }
-
-
-def _print_fields(params: type, prefix: str) -> None:
-    for each in _field_values(params):
-        choices = f" One of {', '.join(each['choices'])}." if each["choices"] else ""
-        default = f" Default {each['default']}." if each["default"] else ""
-        print(f"{'':11}{prefix}{each['name']}=…  {each['help']}{choices}{default}")
 
 
 # -------------------------------------------------------------------------------------------------- what is said

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
-from vastgrid.qt.lineage_view import number_text
+from vastgrid.base.words import spaced
 from vastgrid.session.reporting import report
 from vastgrid.session.steps import in_one_frame
 from vastgrid.terrain.compare import difference
@@ -74,7 +74,7 @@ class Checking:
             box.setInformativeText(
                 f"Largest difference {loss.largest:.3f}{unit} at E {loss.at[0]:.2f}, N {loss.at[1]:.2f} (marked in the plan)\n"
                 f"RMSE {loss.rmse:.3f}{unit}, 95 % within {loss.p95:.3f}{unit}, mean {loss.mean:+.3f}{unit}\n"
-                f"over {number_text(round(loss.area))} square units of common ground"
+                f"over {spaced(round(loss.area))} square units of common ground"
             )
             box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             box.open()

@@ -14,6 +14,7 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from vastgrid import catalog
+from vastgrid.base.words import spaced
 from vastgrid.job.lineage import Graph, Node, Role, State
 from vastgrid.qt import glyphs, rendering, theme
 from vastgrid.qt.bridge import Bridge
@@ -391,11 +392,6 @@ def cost_text(node: Node) -> str:
     return f"{node.outcome.loss['max']:.2f} {node.outcome.loss['unit'] or ''}".strip()
 
 
-def number_text(value: int) -> str:
-    """Return a count with thousands set apart."""
-    return f"{value:,}".replace(",", "\u202f")
-
-
 def kind_text(node: Node, kind: str) -> str:
     """Return “TIN · 96 301 triangles”."""
     if node.outcome is None:
@@ -405,15 +401,11 @@ def kind_text(node: Node, kind: str) -> str:
         return f"{catalog.format_named(node.operation).title} · {size / 1e6:.1f} MB"
     counts = node.outcome.figures.get("count", {})
     if "triangles" in counts:
-        return f"{'mesh' if kind == 'mesh' else 'TIN'} · {number_text(counts['triangles'])} triangles"
+        return f"{'mesh' if kind == 'mesh' else 'TIN'} · {spaced(counts['triangles'])} triangles"
     if "rows" in counts:
         return f"grid · {counts['rows']} × {counts['columns']}"
     if "lines" in counts:
-        return (
-            f"{kind} · {number_text(counts['lines'])} lines"
-            if kind == "contours"
-            else f"{number_text(counts['lines'])} lines"
-        )
+        return f"{kind} · {spaced(counts['lines'])} lines" if kind == "contours" else f"{spaced(counts['lines'])} lines"
     if "records" in counts:
-        return f"{number_text(counts['records'])} survey record{'' if counts['records'] == 1 else 's'}"
-    return f"{number_text(counts.get('points', 0))} points"
+        return f"{spaced(counts['records'])} survey record{'' if counts['records'] == 1 else 's'}"
+    return f"{spaced(counts.get('points', 0))} points"

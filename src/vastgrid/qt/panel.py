@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QFrame,
     QGridLayout,
@@ -23,97 +22,21 @@ from PyQt6.QtWidgets import (
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
+from vastgrid.base.words import spaced
 from vastgrid.job.lineage import Node, Role, State
 from vastgrid.params import declare
 from vastgrid.qt import theme
+from vastgrid.qt.field_editor import FieldEditor
 from vastgrid.qt.figures_part import FiguresPart
 from vastgrid.qt.findings_part import FindingsPart
-from vastgrid.qt.forms import ParamForm, editor, text_of, when_changed
-from vastgrid.qt.lineage_view import kind_text, number_text
+from vastgrid.qt.forms import ParamForm
+from vastgrid.qt.lineage_view import kind_text
 from vastgrid.qt.looks_part import LooksPart
 from vastgrid.qt.panel_labels import label, rule
 from vastgrid.qt.sources_part import SourcesPart
 from vastgrid.session.session import Session
 from vastgrid.terrain.figures import Figures
 from vastgrid.terrain.linework import Linework
-
-
-class FieldEditor(QFrame):
-    """The small window in which one field of a sentence is changed; errors stand in it, beside the field."""
-
-    accepted = pyqtSignal(str)
-    edited = pyqtSignal(str)
-    closed = pyqtSignal()
-
-    def __init__(self, parent: QWidget, field: declare.Field, text: str, suggestions: list[str]) -> None:
-        super().__init__(parent, Qt.WindowType.Popup)
-        self.setObjectName("box")
-        self.field = field
-        layout = QVBoxLayout(self)
-        layout.addWidget(label(field.param.label, wrap=False))
-        self.editor = editor(field, text, suggestions)
-        self.editor.setMinimumWidth(240)
-        layout.addWidget(self.editor)
-        note = label(field.param.help, quiet=True)
-        note.setMaximumWidth(270)
-        layout.addWidget(note)
-        self.error = label("", name="error")
-        self.error.hide()
-        layout.addWidget(self.error)
-        row = QHBoxLayout()
-        self.button = QPushButton("Change")
-        self.button.setProperty("main", "true")
-        self.button.clicked.connect(self._accept)
-        row.addStretch()
-        row.addWidget(self.button)
-        layout.addLayout(row)
-        when_changed(self.editor, self._edited)
-        if isinstance(self.editor, QLineEdit):
-            self.editor.returnPressed.connect(self._accept)
-            self.editor.selectAll()
-
-    def open_at(self, place: QPoint) -> None:
-        """Show the editor below a place, inside the screen."""
-        self.adjustSize()
-        screen = self.screen()
-        room = screen.availableGeometry() if screen else self.geometry()
-        x = min(place.x(), room.right() - self.width() - 4)
-        y = min(place.y(), room.bottom() - self.height() - 4)
-        self.move(x, y)
-        self.show()
-        self.editor.setFocus()
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._accept()
-            return
-        super().keyPressEvent(event)
-
-    def hideEvent(self, event: Any) -> None:
-        self.closed.emit()
-
-    def _edited(self) -> None:
-        if self._checked():
-            self.edited.emit(text_of(self.editor))
-
-    def _checked(self) -> bool:
-        try:
-            declare.parse_value(self.field, text_of(self.editor))
-        except CallError as error:
-            self.error.setText(str(error))
-            self.error.show()
-            self.button.setEnabled(False)
-            self.adjustSize()
-            return False
-        self.error.hide()
-        self.button.setEnabled(True)
-        return True
-
-    def _accept(self) -> None:
-        if self._checked():
-            text = text_of(self.editor)
-            self.hide()
-            self.accepted.emit(text)
 
 
 class Panel(QWidget):
@@ -507,7 +430,7 @@ def figure_rows(node: Node) -> list[tuple[str, str]]:
     if node.outcome is None:
         return []
     figures: dict[str, Any] = node.outcome.figures
-    rows = [(name.capitalize(), number_text(value)) for name, value in figures.get("count", {}).items()]
+    rows = [(name.capitalize(), spaced(value)) for name, value in figures.get("count", {}).items()]
     extent = figures.get("extent") or {}
     for name, pair in extent.items():
         if pair:

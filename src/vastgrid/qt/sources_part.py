@@ -10,8 +10,8 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QIcon, QPixmap
 from PyQt6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QMenu, QToolButton, QVBoxLayout, QWidget
 
+from vastgrid.base.words import spaced
 from vastgrid.job.lineage import Node, Role
-from vastgrid.qt.lineage_view import number_text
 from vastgrid.qt.panel_labels import label
 from vastgrid.session.session import Session
 
@@ -86,7 +86,7 @@ class SourcesPart(QWidget):
         swatch.clicked.connect(lambda: self._pick(source, colour))
         table.addWidget(swatch, 2 * k, 1)
         figures = source.outcome.figures if source.outcome else {}
-        counts = ", ".join(f"{number_text(v)} {name}" for name, v in list(figures.get("count", {}).items())[:1])
+        counts = ", ".join(f"{spaced(v)} {name}" for name, v in list(figures.get("count", {}).items())[:1])
         name = label(source.name, wrap=False)
         name.setToolTip(_extent(figures))
         table.addWidget(name, 2 * k, 2)
