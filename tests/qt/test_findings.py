@@ -113,11 +113,11 @@ def test_a_remedy_changes_the_sentence(qtbot, window):
 
 
 def test_a_finding_is_accepted_with_a_note_that_goes_into_the_report(qtbot, window, monkeypatch, tmp_path):
-    before = window.findings_button.text()
+    before = window.status.findings.text()
     dialog = choose(window, PLANTED["spike"])
     monkeypatch.setattr(QInputDialog, "getText", lambda *a: ("It is the gate's  pillar.", True))
     dialog.accept_.click()
-    assert int(window.findings_button.text().split()[0]) == int(before.split()[0]) - 1
+    assert int(window.status.findings.text().split()[0]) == int(before.split()[0]) - 1
     dialog.all.setChecked(True)
     dialog = choose(window, (*PLANTED["spike"], "It is the gate's pillar."))
     target = tmp_path / "report.md"
@@ -130,7 +130,7 @@ def test_a_finding_is_accepted_with_a_note_that_goes_into_the_report(qtbot, wind
     assert "Day 4" not in text, "what did not lead to the delivery is not in its report"
     dialog = choose(window, (*PLANTED["spike"], "pillar"))
     dialog.reopen.click()
-    assert window.findings_button.text() == before
+    assert window.status.findings.text() == before
 
 
 def test_thresholds_are_seen_and_changed(qtbot, window):
@@ -155,7 +155,7 @@ def test_the_panel_tells_a_cards_findings_with_their_remedies(qtbot, window):
     from vastgrid.qt.findings_part import FindingsPart
 
     part = window.panel.findChild(FindingsPart)
-    words = " ".join(label.text() for label in part.findChildren(type(window.readout)))
+    words = " ".join(label.text() for label in part.findChildren(type(window.status.readout)))
     assert "1 open finding" in words and "Read its heights as international foot" in words
     window.panel.finding_mended.emit(window.session.noticed([node])[0])
     looked(qtbot, window)

@@ -348,7 +348,7 @@ def test_a_large_cloud_is_put_in_order_behind_and_may_rest(qtbot, window, monkey
     window.ordering.pause()
     task = window.ordering.task
     if task is not None:
-        assert task.paused and window.pause.text() == "Go on"
+        assert task.paused and window.status.pause.text() == "Go on"
         window.ordering.pause()
     qtbot.waitUntil(lambda: cloud.content in rendering.indexes, timeout=20_000)
     view = rendering.fitted(rendering.bounds([cloud]), 300, 200)

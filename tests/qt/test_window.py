@@ -84,7 +84,7 @@ def test_what_is_seen_first(window):
         "Contours 2 m",
     ]
     assert [c.column for c in window.lineage.cards] == [0, 0, 1, 2]
-    assert "m · m · local grid" in window.units_label.text()
+    assert "m · m · local grid" in window.header.units.text()
 
 
 def test_readout_is_the_ground_under_the_cursor(qtbot, window):
@@ -304,11 +304,11 @@ def test_cancel_in_the_middle(qtbot, window):
             time.sleep(0.005)
 
     window.start("working without end", endless, lambda made: None)
-    qtbot.waitUntil(window.cancel.isVisible, timeout=5000)
-    assert window.task_text.text() == "working without end"
-    window.cancel.click()
+    qtbot.waitUntil(window.status.cancel.isVisible, timeout=5000)
+    assert window.status.task_text.text() == "working without end"
+    window.status.cancel.click()
     idle(qtbot, window)
-    assert not window.cancel.isVisible() and "nothing was changed" in window.message
+    assert not window.status.cancel.isVisible() and "nothing was changed" in window.message
     assert window.session.graph == before
 
 
@@ -372,7 +372,7 @@ def test_an_empty_job_says_what_to_do(qtbot, tmp_path):
     qtbot.addWidget(window)
     window.show()
     qtbot.waitExposed(window)
-    assert window.units_label.text() == "empty job"
+    assert window.header.units.text() == "empty job"
     assert not window.plan.grab().isNull()
     for key in ("undo", "redo", "remove"):
         assert not window.actions_[key].isEnabled()

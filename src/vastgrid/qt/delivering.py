@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QMenu
 from vastgrid import catalog
 from vastgrid.job.lineage import Role
 from vastgrid.qt import glyphs
+from vastgrid.qt.buttons import entry
 from vastgrid.qt.deliver_dialog import DeliverDialog
 
 if TYPE_CHECKING:
@@ -38,11 +39,10 @@ class Delivering:
             if each.write is not None and (not kinds or any(issubclass(kind, each.carries.kinds) for kind in kinds))
         ]
         for each in able:
-            action = menu.addAction(glyphs.icon("delivery", self.window.palette_.action), f"{each.title} file …")
-            if action is not None:
-                action.triggered.connect(lambda _=False, e=each: self.window.guarded(partial(self.deliver, e.id)))
+            run = partial(self.window.guarded, partial(self.deliver, each.id))
+            entry(menu, f"{each.title} file …", run, glyphs.icon("delivery", self.window.palette_.action))
         if not able:
-            self.window.hint(menu, "No format can hold these")
+            entry(menu, "No format can hold these")
 
     def deliver(self, operation: str) -> None:
         """Ask what goes out and where, write it, read it back."""

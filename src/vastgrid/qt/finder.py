@@ -141,6 +141,11 @@ class Finder(QLineEdit):
         if hit is not None:
             hit.run()
 
+    def begin(self) -> None:
+        """Take the keys, ready to be typed into."""
+        self.setFocus()
+        self.selectAll()
+
     def leave(self) -> None:
         """Put the hits away."""
         if self.list is not None:

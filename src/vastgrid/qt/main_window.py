@@ -8,21 +8,15 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QEvent, QPointF, Qt, QUrl
-from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent, QKeySequence
+from PyQt6.QtGui import QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QFileDialog,
-    QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
     QMessageBox,
-    QProgressBar,
-    QPushButton,
     QScrollArea,
-    QSizePolicy,
     QSplitter,
-    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -31,12 +25,14 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.qt import theme
+from vastgrid.qt.actions import add_actions
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.checking import Checking
 from vastgrid.qt.delivering import Delivering
 from vastgrid.qt.dressing import Dressing
 from vastgrid.qt.figuring import Figuring
 from vastgrid.qt.finder import Finder, Hit, understood
+from vastgrid.qt.header import Header
 from vastgrid.qt.importing import Importing
 from vastgrid.qt.inspecting import Inspecting
 from vastgrid.qt.lineage_view import LineageView
@@ -48,6 +44,7 @@ from vastgrid.qt.picturing import Picturing
 from vastgrid.qt.plan_view import PlanView
 from vastgrid.qt.sectioning import Sectioning
 from vastgrid.qt.sourcing import Sourcing
+from vastgrid.qt.status_line import StatusLine
 from vastgrid.qt.views import Views
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
@@ -93,8 +90,7 @@ class MainWindow(QMainWindow):
         self.lineage = LineageView(palette)
         self.panel = Panel(palette)
         self.finder = Finder(self._search)
-        self.actions_: dict[str, QAction] = {}
-        self._make_actions()
+        self.actions_ = add_actions(self)
         self.views = Views(self, palette)
         self.sectioning = Sectioning(self)
         self.measuring = Measuring(self)
@@ -107,81 +103,6 @@ class MainWindow(QMainWindow):
 
     # -- building the window
 
-    def _action(self, key: str, text: str, run: Callable[[], Any], shortcut: str = "") -> QAction:
-        action = QAction(text, self)
-        action.triggered.connect(lambda _=False: self.guarded(run))
-        if shortcut:
-            action.setShortcut(QKeySequence(shortcut))
-        self.addAction(action)
-        self.actions_[key] = action
-        return action
-
-    def _make_actions(self) -> None:
-        self._action("import", "Import files …", self.importing.choose, "Ctrl+I")
-        self._action("deliver", "Deliver …", lambda: self.delivering.deliver(""), "Ctrl+D")
-        self._action("undo", "Undo", self.undo, "Ctrl+Z")
-        self._action("redo", "Redo", self.redo, "Ctrl+Shift+Z")
-        self._action("remove", "Remove the chosen cards", self.remove_chosen)
-        self._action("remake", "Make everything again that is out of date", self.making.remake_all, "F5")
-        self._action("compare", "Compare the two chosen surfaces", self.checking.compare_chosen)
-        self._action("findings", "Read all findings", self.inspecting.show)
-        self._action("fit", "Show everything", lambda: self.views.fit(), "Ctrl+0")
-        self._action("go", "Go to coordinates …", lambda: self.views.ask_place(), "Ctrl+G")
-        self._action("north", "Turn until north is up", lambda: self.views.turn_north())
-        self._action("section", "Draw a section", lambda: self.sectioning.draw(), "Ctrl+L")
-        self._action("section_along", "Section along a line that is shown", lambda: self.sectioning.pick())
-        self._action("section_end", "Close the section", lambda: self.sectioning.close_section())
-        self._action("measure", "Measure from place to place", lambda: self.measuring.distance(), "Ctrl+M")
-        self._action("measure_area", "Measure an area", lambda: self.measuring.area())
-        self._action("interval", "Check the interval of contours …", lambda: self.measuring.check_interval())
-        self._action("swipe", "Two chosen cards, with a divider", lambda: self.views.compare(blink=False))
-        self._action("blink", "Two chosen cards in turn", lambda: self.views.compare(blink=True))
-        self._action("compare_end", "End comparing", lambda: self.views.end_compare())
-        self._action("picture", "Picture of any size (PNG) …", lambda: self.picturing.ask_picture())
-        self._action("sheet", "Plan to scale (PDF or SVG) …", lambda: self.picturing.ask_sheet())
-        snap = self._action("snap", "Catch vertices, lines and edges", self._toggle_snap, "Ctrl+J")
-        snap.setCheckable(True)
-        snap.setChecked(True)
-        for key, text in (("plan", "Show the plan"), ("3D", "Show the 3D view"), ("both", "Show plan and 3D view")):
-            self._action(
-                f"view_{key}", text, partial(self._show_views, key), {"plan": "F2", "3D": "F3", "both": "F4"}[key]
-            )
-        self._action("only", "Show only the chosen cards", self.isolate)
-        self._action("new", "New job …", self.new_job, "Ctrl+N")
-        self._action("open", "Open a job …", self.open_job, "Ctrl+O")
-        self._action("copy", "Save a copy of the job …", self.save_copy, "Ctrl+Shift+S")
-        self._action("theme", "Change between light and dark", self.toggle_theme, "Ctrl+T")
-        self._action("find", "Find an action or write a sentence", self._find, "Ctrl+K")
-        self._action("lattice", "Draw an area and lay a lattice of points over it …", self.making.draw_lattice)
-        self._action("quit", "Quit", self.close, "Ctrl+Q")
-        for key, text, widget in (
-            ("plan", "Go to the plan", self.plan),
-            ("lineage", "Go to the lineage", self.lineage),
-        ):
-            self._action(key, text, widget.setFocus, "F6" if key == "plan" else "F7")
-
-    def _toggle_snap(self) -> None:
-        self.plan.snapping = self.actions_["snap"].isChecked()
-
-    def _show_views(self, which: str) -> None:
-        self.views.show_views(which)
-
-    def _menu_button(self, text: str, fill: Callable[[QMenu], None]) -> QToolButton:
-        button = QToolButton()
-        button.setText(text)
-        button.setProperty("flat", "true")
-        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        menu = QMenu(button)
-
-        def refill() -> None:
-            menu.clear()
-            fill(menu)
-
-        menu.aboutToShow.connect(refill)
-        button.setMenu(menu)
-        return button
-
     def _lay_out(self) -> None:
         page = QWidget()
         page.setObjectName("page")
@@ -189,7 +110,9 @@ class MainWindow(QMainWindow):
         outer = QVBoxLayout(page)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
-        outer.addWidget(self._header())
+        self.header = Header(self)
+        self.menus = self.header.menus
+        outer.addWidget(self.header)
         self.upper = QSplitter(Qt.Orientation.Horizontal)
         self.upper.addWidget(self.views)
         self.upper.addWidget(self.panel)
@@ -205,92 +128,12 @@ class MainWindow(QMainWindow):
         self.halves.setSizes([450, 275])
         self.halves.setStretchFactor(0, 1)
         outer.addWidget(self.halves, 1)
-        outer.addWidget(self._status())
-
-    def _header(self) -> QWidget:
-        header = QWidget()
-        header.setObjectName("header")
-        header.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        row = QHBoxLayout(header)
-        row.setContentsMargins(10, 6, 14, 6)
-        self.job_button = self._menu_button("", self._fill_job_menu)
-        self.job_button.setStyleSheet("font-size: 12pt; font-weight: 600;")
-        row.addWidget(self.job_button)
-        row.addSpacing(12)
-        importing = QToolButton()
-        importing.setProperty("flat", "true")
-        importing.setText("Import")
-        importing.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        importing.clicked.connect(lambda: self.guarded(self.importing.choose))
-        row.addWidget(importing)
-        self.menus = {
-            "make": self._menu_button("Make", lambda menu: self.making.fill_menu(menu, self.lineage.selection)),
-            "check": self._menu_button("Check", self.checking.fill_menu),
-            "deliver": self._menu_button("Deliver", self.delivering.fill_menu),
-        }
-        for button in self.menus.values():
-            row.addWidget(button)
-        row.addStretch()
-        for key, text in (("undo", "↶"), ("redo", "↷")):
-            button = QToolButton()
-            button.setDefaultAction(self.actions_[key])
-            button.setText(text)
-            button.setProperty("flat", "true")
-            button.setAccessibleName(key)
-            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            self.actions_[key].setIconText(text)
-            row.addWidget(button)
-        row.addWidget(self.finder)
-        row.addSpacing(8)
-        self.units_label = QLabel()
-        self.units_label.setObjectName("quiet")
-        row.addWidget(self.units_label)
-        return header
-
-    def _status(self) -> QWidget:
-        status = QWidget()
-        status.setObjectName("status")
-        status.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        row = QHBoxLayout(status)
-        row.setContentsMargins(14, 3, 14, 3)
-        self.readout = QLabel("E –   N –   Z –")
-        self.readout.setFont(theme.font(9, mono=True))
-        self.readout.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 9pt;')
-        self.readout.setMinimumWidth(430)
-        row.addWidget(self.readout)
-        self.scale = QLabel("")
-        row.addWidget(self.scale)
-        self.said = QLabel("")
-        self.said.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        # Whatever these say, the window keeps its width.
-        for words, share in ((self.readout, 3), (self.said, 4)):
-            words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-            row.setStretch(row.indexOf(words), share)
-        row.addWidget(self.said, 4)
-        self.task_text = QLabel("")
-        row.addWidget(self.task_text)
-        self.bar = QProgressBar()
-        self.bar.setRange(0, 1000)
-        self.bar.setTextVisible(False)
-        self.bar.setFixedWidth(130)
-        row.addWidget(self.bar)
-        self.cancel = QPushButton("Cancel")
-        self.cancel.clicked.connect(self.runner.cancel_all)
-        row.addWidget(self.cancel)
-        self.findings_button = QToolButton()
-        self.findings_button.setProperty("flat", "true")
-        self.findings_button.clicked.connect(lambda: self.guarded(self.inspecting.show))
-        row.addWidget(self.findings_button)
-        self.pause = QPushButton("Pause")
-        self.pause.clicked.connect(lambda: self.ordering.pause())
-        row.insertWidget(row.indexOf(self.cancel), self.pause)
-        for widget in (self.bar, self.cancel, self.pause):
-            widget.hide()
-        return status
+        self.status = StatusLine(self.runner.cancel_all, self.ordering.pause, self.actions_["findings"].trigger)
+        outer.addWidget(self.status)
 
     def _connect(self) -> None:
-        self.plan.cursor_moved.connect(self.readout.setText)
-        self.plan.scale_changed.connect(self.scale.setText)
+        self.plan.cursor_moved.connect(self.status.readout.setText)
+        self.plan.scale_changed.connect(self.status.scale.setText)
         self.lineage.chosen.connect(lambda nodes: self.show_panel())
         self.lineage.wanted_targets.connect(self._targets_menu)
         self.lineage.switched.connect(self.toggle_shown)
@@ -344,17 +187,10 @@ class MainWindow(QMainWindow):
     def refresh(self) -> None:
         """Show the job as it is now."""
         graph = self.session.graph
-        self.job_button.setText(self.session.name + "  ▾")
+        self.header.show_job(self.session)
         self.setWindowTitle(f"{self.session.name} – Vast Grid")
         self.lineage.show_graph(graph, self.dataset)
-        plan, height = self.session.units()
-        words = [unit.value if unit else "?" for unit in (plan, height)]
-        crs = next(
-            (n.outcome.figures["crs"] for n in graph.nodes.values() if n.outcome and n.outcome.figures.get("crs")), None
-        )
-        self.units_label.setText(f"{words[0]} · {words[1]} · {crs or 'local grid'}" if graph.nodes else "empty job")
-        self.units_label.setToolTip("Unit of plan · unit of heights · coordinate reference system")
-        self.plan.unit = plan
+        self.plan.unit = self.session.units()[0]
         self.refresh_views()
         self.show_findings_count()
         self.inspecting.see_to()
@@ -364,8 +200,7 @@ class MainWindow(QMainWindow):
 
     def show_findings_count(self) -> None:
         """Show how many findings are open."""
-        number = sum(each.open for each in self.session.noticed())
-        self.findings_button.setText(f"{number} finding{'' if number == 1 else 's'}")
+        self.status.show_findings(sum(each.open for each in self.session.noticed()))
 
     def go_to(self, east: float, north: float) -> None:
         """Bring a place into the views and mark it."""
@@ -401,8 +236,7 @@ class MainWindow(QMainWindow):
     def say(self, text: str) -> None:
         """Say something in the status line."""
         self.message = text
-        self.said.setText(text)
-        self.said.setToolTip(text)
+        self.status.say(text)
 
     def guarded(self, run: Callable[[], Any]) -> None:
         """Run something the user asked for; what goes wrong is told, not raised."""
@@ -461,18 +295,7 @@ class MainWindow(QMainWindow):
                 call()
 
     def _show_tasks(self) -> None:
-        """Show what runs: the task that is waited for, or else the ordering of a large cloud in the background."""
-        current, behind = self.runner.current(), self.ordering.task
-        shown = current or behind
-        self.bar.setVisible(shown is not None)
-        self.cancel.setVisible(current is not None)
-        self.pause.setVisible(current is None and behind is not None)
-        if shown is not None:
-            self.bar.setValue(int(1000 * shown.fraction))
-            self.task_text.setText(shown.title + (" (resting)" if shown.paused else ""))
-            self.pause.setText("Go on" if shown.paused else "Pause")
-        else:
-            self.task_text.setText("")
+        self.status.show_tasks(self.runner.current(), self.ordering.task)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         if event is not None and event.mimeData() is not None and event.mimeData().hasUrls():  # type: ignore[union-attr]
@@ -486,12 +309,6 @@ class MainWindow(QMainWindow):
         self.guarded(lambda: self.importing.files(paths))
 
     # -- menus
-
-    def hint(self, menu: QMenu, text: str) -> None:
-        """Say in a menu why it offers nothing."""
-        action = menu.addAction(text)
-        if action is not None:
-            action.setEnabled(False)
 
     def _targets_menu(self, node: str, place: QPointF) -> None:
         menu = self.targets_menu()
@@ -513,13 +330,6 @@ class MainWindow(QMainWindow):
             self.sourcing.look_at_files()
 
     # -- the job
-
-    def _fill_job_menu(self, menu: QMenu) -> None:
-        for key in ("new", "open", "copy", None, "undo", "redo", "remove", None, "fit", "only", "theme", None, "quit"):
-            if key is None:
-                menu.addSeparator()
-            else:
-                menu.addAction(self.actions_[key])
 
     def undo(self) -> None:
         """Take the last change back."""
@@ -592,10 +402,6 @@ class MainWindow(QMainWindow):
         self.refresh()
 
     # -- finding by typing
-
-    def _find(self) -> None:
-        self.finder.setFocus()
-        self.finder.selectAll()
 
     def _search(self, text: str) -> list[Hit]:
         hits = []

@@ -18,6 +18,7 @@ from vastgrid.kernels.isolines import isolines
 from vastgrid.params import declare
 from vastgrid.qt import glyphs
 from vastgrid.qt.ask_dialog import AskDialog
+from vastgrid.qt.buttons import entry
 from vastgrid.tasks.runner import Task
 from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.tin import Tin
@@ -47,20 +48,16 @@ class Making:
                 estimate = conversion.estimate(known, conversion.settle(known, conversion.params()))
             except VastGridError as error:
                 estimate = str(error)
-            action = menu.addAction(
-                glyphs.icon(conversion.gives.kind or "dataset", self.window.palette_.action),
+            entry(
+                menu,
                 conversion.title + (f"   ({estimate})" if estimate else ""),
+                partial(self.window.guarded, partial(self.make, conversion.id, list(nodes), {})),
+                glyphs.icon(conversion.gives.kind or "dataset", self.window.palette_.action),
             )
-            if action is not None:
-                action.triggered.connect(
-                    lambda _=False, c=conversion: self.window.guarded(partial(self.make, c.id, list(nodes), {}))
-                )
         if any(conversion.id == "lattice" for conversion in able):
             menu.addAction(self.window.actions_["lattice"])
         if not able:
-            self.window.hint(
-                menu, "Choose cards below first" if not nodes else "Nothing can be made from these together"
-            )
+            entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
 
     def make(self, operation: str, inputs: list[str], words: dict[str, str], *, asked: bool = False) -> None:
         """Make something from cards; it joins the lineage when it is done.

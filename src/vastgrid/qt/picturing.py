@@ -245,7 +245,7 @@ class Picturing:
         )  # fmt: skip
         items, unit, legend = tuple(window.plan.items), window.plan.unit, list(window.plan.legend)
         words = [
-            sheet.title, f"1 : {sheet.scale}", datetime.date.today().isoformat(), window.units_label.text(),
+            sheet.title, f"1 : {sheet.scale}", datetime.date.today().isoformat(), window.header.units.text(),
         ]  # fmt: skip
 
         def work(progress: Progress) -> str:

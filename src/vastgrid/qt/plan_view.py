@@ -192,6 +192,10 @@ class PlanView(QWidget):
         self.preview = contours
         self.update()
 
+    def set_snapping(self, on: bool) -> None:
+        """Let the pointer be caught by vertices, lines and edges, or not."""
+        self.snapping = on
+
     def set_palette(self, palette: theme.Palette) -> None:
         """Change the theme."""
         self.palette_ = palette

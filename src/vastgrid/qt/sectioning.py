@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterable
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,7 +19,6 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLineEdit,
     QMenu,
-    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -29,6 +29,7 @@ from vastgrid.base.files import replacing, write_text
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, length_in, parse_length
 from vastgrid.qt import rendering, theme
+from vastgrid.qt.buttons import entry, flat_button, menu_button
 from vastgrid.qt.section_view import EXAGGERATIONS, SectionView
 from vastgrid.qt.tools import Tool
 from vastgrid.session.deliver import deliver
@@ -92,39 +93,21 @@ class Sectioning(QWidget):
         row.addWidget(QLabel("Band"))
         row.addWidget(self.band)
         self.step_size = self._length("5", "How far a step goes sideways", lambda: None)
-        for text, by, tip in (("◀", -1, "Step to the left (Page up)"), ("▶", 1, "Step to the right (Page down)")):
-            button = self._button(text, tip)
-            button.clicked.connect(lambda _=False, by=by: self.step(by))
-            row.addWidget(button)
-            if by < 0:
-                row.addWidget(self.step_size)
-        export = self._button("Export ▾", "Hand the section on")
-        menu = QMenu(export)
+        row.addWidget(flat_button("◀", partial(self.step, -1), "Step to the left (Page up)"))
+        row.addWidget(self.step_size)
+        row.addWidget(flat_button("▶", partial(self.step, 1), "Step to the right (Page down)"))
+        row.addWidget(menu_button("Export ▾", self._fill_exports, "Hand the section on"))
+        row.addWidget(flat_button("✕", self.close_section, "Close the section"))
+        return row
+
+    def _fill_exports(self, menu: QMenu) -> None:
         for text, kind in (
             ("Table (CSV) …", "csv"),
             ("Drawing (DXF) …", "dxf"),
             ("Picture (SVG) …", "svg"),
             ("Picture (PNG) …", "png"),
         ):
-            action = menu.addAction(text)
-            assert action is not None
-            action.triggered.connect(lambda _=False, kind=kind: self.window_.guarded(lambda: self.ask_export(kind)))
-        export.setMenu(menu)
-        export.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        row.addWidget(export)
-        close = self._button("✕", "Close the section")
-        close.clicked.connect(self.close_section)
-        row.addWidget(close)
-        return row
-
-    def _button(self, text: str, tip: str) -> QToolButton:
-        button = QToolButton()
-        button.setText(text)
-        button.setToolTip(tip)
-        button.setAccessibleName(tip)
-        button.setProperty("flat", "true")
-        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        return button
+            entry(menu, text, partial(self.window_.guarded, partial(self.ask_export, kind)))
 
     def _length(self, text: str, tip: str, changed: Any) -> QLineEdit:
         edit = QLineEdit(text)

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QMenu, QToolBu
 
 from vastgrid.base.words import spaced
 from vastgrid.job.lineage import Node, Role
+from vastgrid.qt.buttons import entry
 from vastgrid.qt.panel_labels import label
 from vastgrid.session.session import Session
 
@@ -61,9 +62,7 @@ class SourcesPart(QWidget):
             button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
             menu = QMenu(button)
             for other in able:
-                action = menu.addAction(session.graph[other].name)
-                if action is not None:
-                    action.triggered.connect(partial(lambda o, _=False: self.added.emit(node.id, o), other))
+                entry(menu, session.graph[other].name, partial(self.added.emit, node.id, other))
             button.setMenu(menu)
             self.menus["add"] = menu
             outer.addWidget(button)
@@ -96,12 +95,8 @@ class SourcesPart(QWidget):
         more.setAccessibleName(f"What can be done with {source.name}")
         menu = QMenu(more)
         if source.role is Role.SOURCE:
-            action = menu.addAction("Replace by a newer file …")
-            if action is not None:
-                action.triggered.connect(lambda: self.replaced.emit(node.id, source.id))
-        action = menu.addAction("Take out")
-        if action is not None:
-            action.triggered.connect(lambda: self.dropped.emit(node.id, source.id))
+            entry(menu, "Replace by a newer file …", partial(self.replaced.emit, node.id, source.id))
+        entry(menu, "Take out", partial(self.dropped.emit, node.id, source.id))
         more.setMenu(menu)
         self.menus[source.id] = menu
         table.addWidget(more, 2 * k, 3)

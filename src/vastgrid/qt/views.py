@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 
 from vastgrid.base.errors import CallError
 from vastgrid.qt import theme
+from vastgrid.qt.buttons import flat_button, menu_button
 from vastgrid.qt.go_dialog import GoDialog
 from vastgrid.qt.plan_view import PlanView
 from vastgrid.qt.space_view import MODES, SpaceView
@@ -76,7 +77,7 @@ class Views(QWidget):
         self.deep.hide()
         self.plan.looked.connect(self._plan_looked)
         self.space.looked.connect(self._space_looked)
-        self.plan.pointed.connect(self._plan_pointed)
+        self.plan.pointed.connect(self.point_at)
         self.space.cursor_moved.connect(self._space_pointed)
         self._show_controls()
 
@@ -94,7 +95,7 @@ class Views(QWidget):
         row.setContentsMargins(8, 2, 8, 2)
         row.setSpacing(2)
         for key in (PLAN, SPACE, BOTH):
-            button = self._button(key, {"plan": "Plan"}.get(key, key), partial(self.show_views, key))
+            button = self.buttons[key] = flat_button({"plan": "Plan"}.get(key, key), partial(self.show_views, key))
             button.setCheckable(True)
             row.addWidget(button)
         row.addSpacing(10)
@@ -105,7 +106,9 @@ class Views(QWidget):
             ("look", "Go", ("fit", "go", "north", "snap")),
             ("picture", "Picture", ("picture", "sheet")),
         ):
-            row.addWidget(self._menu(key, text, entries))
+            actions = [self.window_.actions_[entry] for entry in entries]
+            self.buttons[key] = menu_button(text + " ▾", partial(QMenu.addActions, actions=actions))
+            row.addWidget(self.buttons[key])
         row.addStretch()
         return bar
 
@@ -141,28 +144,6 @@ class Views(QWidget):
         row.addWidget(self.link)
         row.addStretch()
         return bar
-
-    def _button(self, key: str, text: str, run: Callable[[], Any]) -> QToolButton:
-        button = QToolButton()
-        button.setText(text)
-        button.setProperty("flat", "true")
-        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        button.clicked.connect(lambda: self.window_.guarded(run))
-        self.buttons[key] = button
-        return button
-
-    def _menu(self, key: str, text: str, entries: tuple[str, ...]) -> QToolButton:
-        button = QToolButton()
-        button.setText(text + " ▾")
-        button.setProperty("flat", "true")
-        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        menu = QMenu(button)
-        for entry in entries:
-            menu.addAction(self.window_.actions_[entry])
-        button.setMenu(menu)
-        self.buttons[key] = button
-        return button
 
     def _number(
         self, least: float, most: float, value: float, step: float, name: str, run: Callable[[float], Any]
@@ -292,9 +273,6 @@ class Views(QWidget):
             self.plan.centre_on(camera.east, camera.north, size)
             self._linking = False
 
-    def _plan_pointed(self, east: float, north: float) -> None:
-        self.point_at(east, north)
-
     def point_at(self, east: float, north: float) -> None:
         """Show a place in the 3D view."""
         if self.space.isVisible():
@@ -305,7 +283,7 @@ class Views(QWidget):
     def _space_pointed(self, east: float, north: float) -> None:
         self.plan.pointer = (east, north)
         self.plan.update()
-        self.window_.readout.setText(self.plan.readout(east, north))
+        self.window_.status.readout.setText(self.plan.readout(east, north))
 
     def go_to(self, east: float, north: float, *, close: bool = True) -> None:
         """Bring a place into all views and mark it."""
