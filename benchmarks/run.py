@@ -226,9 +226,7 @@ view = rendering.fitted(rendering.bounds(source.datasets), 540, 270)
 rendering.draw(source.datasets, view, theme.LIGHT)
 first = time.perf_counter() - begun
 begun = time.perf_counter()
-source = session.read(path, {}, (None, None), Silent())
-session.accept(session.take_in(source, {}, (None, None), Silent()), "import")
-del source
+session.sources.bring_in(path)
 (node,) = session.graph.nodes
 cloud = session.dataset(node)
 index = cloudindex.build(cloud, folder / "index" / cloud.content, Silent())

@@ -25,8 +25,7 @@ def session(tmp_path):
     rows[450] = rows[450].rsplit(",", 1)[0] + ",140.000"
     (tmp_path / "a.csv").write_text("\n".join(["Point,Easting [m],Northing [m],Elevation [m]", *rows]))
     own = Session(tmp_path / "job")
-    source = own.read(tmp_path / "a.csv", {}, (None, None), Silent())
-    own.accept(own.take_in(source, {}, (None, None), Silent()), "import")
+    own.sources.bring_in(tmp_path / "a.csv")
     return own
 
 
@@ -69,8 +68,7 @@ def test_findings_and_acceptances_are_kept_with_the_job(session):
 def test_a_neighbour_that_comes_or_goes_is_minded(session, tmp_path):
     look(session)
     (tmp_path / "b.csv").write_text((tmp_path / "a.csv").read_text())
-    source = session.read(tmp_path / "b.csv", {}, (None, None), Silent())
-    session.accept(session.take_in(source, {}, (None, None), Silent()), "import")
+    session.sources.bring_in(tmp_path / "b.csv")
     due = session.inspection.due(session.graph)
     first, second = session.graph.nodes
     assert {check.id for node, check in due if node == first} == {check.id for check in catalog.CHECKS if check.around} & {

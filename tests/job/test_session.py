@@ -24,8 +24,7 @@ def session(tmp_path):
     lines = [f"{e:.3f},{n:.3f},{200 + (e - 431000) / 5:.3f}" for e, n in rows]
     (tmp_path / "day.csv").write_text("E [m],N [m],Z [m]\n" + "\n".join(lines) + "\n")
     made = Session(tmp_path / "job")
-    source = made.read(tmp_path / "day.csv", {}, (None, None), Silent())
-    made.accept(made.take_in(source, {}, (None, None), Silent()), "import day.csv")
+    made.sources.bring_in(tmp_path / "day.csv")
     for operation, words in (("tin", {}), ("contours", {"interval": "1m"})):
         node = made.plan(operation, [list(made.graph.nodes)[-1]], words)
         made.change(made.remake(made.graph.with_node(node), [node.id], Silent()), f"make {node.name}")
@@ -134,9 +133,7 @@ def test_delivery_is_a_node_with_its_report(session, tmp_path):
 
 def test_second_source_is_brought_into_the_jobs_units(session, tmp_path):
     (tmp_path / "feet.csv").write_text("E [us-ft],N [us-ft],Z [us-ft]\n3937,3937,3937\n0,0,0\n3937,0,0\n")
-    source = session.read(tmp_path / "feet.csv", {}, (None, None), Silent())
-    (node,) = session.take_in(source, {}, (None, None), Silent())
-    session.accept([node], "import")
+    (node,) = session.sources.bring_in(tmp_path / "feet.csv")
     np.testing.assert_allclose(session.dataset(node.id).xyz[0], [1200, 1200, 1200], rtol=1e-15)
     assert node.into == ("m", "m")
 

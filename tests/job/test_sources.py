@@ -8,6 +8,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.job.lineage import State
 from vastgrid.params.declare import plain
 from vastgrid.session.session import Session
+from vastgrid.session.steps import read_file
 
 
 def write_day(path, seed, height=200.0, rows=200):
@@ -21,8 +22,7 @@ def write_day(path, seed, height=200.0, rows=200):
 def session(tmp_path):
     made = Session(tmp_path / "job")
     for k, name in enumerate(("day1.csv", "day2.csv", "day3.csv")):
-        source = made.read(write_day(tmp_path / name, k), {}, (None, None), Silent())
-        made.accept(made.take_in(source, {}, (None, None), Silent()), f"import {name}")
+        made.sources.bring_in(write_day(tmp_path / name, k))
     node = made.plan("tin", list(made.graph.nodes)[:2], {})
     made.change(made.remake(made.graph.with_node(node), [node.id], Silent()), "make Ground")
     return made
@@ -70,8 +70,7 @@ def test_taken_out_and_added(session):
 
 def test_a_source_made_later_comes_before_what_uses_it(session, tmp_path):
     ground = named(session, "Ground")
-    source = session.read(write_day(tmp_path / "day4.csv", 9), {}, (None, None), Silent())
-    session.accept(session.take_in(source, {}, (None, None), Silent()), "import day4.csv")
+    session.sources.bring_in(write_day(tmp_path / "day4.csv", 9))
     session.add_sources(ground.id, [named(session, "day4").id])
     order = list(session.graph.nodes)
     assert order.index(named(session, "day4").id) < order.index(ground.id)
@@ -81,7 +80,7 @@ def test_a_source_made_later_comes_before_what_uses_it(session, tmp_path):
 def test_replaced_by_a_newer_file_of_the_same_layout(session, tmp_path):
     ground, day = named(session, "Ground"), named(session, "day2")
     newer = write_day(tmp_path / "day2 again.csv", 1, height=250.0)
-    session.accept([session.replaced(day.id, newer, Silent())], "replace day2")
+    session.accept([session.sources.replaced(day.id, newer, Silent())], "replace day2")
     assert session.graph[day.id].path.endswith("day2 again.csv") and session.graph[day.id].name == "day2"
     assert session.graph.state(ground.id) is State.STALE
     assert remade(session).extent().elevation[1] > 250.0
@@ -89,37 +88,37 @@ def test_replaced_by_a_newer_file_of_the_same_layout(session, tmp_path):
     assert session.graph[day.id].path.endswith("day2.csv")
     (tmp_path / "edges.obj").write_text("v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
     with pytest.raises(CallError, match="import it as a new source"):
-        session.replaced(day.id, tmp_path / "edges.obj", Silent())
+        session.sources.replaced(day.id, tmp_path / "edges.obj", Silent())
     with pytest.raises(FormatError):
-        session.replaced(day.id, tmp_path / "nowhere.csv", Silent())
+        session.sources.replaced(day.id, tmp_path / "nowhere.csv", Silent())
 
 
 def test_files_that_changed_on_disk_are_noticed(session, tmp_path):
-    assert session.changed_files() == {}
+    assert session.sources.changed_files() == {}
     day1, day2 = named(session, "day1"), named(session, "day2")
     text = (tmp_path / "day1.csv").read_text()
     (tmp_path / "day1.csv").write_text(text)
-    assert session.changed_files() == {}, "touched, yet the same"
+    assert session.sources.changed_files() == {}, "touched, yet the same"
     (tmp_path / "day1.csv").write_text(text + "999,431001,887001,300\n")
     (tmp_path / "day2.csv").unlink()
-    found = session.changed_files()
+    found = session.sources.changed_files()
     assert "changed on disk" in found[day1.id] and "no longer there" in found[day2.id]
-    session.accept([session.replaced(day1.id, tmp_path / "day1.csv", Silent())], "read again")
-    assert day1.id not in session.changed_files()
+    session.accept([session.sources.replaced(day1.id, tmp_path / "day1.csv", Silent())], "read again")
+    assert day1.id not in session.sources.changed_files()
     assert len(session.dataset(day1.id).xyz) == 201
 
 
 def test_lines_left_out_are_kept_beside_the_job(session, tmp_path):
     path = write_day(tmp_path / "bad.csv", 4)
     path.write_text(path.read_text() + "x,y\n")
-    source = session.read(path, {}, (None, None), Silent())
-    target = session.keep_left_out(source)
+    source = read_file(path, {}, Silent())
+    target = session.sources.keep_left_out(source)
     assert target.parent.parent == session.folder and "too few columns\tx,y" in target.read_text()
     (session.folder / "left out" / "bad.csv.txt").unlink()
     (session.folder / "left out").rmdir()
     (session.folder / "left out").write_text("a file in the way")
     with pytest.raises(WriteError):
-        session.keep_left_out(source)
+        session.sources.keep_left_out(source)
 
 
 def test_survives_saving_and_opening(session):

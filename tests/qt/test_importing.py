@@ -9,7 +9,6 @@ from PyQt6.QtGui import QDropEvent
 
 import samples
 from builders import DATA, HANDMADE
-from vastgrid.base.progress import Silent
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.session.session import Session
@@ -241,9 +240,7 @@ def test_a_dropped_folder(qtbot, window, monkeypatch, demo, tmp_path):
 @pytest.fixture
 def job(qtbot, window, demo, tmp_path):
     for name in ("day1.csv", "day2.txt"):
-        shutil.copy(demo / "received" / name, tmp_path / name)
-        source = window.session.read(tmp_path / name, {}, (None, None), Silent())
-        window.session.accept(window.session.take_in(source, {}, (None, None), Silent()), f"import {name}")
+        window.session.sources.bring_in(shutil.copy(demo / "received" / name, tmp_path / name))
     window.making.make("tin", list(window.session.graph.nodes), {})
     idle(qtbot, window)
     return window

@@ -37,8 +37,7 @@ def made(demo, tmp_path_factory):
     folder = tmp_path_factory.mktemp("views")
     session = Session(folder / "Tollgarth views")
     for name, words in (("day1.csv", {}), ("day2.txt", {}), ("edges.dxf", {}), ("pit-scan.laz", {"thin": "2m"})):
-        source = session.read(demo / "received" / name, words, (None, None), Silent())
-        session.accept(session.take_in(source, words, (None, None), Silent()), f"import {name}")
+        session.sources.bring_in(demo / "received" / name, words)
     ids = {node.name: node.id for node in session.graph.nodes.values()}
     for operation, inputs, words, name in (
         ("tin", [ids["day1"], ids["day2"], ids["edges"]], {"boundary": "SITE_LIMIT"}, "Ground"),

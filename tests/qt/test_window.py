@@ -27,8 +27,7 @@ def job(demo, tmp_path):
     for name in ("day1.csv", "day2.txt", "edges.dxf"):
         shutil.copy(demo / "received" / name, tmp_path / name)
     for name in ("day1.csv", "day2.txt"):
-        source = session.read(tmp_path / name, {}, (None, None), Silent())
-        session.accept(session.take_in(source, {}, (None, None), Silent()), f"import {name}")
+        session.sources.bring_in(tmp_path / name)
     points = list(session.graph.nodes)
     for operation, inputs, words in (("tin", points, {}), ("contours", None, {"interval": "2m"})):
         node = session.plan(operation, inputs or [list(session.graph.nodes)[-1]], words)

@@ -305,9 +305,7 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
         part = progress.part(0.3 * k / len(files), 0.3 * (k + 1) / len(files))
         # The plan's sheets say no unit; the quarry knows that they are metric.
         units = (Unit.METRE, Unit.METRE) if file.endswith(".gpkg") else (None, None)
-        source = session.read(received / file, words, units, part)
-        nodes = session.take_in(source, words, units, part)
-        session.accept(nodes, f"import {file}")
+        nodes = session.sources.bring_in(received / file, words, units, part)
         session.rename(nodes[0].id, name)
         names[name] = nodes[0].id
 

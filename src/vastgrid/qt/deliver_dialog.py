@@ -30,7 +30,8 @@ from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
 from vastgrid.qt.panel_labels import label
 from vastgrid.session.deliver import prepared
-from vastgrid.session.session import Session, Units
+from vastgrid.session.session import Session
+from vastgrid.session.sources import Units
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Format
 from vastgrid.terrain.tin import Tin

@@ -38,8 +38,9 @@ from vastgrid.qt.import_text import RoleTable, TextPart, fitting
 from vastgrid.qt.panel_labels import label
 from vastgrid.qt.picture import Picture
 from vastgrid.qt.rendering import View
-from vastgrid.session.session import Session, Units
-from vastgrid.session.steps import Source, peek_file
+from vastgrid.session.session import Session
+from vastgrid.session.sources import Units
+from vastgrid.session.steps import Source, peek_file, read_file
 from vastgrid.tasks.runner import Runner, Task
 from vastgrid.terrain.evidence import Suggestion, suggestions
 from vastgrid.terrain.fileformat import Format
@@ -341,7 +342,7 @@ class ImportDialog(QDialog):
             drawing = None
             source = peek_file(each.path, words, progress)
             if source is None:
-                source = self.session.read(each.path, words, (None, None), progress)
+                source = read_file(each.path, words, progress)
                 if kind is dxf_format.FORMAT:
                     params = declare.build(dxf_format.DxfReadParams, words)
                     drawing, frame = dxf_format.open_drawing(each.path, params, progress, [])
@@ -493,7 +494,7 @@ class ImportDialog(QDialog):
         source = self.own.source
         if source is None or not source.left_out:
             return None
-        target = self.session.keep_left_out(source)
+        target = self.session.sources.keep_left_out(source)
         self.left_out.setText(f"Kept in {target.name}")
         self.left_out.setToolTip(str(target))
         return target

@@ -13,7 +13,7 @@ from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.job.lineage import Node
 from vastgrid.qt.import_dialog import Candidate, ImportDialog
-from vastgrid.session.steps import said_units
+from vastgrid.session.steps import read_file, said_units
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow
@@ -110,11 +110,11 @@ class Importing:
         assert read is not None
         units = (candidate.units[0], candidate.units[1])
         # Of a large file only a sample was read for its picture.
-        source = session.read(read.path, words, (None, None), progress.part(0.0, 0.7)) if read.totals else read
+        source = read_file(read.path, words, progress.part(0.0, 0.7)) if read.totals else read
         override = candidate.doubtful
         said = tuple(said_units(dataset, units, override=override) for dataset in source.datasets)
         told = dataclasses.replace(source, datasets=said)
-        return session.take_in(told, words, units, progress.part(0.7, 1.0), before, override=override)
+        return session.sources.take_in(told, words, units, progress.part(0.7, 1.0), before, override=override)
 
 
 def known_files(folder: Path) -> list[Path]:

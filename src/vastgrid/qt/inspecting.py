@@ -134,7 +134,7 @@ class Inspecting:
 
         window.start(
             f"reading {own.name} again",
-            lambda progress: session.in_other_units(node, remedy.values, progress),
+            lambda progress: session.sources.in_other_units(node, remedy.values, progress),
             done,
             [node],
         )

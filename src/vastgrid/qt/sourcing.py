@@ -66,7 +66,9 @@ class Sourcing:
                 self.changed.pop(source, None)
                 self.follow(source)
 
-        window.start(f"reading {path.name}", lambda progress: session.replaced(source, path, progress), done, [source])
+        window.start(
+            f"reading {path.name}", lambda progress: session.sources.replaced(source, path, progress), done, [source]
+        )
 
     def read_again(self, source: str) -> None:
         """Read a source's own file again."""
@@ -95,7 +97,7 @@ class Sourcing:
         self._behind.start(
             Task(
                 title="looking at files",
-                work=lambda progress: window.session.changed_files(),
+                work=lambda progress: window.session.sources.changed_files(),
                 done=lambda found: window.bridge.post(lambda: self._found(found)),
                 failed=lambda *_: None,
             )

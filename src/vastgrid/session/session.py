@@ -11,8 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, FormatError, WriteError
-from vastgrid.base.files import fingerprint, write_text
+from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
@@ -23,20 +22,10 @@ from vastgrid.params.declare import Piece
 from vastgrid.session.chains import described
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.inspection import Inspection, Noticed
-from vastgrid.session.steps import Source, check_usable, convert, read_file, with_known_units
+from vastgrid.session.sources import Sources, Units, stamp, units_of, words_of
+from vastgrid.session.steps import check_usable, convert, with_known_units
 from vastgrid.terrain.conversion import Result, listed
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.units import in_units
-
-Units = tuple[Unit | None, Unit | None]
-
-
-def _words_of(units: Units) -> tuple[str, str]:
-    return (units[0].value if units[0] else "", units[1].value if units[1] else "")
-
-
-def _units_of(words: tuple[str, str]) -> Units:
-    return (Unit(words[0]) if words[0] else None, Unit(words[1]) if words[1] else None)
 
 
 class Session:
@@ -57,6 +46,7 @@ class Session:
         self.history = History()
         self.settings: dict[str, Any] = {}
         self.store = storage.Store(folder)
+        self.sources = Sources(self)
         self.inspection = Inspection(lambda: self.settings)
         if (folder / storage.JOB_FILE).exists():
             self.name, self.history, self.settings = storage.load(folder)
@@ -82,6 +72,13 @@ class Session:
         self.history = self.history.then(graph, label)
         self.save()
 
+    def accept(self, nodes: Sequence[Node], label: str) -> None:
+        """Put new or newly made nodes into the lineage as one step of the history."""
+        graph = self.graph
+        for node in nodes:
+            graph = graph.with_node(node)
+        self.change(graph, label)
+
     def undo(self) -> str:
         """Go one graph back; return what was undone."""
         label = self.history.labels[self.history.at]
@@ -102,7 +99,7 @@ class Session:
             if node.role is Role.SOURCE and node.outcome:
                 plan = plan or node.outcome.figures.get("horizontal_unit") or ""
                 height = height or node.outcome.figures.get("vertical_unit") or ""
-        return _units_of((plan, height))
+        return units_of((plan, height))
 
     def dataset(self, node: str) -> Dataset | None:
         """Return a node's latest result, also one that is out of date; None for deliveries and what was never made."""
@@ -115,6 +112,17 @@ class Session:
         """Return a node's latest result under the node's own name."""
         dataset = self.dataset(node) if node in self.graph else None
         return None if dataset is None else dataset.renamed(self.graph[node].name)
+
+    def known_datasets(self) -> list[Dataset]:
+        """Return what came in or was made, for comparing units with; large ones last."""
+        found = []
+        for node in self.graph.nodes.values():
+            if node.outcome is not None and node.outcome.digest:
+                try:
+                    found.append(self.store.get(node.outcome.digest).renamed(node.name))
+                except FormatError:
+                    continue
+        return sorted(found, key=lambda each: sum(each.count().values()))
 
     def rename(self, node: str, name: str) -> None:
         """Give a node another name; a clash gets a number."""
@@ -163,106 +171,6 @@ class Session:
             return catalog.conversion_named(own.operation).params
         kind = catalog.format_named(own.operation)
         return kind.read_params if own.role is Role.SOURCE else kind.write_params
-
-    # -- bringing in
-
-    def known_datasets(self) -> list[Dataset]:
-        """Return what came in or was made, for comparing units with; large ones last."""
-        found = []
-        for node in self.graph.nodes.values():
-            if node.outcome is not None and node.outcome.digest:
-                try:
-                    found.append(self.store.get(node.outcome.digest).renamed(node.name))
-                except FormatError:
-                    continue
-        return sorted(found, key=lambda each: sum(each.count().values()))
-
-    def keep_left_out(self, source: Source) -> Path:
-        """Write the lines of a text file that could not be read beside the job; return the file.
-
-        Raises
-        ------
-        WriteError
-            If the system refuses.
-        """
-        folder = self.folder / "left out"
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise WriteError(f"{folder} cannot be made: {error.strerror}") from error
-        target = folder / f"{source.path.name}.txt"
-        write_text(target, "\n".join(source.left_out) + "\n")
-        return target
-
-    def read(
-        self, path: Path, words: dict[str, str], units: Units, progress: Progress, *, override: bool = False
-    ) -> Source:
-        """Read a file, without yet taking it into the job."""
-        return read_file(path, words, progress, units, override=override)
-
-    def take_in(
-        self,
-        source: Source,
-        words: dict[str, str],
-        units: Units,
-        progress: Progress,
-        before: Sequence[Node] = (),
-        *,
-        override: bool = False,
-    ) -> list[Node]:
-        """Keep what was read, brought into the job's units; return the new nodes for `accept`.
-
-        Parameters
-        ----------
-        before : sequence of Node
-            What comes in by the same step and is not in the lineage yet.
-        override : bool
-            Whether the units count also where the file says others.
-        """
-        mark = fingerprint(source.path)
-        job = self.units(before)
-        nodes = []
-        graph = self.graph
-        for node in before:
-            graph = graph.with_node(node)
-        for item, dataset in enumerate(source.datasets):
-            began = time.perf_counter()
-            brought, into = self._into_job(dataset, job)
-            name = graph.free_name(dataset.name or source.path.stem)
-            node = Node(
-                id=secrets.token_hex(4),
-                role=Role.SOURCE,
-                operation=source.format.id,
-                name=name,
-                words=words,
-                path=str(source.path.resolve()),
-                item=item,
-                fingerprint=mark,
-                units=_words_of(units),
-                into=into,
-                override=override,
-            )
-            graph = graph.with_node(node)
-            outcome = self._outcome(graph, node, Result(brought, source.findings), began)
-            nodes.append(dataclasses.replace(node, outcome=outcome))
-            progress.report((item + 1) / len(source.datasets), "keeping what was read")
-        return nodes
-
-    def _into_job(self, dataset: Dataset, job: Units) -> tuple[Dataset, tuple[str, str]]:
-        plan = job[0] if dataset.frame.horizontal and job[0] else None
-        height = job[1] if dataset.frame.vertical and job[1] else None
-        if dataset.frame.horizontal is Unit.DEGREE or job[0] is Unit.DEGREE:
-            return dataset, ("", "")
-        brought = in_units(dataset, plan, height)
-        changed = brought is not dataset
-        return brought, _words_of((plan, height)) if changed else ("", "")
-
-    def accept(self, nodes: Sequence[Node], label: str) -> None:
-        """Put new or newly made nodes into the lineage as one step of the history."""
-        graph = self.graph
-        for node in nodes:
-            graph = graph.with_node(node)
-        self.change(graph, label)
 
     # -- a surface's sources
 
@@ -321,75 +229,6 @@ class Session:
             if each.id not in following and each.outcome and each.outcome.figures.get("kind") in kinds
         ]
 
-    def replaced(self, node: str, path: Path, progress: Progress) -> Node:
-        """Return a source read from another file with the same options; `accept` puts it into the lineage.
-
-        Raises
-        ------
-        FormatError, CallError
-            If the file is of another format, or holds no such dataset.
-        """
-        own = self.graph[node]
-        began = time.perf_counter()
-        kind = catalog.recognise(path)
-        if kind.id != own.operation:
-            raise CallError(
-                f"{path.name} is {kind.title}, but {own.name} was read from {catalog.format_named(own.operation).title}; "
-                "import it as a new source instead"
-            )
-        fresh = dataclasses.replace(own, path=str(path.resolve()), fingerprint=fingerprint(path))
-        source = read_file(path, own.words, progress, _units_of(own.units), override=own.override)
-        if own.item >= len(source.datasets):
-            raise FormatError(path, f"it does not hold what {own.name} was read from")
-        dataset = in_units(source.datasets[own.item], *_units_of(own.into))
-        graph = self.graph.with_node(fresh)
-        return dataclasses.replace(fresh, outcome=self._outcome(graph, fresh, Result(dataset, source.findings), began))
-
-    def in_other_units(self, node: str, units: dict[str, str], progress: Progress) -> Node:
-        """Return a source read again, its file taken to be in other units than it says; for `accept`.
-
-        Parameters
-        ----------
-        units : dict
-            Words of units by “plan” and “height”; what is not named stays.
-        """
-        own = self.graph[node]
-        began = time.perf_counter()
-        said = (units.get("plan", own.units[0]), units.get("height", own.units[1]))
-        source = read_file(Path(own.path), own.words, progress, _units_of(said), override=True)
-        if own.item >= len(source.datasets):
-            raise FormatError(own.path, f"it no longer holds what {own.name} was read from")
-        dataset, into = self._into_job(source.datasets[own.item], self._units_beside(node))
-        fresh = dataclasses.replace(own, units=said, into=into, override=True, fingerprint=fingerprint(Path(own.path)))
-        graph = self.graph.with_node(fresh)
-        return dataclasses.replace(fresh, outcome=self._outcome(graph, fresh, Result(dataset, source.findings), began))
-
-    def _units_beside(self, node: str) -> Units:
-        """Return the job's units as its other sources have them."""
-        job = self.units()
-        others = [each for each in self.graph.nodes.values() if each.id != node and each.role is Role.SOURCE]
-        known = [each.outcome.figures for each in others if each.outcome]
-        plan = next((f["horizontal_unit"] for f in known if f.get("horizontal_unit")), None)
-        height = next((f["vertical_unit"] for f in known if f.get("vertical_unit")), None)
-        return (Unit(plan) if plan else job[0], Unit(height) if height else job[1])
-
-    def changed_files(self) -> dict[str, str]:
-        """Return sources whose file changed on disk since it was read, or is gone: node → what happened."""
-        found = {}
-        for node in self.graph.nodes.values():
-            if node.role is not Role.SOURCE or node.outcome is None:
-                continue
-            path = Path(node.path)
-            try:
-                now = _stamp(path)
-            except OSError:
-                found[node.id] = f"{path.name} is no longer there; what was read from it is kept"
-                continue
-            was = node.outcome.figures.get("file")
-            if was and list(now) != list(was) and fingerprint(path) != node.fingerprint:
-                found[node.id] = f"{path.name} changed on disk since it was read"
-        return found
-
     def paint(self, node: str, colour: str) -> None:
         """Give a node's points and lines a colour in the views; no step of the history."""
         self.history = self.history.amended(self.graph.changed(node, colour=colour))
@@ -440,7 +279,7 @@ class Session:
             words=declare.to_words(params),
             inputs=tuple(inputs),
             path=str(path.resolve()),
-            into=_words_of(units),
+            into=words_of(units),
         )
 
     def _needed(self, node: str) -> Dataset:
@@ -484,11 +323,7 @@ class Session:
     def _make(self, graph: Graph, node: Node, progress: Progress) -> tuple[Outcome, dict[str, str]]:
         began = time.perf_counter()
         if node.role is Role.SOURCE:
-            source = read_file(Path(node.path), node.words, progress, _units_of(node.units), override=node.override)
-            if node.item >= len(source.datasets):
-                raise FormatError(node.path, f"it no longer holds what {node.name} was read from")
-            dataset = in_units(source.datasets[node.item], *_units_of(node.into))
-            return self._outcome(graph, node, Result(dataset, source.findings), began), node.words
+            return self.outcome(graph, node, self.sources.result(node, progress), began), node.words
         inputs = []
         used = [i for i in node.inputs if i not in node.off]
         if node.inputs and not used:
@@ -501,16 +336,17 @@ class Session:
         if node.role is Role.DELIVERY:
             kind = catalog.format_named(node.operation)
             params = declare.build(kind.write_params, node.words)
-            delivery = deliver(inputs, Path(node.path), kind, params, progress, _units_of(node.into))
+            delivery = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into))
             return self._delivered(graph, node, delivery), node.words
         conversion = catalog.conversion_named(node.operation)
         result, settled = convert(conversion, inputs, declare.build(conversion.params, node.words), progress, node.name)
-        return self._outcome(graph, node, result, began), declare.to_words(settled)
+        return self.outcome(graph, node, result, began), declare.to_words(settled)
 
-    def _outcome(self, graph: Graph, node: Node, result: Result, began: float) -> Outcome:
+    def outcome(self, graph: Graph, node: Node, result: Result, began: float) -> Outcome:
+        """Keep a node's result in the store; return what the lineage remembers of it."""
         figures = described(result.dataset)
         if node.role is Role.SOURCE:
-            figures["file"] = list(_stamp(Path(node.path)))
+            figures["file"] = list(stamp(Path(node.path)))
         return Outcome(
             key=graph.key(node.id),
             digest=self.store.put(result.dataset),
@@ -546,11 +382,6 @@ class Session:
             for finding in self.findings(node)
         ]
         return sorted(found, key=lambda each: (not each.open, each.finding.severity is Severity.NOTE))
-
-
-def _stamp(path: Path) -> tuple[int, int]:
-    about = path.stat()
-    return about.st_size, about.st_mtime_ns
 
 
 def _now() -> str:
