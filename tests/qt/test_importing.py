@@ -61,13 +61,13 @@ def names(window):
 def test_a_folder_of_many_formats_comes_in_at_once(qtbot, window, opened, demo):
     dialog = opened(*sorted((demo / "received").glob("*")))
     assert dialog.list.count() == 9 and not any(each.error for each in dialog.candidates)
-    assert all(each.image is not None for each in dialog.candidates)
+    assert all(each.contents.image is not None for each in dialog.candidates)
     assert dialog.take.text() == "Import 9 files"
     at = [each.path.name for each in dialog.candidates].index("pit-scan.laz")
     dialog.list.item(at).setCheckState(Qt.CheckState.Unchecked)
     assert dialog.take.text() == "Import 8 files"
     dialog.list.setCurrentRow([each.path.name for each in dialog.candidates].index("surroundings-1998.tif"))
-    assert "international foot, says the file" in dialog.unit_notes[1].text()
+    assert "international foot, says the file" in dialog.units.notes[1].text()
     dialog.take.click()
     idle(qtbot, window)
     assert "day1" in names(window) and "pit-scan" not in names(window) and len(names(window)) >= 7
@@ -94,12 +94,12 @@ def test_units_are_suggested_and_never_applied_unasked(qtbot, window, opened, de
     rows = np.loadtxt(demo / "received" / "day1.csv", delimiter=",", skiprows=1, usecols=(1, 2, 3))[:800] / 0.3048
     np.savetxt(tmp_path / "feet.csv", rows, delimiter=",", header="E,N,Z", comments="", fmt="%.3f")
     dialog = opened(tmp_path / "feet.csv")
-    assert dialog.units[0].currentData() is None and dialog.units[1].currentData() is None
-    assert "Take international foot: so read, it lies with day1" in dialog.hint_buttons[0].text()
+    assert dialog.units.boxes[0].currentData() is None and dialog.units.boxes[1].currentData() is None
+    assert "Take international foot: so read, it lies with day1" in dialog.units.hints[0].text()
     assert "A unit is unknown" in dialog.findings.text()
-    for button in dialog.hint_buttons:
+    for button in dialog.units.hints:
         qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
-    assert [box.currentData().value for box in dialog.units] == ["ft", "ft"]
+    assert [box.currentData().value for box in dialog.units.boxes] == ["ft", "ft"]
     assert "A unit is unknown" not in dialog.findings.text()
     dialog.take.click()
     idle(qtbot, window)
@@ -206,7 +206,7 @@ def test_both_definitions_side_by_side(qtbot, window, opened):
 def test_records_and_meshes_are_drawn(qtbot, window, opened):
     for path in (HANDMADE / "road.xml", HANDMADE / "slab.off"):
         dialog = opened(path)
-        image = dialog.own.image
+        image = dialog.own.contents.image
         pixels = ((x, y) for x in range(image.width()) for y in range(image.height()))
         inked = sum(image.pixelColor(x, y).alpha() > 0 for x, y in pixels)
         assert inked > 30

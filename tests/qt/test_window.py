@@ -210,12 +210,12 @@ def test_importing_a_text_file(qtbot, window, tmp_path):
     qtbot.waitUntil(lambda: dialog.source is not None, timeout=20_000)
     assert "do not say which columns are coordinates" in dialog.findings.text()
     assert [box.currentText() for box in dialog.table.boxes] == ["easting", "northing", "elevation"]
-    assert dialog.units[0].isVisible(), "an unknown unit is asked for"
+    assert dialog.units.boxes[0].isVisible(), "an unknown unit is asked for"
     dialog.table.boxes[1].setCurrentText("easting")
     assert "easting is given to columns 1 and 2" in dialog.role_error.text()
     assert not dialog.take.isEnabled()
     dialog.table.boxes[0].setCurrentText("northing")
-    dialog.units[0].setCurrentText("metre")
+    dialog.units.boxes[0].setCurrentText("metre")
     qtbot.waitUntil(lambda: dialog.take.isEnabled() and not dialog._soon.isActive(), timeout=20_000)
     qtbot.waitUntil(lambda: "northing" in dialog.words.get("columns", ""), timeout=20_000)
     dialog.take.click()

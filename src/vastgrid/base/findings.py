@@ -52,6 +52,8 @@ class Finding:
         Easting and northing of the place, in the dataset's own unit.
     remedy : Remedy or None
         What can be done about it.
+    drops : bool
+        Whether it tells of something that was there and does not come in.
     """
 
     code: str
@@ -59,6 +61,7 @@ class Finding:
     severity: Severity = Severity.WARNING
     at: tuple[float, float] | None = None
     remedy: Remedy | None = None
+    drops: bool = False
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values for reports and saved jobs."""
@@ -70,6 +73,8 @@ class Finding:
         }
         if self.remedy is not None:
             plain["remedy"] = {"kind": self.remedy.kind, "text": self.remedy.text, "values": dict(self.remedy.values)}
+        if self.drops:
+            plain["drops"] = True
         return plain
 
     @staticmethod
@@ -78,12 +83,21 @@ class Finding:
         at = values.get("at")
         place = None if at is None else (float(at[0]), float(at[1]))
         remedy = Remedy(**values["remedy"]) if values.get("remedy") else None
-        return Finding(values["code"], values["text"], Severity(values["severity"]), place, remedy)
+        return Finding(
+            values["code"], values["text"], Severity(values["severity"]), place, remedy, bool(values.get("drops"))
+        )
 
 
 def note(code: str, text: str, at: tuple[float, float] | None = None) -> Finding:
     """Return a finding that only informs."""
     return Finding(code, text, Severity.NOTE, at)
+
+
+def left_out(
+    code: str, text: str, severity: Severity = Severity.WARNING, at: tuple[float, float] | None = None
+) -> Finding:
+    """Return a finding that tells of something that was there and does not come in."""
+    return Finding(code, text, severity, at, drops=True)
 
 
 def count(number: int, one: str, many: str | None = None) -> str:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.terrain.assemble import fans
 from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
@@ -46,7 +46,7 @@ def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
         raise FormatError(path, f"this is not whole CityJSON: {error}") from error
     if other:
         kinds = ", ".join(f"{number} {kind}" for kind, number in other.items())
-        findings.append(Finding("geometry-left-out", f"Geometries that are no surfaces were left out: {kinds}."))
+        findings.append(left_out("geometry-left-out", f"Geometries that are no surfaces were left out: {kinds}."))
     result = surfaces(path, parts, Up.Z, frame)
     return ReadResult(result.datasets, (*result.findings, *findings))
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, library_faults
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered
@@ -62,7 +62,7 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
                     name = own
                 made = _scan(path, image, scan, name, frame, size, findings)
                 if made is None:
-                    findings.append(Finding("empty-scan", f"{name} has no valid points; it was left out."))
+                    findings.append(left_out("empty-scan", f"{name} has no valid points; it was left out."))
                     continue
                 cloud, scanner = made
                 kept, said = filtered(path, cloud, params, part.part(0.6, 1.0), scanner)
@@ -120,7 +120,7 @@ def _scan(
     valid &= np.isfinite(xyz).all(axis=1)
     if not valid.all():
         gone = int((~valid).sum())
-        findings.append(Finding("invalid-points", f"{gone} of {total} points of {name} are marked invalid; left out."))
+        findings.append(left_out("invalid-points", f"{gone} of {total} points of {name} are marked invalid; left out."))
     if not valid.any():
         return None
     rotation, origin = _pose(scan)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import parse_xml
@@ -109,7 +109,7 @@ def read(path: Path, params: GpxReadParams, progress: Progress) -> ReadResult:
         raise FormatError(path, "there is no waypoint, track point or route point in the file")
     findings = []
     if content.faults:
-        findings.append(Finding("not-whole", f"{count(content.faults, 'point')} without a good place left out."))
+        findings.append(left_out("not-whole", f"{count(content.faults, 'point')} without a good place left out."))
     frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, Unit.METRE)
     xyz = np.array([row[:3] for row in content.points], np.float64)
     missing = int(np.isnan(xyz[:, 2]).sum())

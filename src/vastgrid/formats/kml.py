@@ -13,7 +13,7 @@ from xml.sax.saxutils import escape
 import numpy as np
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
@@ -149,7 +149,9 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
             lines.append(np.concatenate(track))
             layers.append(folder or "track")
     if faults:
-        findings.append(Finding("not-whole", f"{count(faults, 'shape')} with coordinates that make no sense left out."))
+        findings.append(
+            left_out("not-whole", f"{count(faults, 'shape')} with coordinates that make no sense left out.")
+        )
     if not points and not lines:
         raise FormatError(path, "there is no placemark with coordinates in the file")
     found = _datasets(path, points, lines, layers, findings)

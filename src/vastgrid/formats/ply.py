@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import left_out
 from vastgrid.base.progress import Progress
 from vastgrid.terrain.assemble import fans
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered
@@ -105,7 +105,7 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     findings = []
     if not good.all():
         text = f"{int((~good).sum())} of {len(xyz)} points have no finite coordinates; left out."
-        findings.append(Finding("not-finite", text))
+        findings.append(left_out("not-finite", text))
     attributes = {_name(name): values[good] for name, values in vertices.items() if name not in ("x", "y", "z")}
     cloud = PointSet(name=path.stem, xyz=xyz[good], attributes=attributes)
     cloud, said = filtered(path, cloud, params, progress.part(0.5, 1.0))

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from html import escape
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
-    QComboBox,
     QDialog,
     QDialogButtonBox,
     QHBoxLayout,
@@ -22,70 +19,27 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import LENGTH_UNITS, Unit
+from vastgrid.base.words import spaced
 from vastgrid.formats import dxf as dxf_format
 from vastgrid.formats import text as text_format
 from vastgrid.params import declare
-from vastgrid.qt import rendering, theme
+from vastgrid.qt import theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.forms import ParamForm
+from vastgrid.qt.import_candidate import Candidate, Contents, examine
 from vastgrid.qt.import_rules import RulesPart
-from vastgrid.qt.import_text import RoleTable, TextPart, fitting
+from vastgrid.qt.import_text import RoleTable, TextPart
+from vastgrid.qt.import_units import UnitsPart
 from vastgrid.qt.panel_labels import label
 from vastgrid.qt.picture import Picture
 from vastgrid.qt.rendering import View
 from vastgrid.session.session import Session
 from vastgrid.session.sources import Units
-from vastgrid.session.steps import Source, peek_file, read_file
+from vastgrid.session.steps import Source
 from vastgrid.tasks.runner import Runner, Task
-from vastgrid.terrain.evidence import Suggestion, suggestions
-from vastgrid.terrain.fileformat import Format
-
-WIDTH, HEIGHT = 700, 460
-
-
-@dataclass(eq=False)
-class Candidate:
-    """One file that may come in.
-
-    Attributes
-    ----------
-    path, kind : Path, Format or None
-        The file, and what it is.
-    words : dict
-        Reading options.
-    units : list of Unit or None
-        Plan and height unit said for what the file leaves unknown.
-    source : Source or None
-        What was read, all of it or a sample.
-    hints : list of Suggestion
-        Units that something speaks for.
-    error : str
-        Why it cannot come in.
-    drawing : Drawing or None
-        A DXF's entities, for sorting rules.
-    """
-
-    path: Path
-    kind: Format | None = None
-    words: dict[str, str] = field(default_factory=dict)
-    units: list[Unit | None] = field(default_factory=lambda: [None, None])
-    source: Source | None = None
-    image: QImage | None = None
-    view: View = field(default_factory=lambda: View(0.0, 0.0, 1.0, 1, 1))
-    hints: list[Suggestion] = field(default_factory=list)
-    error: str = ""
-    drawing: dxf_format.Drawing | None = None
-    number: int = 0
-
-    @property
-    def doubtful(self) -> bool:
-        """Whether the file contradicts itself about its units, so that what is said here counts instead."""
-        return self.source is not None and any(finding.code in _DOUBTS for finding in self.source.findings)
 
 
 class ImportDialog(QDialog):
@@ -186,23 +140,8 @@ class ImportDialog(QDialog):
         right = QVBoxLayout(side)
         right.setContentsMargins(0, 0, 8, 0)
         right.addWidget(label("<b>Units</b>"))
-        self.units = (self._unit_box(0), self._unit_box(1))
-        self.unit_notes = (label("", quiet=True), label("", quiet=True))
-        self.hint_buttons = (QPushButton(), QPushButton())
-        for k, name in enumerate(("Plan", "Heights")):
-            row = QHBoxLayout()
-            caption = label(name, wrap=False)
-            caption.setBuddy(self.units[k])
-            caption.setMinimumWidth(60)
-            row.addWidget(caption)
-            row.addWidget(self.units[k])
-            row.addWidget(self.unit_notes[k], 1)
-            right.addLayout(row)
-            button = self.hint_buttons[k]
-            button.setProperty("flat", "true")
-            button.clicked.connect(lambda _=False, k=k: self._take_hint(k))
-            button.hide()
-            right.addWidget(button)
+        self.units = UnitsPart(lambda: self._show_findings(self.own))
+        right.addWidget(self.units)
         right.addWidget(label("<b>Options</b>"))
         self.form: ParamForm | None = None
         self._form_place = QVBoxLayout()
@@ -218,15 +157,6 @@ class ImportDialog(QDialog):
         scroll.setFrameShape(QScrollArea.Shape.NoFrame)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         return scroll
-
-    def _unit_box(self, which: int) -> QComboBox:
-        box = QComboBox()
-        box.setAccessibleName(f"Unit of {('plan', 'heights')[which]}")
-        box.addItem("unknown", None)
-        for unit in LENGTH_UNITS:
-            box.addItem(unit.title, unit)
-        box.currentIndexChanged.connect(lambda _: self._unit_said(which))
-        return box
 
     # -- one file at a time
 
@@ -257,17 +187,11 @@ class ImportDialog(QDialog):
 
     def _begin(self, each: Candidate) -> None:
         try:
-            each.kind = catalog.recognise(each.path)
+            each.recognise(self.remembered)
         except VastGridError as error:
             each.error = str(error)
             self._mark(each)
             return
-        known = {f.name for f in declare.fields(each.kind.read_params)}
-        last = self.remembered.get(each.kind.id, {})
-        # Columns, rules and areas belong to one file; other options are likely the same again.
-        each.words = {k: v for k, v in last.items() if k in known and k not in ("columns", "crop", "rules", "area")}
-        if each.kind is text_format.FORMAT:
-            each.words |= fitting(each.path, self.remembered.get("layouts", {})) or {}
         self._read(each)
 
     def _choose(self, row: int) -> None:
@@ -281,10 +205,7 @@ class ImportDialog(QDialog):
         self.rules_part.setVisible(each.kind is dxf_format.FORMAT)
         self._role_fault = ""
         self._new_form(each)
-        for k, box in enumerate(self.units):
-            box.blockSignals(True)
-            box.setCurrentIndex(box.findData(each.units[k]))
-            box.blockSignals(False)
+        self.units.show_candidate(each)
         self._show()
 
     def _new_form(self, each: Candidate) -> None:
@@ -330,7 +251,7 @@ class ImportDialog(QDialog):
 
     def _read(self, each: Candidate) -> None:
         each.number += 1
-        each.source, each.error = None, ""
+        each.reading, each.error = True, ""
         number, words, kind = each.number, dict(each.words), each.kind
         assert kind is not None
         self._allow()
@@ -338,28 +259,13 @@ class ImportDialog(QDialog):
             self.summary.setText("Reading …")
         others = self.session.known_datasets()
 
-        def work(progress: Progress) -> tuple[Any, ...]:
-            drawing = None
-            source = peek_file(each.path, words, progress)
-            if source is None:
-                source = read_file(each.path, words, progress)
-                if kind is dxf_format.FORMAT:
-                    params = declare.build(dxf_format.DxfReadParams, words)
-                    drawing, frame = dxf_format.open_drawing(each.path, params, progress, [])
-            # A drawing is shown whole, so that what no rule takes can still be picked.
-            shown = source.datasets if drawing is None else dxf_format.as_it_is(each.path, drawing, frame, [])
-            box = rendering.bounds(shown)
-            image, view = None, each.view
-            if box is not None:
-                view = rendering.fitted(box, WIDTH, HEIGHT)
-                image = rendering.draw(shown, view, theme.LIGHT)
-            hints = [hint for dataset in source.datasets[:1] for hint in suggestions(dataset, others)]
-            return source, image, view, hints, drawing
+        def work(progress: Progress) -> Contents:
+            return examine(each.path, kind, words, others, progress)
 
-        def done(made: tuple[Any, ...]) -> None:
+        def done(made: Contents) -> None:
             if self._closed or each.number != number:
                 return
-            each.source, each.image, each.view, each.hints, each.drawing = made
+            each.contents, each.reading = made, False
             self._mark(each)
             if each is self.own:
                 self._show()
@@ -367,7 +273,7 @@ class ImportDialog(QDialog):
         def failed(why: str) -> None:
             if self._closed or each.number != number:
                 return
-            each.error = why
+            each.reading, each.error = False, why
             self._mark(each)
             if each is self.own:
                 self._show()
@@ -394,15 +300,16 @@ class ImportDialog(QDialog):
         if each.drawing is not None:
             self.rules_part.show_drawing(each.drawing, each.words.get("rules", ""))
         self._show_picture()
-        if each.source is None:
+        source = each.source
+        if source is None:
             self.summary.setText("" if each.error else "Reading …")
             self.findings.setText("")
             self.left_out.hide()
             self._allow()
             return
         parts = []
-        for dataset, counts in zip(each.source.datasets, each.source.counts(), strict=True):
-            said = ", ".join(f"{value:,} {name}".replace(",", "\u202f") for name, value in counts.items())
+        for dataset, counts in zip(source.datasets, source.counts(), strict=True):
+            said = ", ".join(f"{spaced(value)} {name}" for name, value in counts.items())
             extent = dataset.extent()
             ranges = [
                 f"{n} {p[0]:.2f} … {p[1]:.2f}"
@@ -412,42 +319,30 @@ class ImportDialog(QDialog):
             parts.append(f"<b>{escape(dataset.name)}</b>: {dataset.title}, {said} · {'; '.join(ranges)}")
         more = f"<br>and {len(parts) - 6} more" if len(parts) > 6 else ""
         self.summary.setText("<br>".join(parts[:6]) + more)
-        self._show_units(each)
+        self.units.show_candidate(each)
         self._show_findings(each)
         self._allow()
 
     def _show_picture(self) -> None:
-        each = self.own
+        contents = self.own.contents
+        if contents is None:
+            self.picture.note = ""
+            self.picture.show_image(None, View(0.0, 0.0, 1.0, 1, 1), None)
+            return
         overlay = None
-        if each.kind is dxf_format.FORMAT and each.image is not None:
+        if contents.drawing is not None and contents.image is not None:
             colour = theme.LIGHT.colour("action")
-            overlay = self.rules_part.highlighted(each.view, (colour.red(), colour.green(), colour.blue()))
-        sampled = each.source is not None and bool(each.source.totals)
-        self.picture.note = "A sample of the file; all of it comes in." if sampled else ""
-        self.picture.show_image(each.image, each.view, overlay)
-
-    def _show_units(self, each: Candidate) -> None:
-        assert each.source is not None
-        frames = [dataset.frame for dataset in each.source.datasets]
-        for k, (box, said) in enumerate(zip(self.units, self.unit_notes, strict=True)):
-            known: Unit | None = next((u for f in frames if (u := (f.horizontal, f.vertical)[k])), None)
-            box.setVisible(known is None or each.doubtful)
-            box.setItemText(0, "as the file says" if known else "unknown")
-            doubt = ", which is doubtful" if each.doubtful else ""
-            said.setText(f"{known.title}, says the file{doubt}" if known else "")
-            hint = next((h for h in each.hints if h.which == ("plan", "height")[k]), None)
-            button = self.hint_buttons[k]
-            button.setVisible(known is None and hint is not None and each.units[k] is not hint.unit)
-            if hint is not None:
-                button.setText(f"Take {hint.unit.title}: {hint.why}")
+            overlay = self.rules_part.highlighted(contents.view, (colour.red(), colour.green(), colour.blue()))
+        self.picture.note = "A sample of the file; all of it comes in." if contents.sampled else ""
+        self.picture.show_image(contents.image, contents.view, overlay)
 
     def _show_findings(self, each: Candidate) -> None:
         assert each.source is not None
         lines = [_line(finding) for finding in _together(each.source.findings)]
-        if not any(finding.code in _DROPS for finding in each.source.findings):
+        if not any(finding.drops for finding in each.source.findings):
             counts = each.source.counts()
             name, number = next(iter(counts[0].items()))
-            whole = f"0 of {number:,} {name} dropped.".replace(",", "\u202f")
+            whole = f"0 of {spaced(number)} {name} dropped."
             lines.append(whole if len(counts) == 1 else "Nothing is dropped: all of it comes in.")
         frames = [dataset.frame for dataset in each.source.datasets]
         if any(f.horizontal is None and each.units[0] is None for f in frames) or any(
@@ -456,16 +351,6 @@ class ImportDialog(QDialog):
             lines.append("A unit is unknown. Say it if you know it; otherwise the data stays without one.")
         self.findings.setText("<br>".join(lines))
         self.left_out.setVisible(bool(each.source.left_out))
-
-    def _unit_said(self, which: int) -> None:
-        self.own.units[which] = self.units[which].currentData()
-        if self.own.source is not None:
-            self._show_units(self.own)
-            self._show_findings(self.own)
-
-    def _take_hint(self, which: int) -> None:
-        hint = next(h for h in self.own.hints if h.which == ("plan", "height")[which])
-        self.units[which].setCurrentIndex(self.units[which].findData(hint.unit))
 
     def _mark(self, each: Candidate) -> None:
         item = self.list.item(self.candidates.index(each))
@@ -526,14 +411,6 @@ class ImportDialog(QDialog):
         self._soon.stop()
         self._runner.cancel_all()
         super().done(result)
-
-
-_DOUBTS = {"unit-contradiction", "unit-doubtful"}
-_DROPS = {
-    *("points-dropped", "bad-lines", "lines-passed-over", "no-rule", "entities-left-out", "texts-left-out"),
-    *("invalid-points", "not-finite", "invisible-faces", "vertical-faces", "elements-left-out", "not-whole"),
-    *("no-geometry", "geometry-left-out", "cannot-become", "paper-space", "unknown-points", "blocks-cut"),
-}
 
 
 def _together(findings: tuple[Finding, ...]) -> list[Finding]:

@@ -12,7 +12,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.job.lineage import Node
-from vastgrid.qt.import_dialog import Candidate, ImportDialog
+from vastgrid.qt.import_candidate import Candidate
+from vastgrid.qt.import_dialog import ImportDialog
 from vastgrid.session.steps import read_file, said_units
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.kernels.locate import buckets, covering
 from vastgrid.kernels.topology import wind
 from vastgrid.terrain.dataset import Floats
@@ -35,7 +35,7 @@ def oriented_tin(name: str, frame: Frame, vertices: Floats, triangles: NDArray[n
     if flat.any():
         at = vertices[faces[int(np.flatnonzero(flat)[0]), 0]]
         text = f"{count(int(flat.sum()), 'face')} of {number} have no area in plan (vertical or empty); left out."
-        findings.append(Finding("vertical-faces", text, at=(float(at[0]), float(at[1]))))
+        findings.append(left_out("vertical-faces", text, at=(float(at[0]), float(at[1]))))
         faces = faces[~flat]
     if 0 < turned < len(faces):
         text = f"{count(turned, 'face')} of {len(faces)} were wound the other way and were turned."

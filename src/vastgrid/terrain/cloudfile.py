@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, note
+from vastgrid.base.findings import Finding, Severity, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.kernels.clouds import spaced
@@ -134,7 +134,11 @@ def filtered(
 
 def _tell(before: NDArray[np.bool_], after: NDArray[np.bool_], total: int, why: str, findings: list[Finding]) -> None:
     gone = int(before.sum() - after.sum())
-    findings.append(note("points-dropped", f"{gone} of {total} points dropped ({gone / max(total, 1):.1%}): {why}."))
+    findings.append(
+        left_out(
+            "points-dropped", f"{gone} of {total} points dropped ({gone / max(total, 1):.1%}): {why}.", Severity.NOTE
+        )
+    )
 
 
 Chosen = tuple[NDArray[np.bool_], str] | None

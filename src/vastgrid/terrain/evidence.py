@@ -118,6 +118,11 @@ def _unit_by_name(crs: str) -> list[Finding]:
     return []
 
 
+def units_doubtful(findings: Sequence[Finding]) -> bool:
+    """Return whether a file contradicts itself about its units, so that what the user says counts instead."""
+    return any(finding.code in ("unit-contradiction", "unit-doubtful") for finding in findings)
+
+
 def suggestions(dataset: Dataset, others: Sequence[Dataset]) -> list[Suggestion]:
     """Return units that something speaks for, where a dataset does not say its own.
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError, library_faults
-from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.params.declare import Param
@@ -109,7 +109,7 @@ def _layer(
         missing = shapely.is_missing(geometry) | shapely.is_empty(geometry)
         if missing.any():
             text = f"{count(int(missing.sum()), 'feature')} of {len(geometry)} in {name} have no geometry; left out."
-            findings.append(Finding("no-geometry", text))
+            findings.append(left_out("no-geometry", text))
         parts, owner = shapely.get_parts(geometry[~missing], return_index=True)
         # A collection's parts may be collections again.
         while (shapely.get_type_id(parts) >= 4).any():

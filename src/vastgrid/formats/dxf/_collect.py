@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import library_faults
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.formats.dxf._geometry import faces_of, lightweight, polylines, with_bulges
 from vastgrid.formats.dxf._tags import Entities, Tags, texts_of
 from vastgrid.kernels.tags import word
@@ -258,7 +258,7 @@ def _by_library(
         for seen, entity in enumerate(recursive_decompose(document.modelspace())):
             if seen > MOST_PARTS:
                 findings.append(
-                    Finding("blocks-cut", f"Blocks hold more than {MOST_PARTS} parts; the rest was left out.")
+                    left_out("blocks-cut", f"Blocks hold more than {MOST_PARTS} parts; the rest was left out.")
                 )
                 break
             try:
@@ -266,7 +266,7 @@ def _by_library(
             except (ValueError, TypeError, ArithmeticError, AttributeError, IndexError):
                 faults[entity.dxftype()] += 1
         for name, number in faults.items():
-            findings.append(Finding("entity-damaged", f"{number} {name} cannot be drawn and were left out."))
+            findings.append(left_out("entity-damaged", f"{number} {name} cannot be drawn and were left out."))
 
 
 def _only(entities: Entities, whole: Tags, chosen: NDArray[np.bool_]) -> bytes:
@@ -380,9 +380,9 @@ def _left_out(entities: Entities, shown: NDArray[np.bool_], findings: list[Findi
             other.append(f"{times} {entities.tags.text(tag).decode('latin-1')}")
     if other:
         findings.append(
-            Finding("entities-left-out", f"Entities that hold no terrain here were left out: {', '.join(other)}.")
+            left_out("entities-left-out", f"Entities that hold no terrain here were left out: {', '.join(other)}.")
         )
     if not shown.all():
         findings.append(
-            Finding("paper-space", f"{count(int((~shown).sum()), 'entity', 'entities')} in paper space were left out.")
+            left_out("paper-space", f"{count(int((~shown).sum()), 'entity', 'entities')} in paper space were left out.")
         )

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.formats.dxf._collect import Drawing, collected, text_height
@@ -151,7 +151,7 @@ def as_it_is(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]
     if drawing.texts:
         some = f"; {heights} of them read as numbers" if heights else ""
         text = f"{count(len(drawing.texts), 'text')} left out{some} (rules=spot heights: type=text takes those)."
-        findings.append(Finding("texts-left-out", text, Severity.WARNING if heights else Severity.NOTE))
+        findings.append(left_out("texts-left-out", text, Severity.WARNING if heights else Severity.NOTE))
     return found
 
 
@@ -159,14 +159,14 @@ def _surface(name: str, frame: Frame, corners: Floats, findings: list[Finding]) 
     tin, _ = tin_from_faces(name, frame, corners)
     if len(tin.triangles) == 0:
         text = f"{count(len(corners), 'face')} on {name} stand upright or are empty; left out."
-        findings.append(Finding("vertical-faces", text))
+        findings.append(left_out("vertical-faces", text))
         return []
     surface, said = surface_from_faces(name, frame, tin.vertices, tin.triangles)
     findings += said
     lost = len(corners) - len(tin.triangles)
     if lost:
         findings.append(
-            Finding("vertical-faces", f"{count(lost, 'face')} of {len(corners)} have no area in plan; left out.")
+            left_out("vertical-faces", f"{count(lost, 'face')} of {len(corners)} have no area in plan; left out.")
         )
     return [surface]
 
@@ -219,7 +219,7 @@ def by_rules(
 def _unfit(number: int, rule: Rule, findings: list[Finding]) -> None:
     if number:
         text = f"{count(number, 'entity', 'entities')} cannot become {rule.becomes.value}; left out ({rule.text()})."
-        findings.append(Finding("cannot-become", text))
+        findings.append(left_out("cannot-become", text))
 
 
 def _spots(
@@ -245,7 +245,7 @@ def _spots(
             place[2] = height
         plain.append((place, names[layer[k]], drawing.texts.get(k, "")))
     if bad:
-        findings.append(Finding("no-height", f"{count(bad, 'text')} of {name} say no number; left out."))
+        findings.append(left_out("no-height", f"{count(bad, 'text')} of {name} say no number; left out."))
     of_lines, of_faces = drawing.table("lines")[:, 1], drawing.table("faces")[:, 1]
     for k in on_lines.tolist():
         plain += [(place, names[of_lines[k]], "") for place in drawing.lines[k]]
@@ -269,4 +269,4 @@ def _unmatched(items: Items, rule_of: NDArray[np.int64], findings: list[Finding]
     kinds = Counter((items.types[items.type[k]], items.layers[items.layer[k]]) for k in free.tolist())
     some = ", ".join(f"{number} {kind} on {layer}" for (kind, layer), number in kinds.most_common(12))
     text = f"{count(len(free), 'entity fits', 'entities fit')} no rule and were left out: {some}."
-    findings.append(Finding("no-rule", text))
+    findings.append(left_out("no-rule", text))

@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
@@ -117,7 +117,7 @@ def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
     findings = [Finding.from_json(values) for values in about["findings"]]
     if about["left"]:
         kinds = ", ".join(f"{number} {kind}" for kind, number in about["left"].items())
-        findings.append(Finding("geometry-left-out", f"Geometry that is not made of faces was left out: {kinds}."))
+        findings.append(left_out("geometry-left-out", f"Geometry that is not made of faces was left out: {kinds}."))
     if not parts:
         more = f" ({findings[-1].text})" if about["left"] else ""
         raise FormatError(path, f"there is no site or geographic element with faces in the model{more}")

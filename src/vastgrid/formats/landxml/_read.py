@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.formats.landxml._collect import Collector, Surface, numbers_in
@@ -73,11 +73,11 @@ def read(path: Path, params: LandXmlReadParams, progress: Progress) -> ReadResul
     with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
         _parse(path, data, collector, progress)
     findings = [
-        Finding("not-whole", f"{number} {what} were left out.") for what, number in collector.faults.items() if number
+        left_out("not-whole", f"{number} {what} were left out.") for what, number in collector.faults.items() if number
     ]
     if collector.others:
         kinds = ", ".join(f"{number} {name}" for name, number in collector.others.items())
-        findings.append(Finding("elements-left-out", f"Elements that are not read here were left out: {kinds}."))
+        findings.append(left_out("elements-left-out", f"Elements that are not read here were left out: {kinds}."))
     frame, scale = collector.frame(findings)
     pairs: list[tuple[int, tuple[int, ...]]] = []
     datasets = _datasets(path, collector, params, frame, scale, findings, pairs)
@@ -239,7 +239,7 @@ def _tin(
     name: str, frame: Frame, surface: Surface, points: Floats, scale: float, findings: list[Finding]
 ) -> Tin | None:
     if not surface.numbers:
-        findings.append(Finding("faces-without-points", f"{name} has faces but no points; they were left out."))
+        findings.append(left_out("faces-without-points", f"{name} has faces but no points; they were left out."))
         return None
     # The standard's order is northing, easting, elevation.
     vertices = _gathered(surface.numbers)
@@ -251,12 +251,12 @@ def _tin(
     del ids
     if not known.all():
         missing = count(int((~known).sum()), "face")
-        findings.append(Finding("unknown-points", f"{missing} of {name} name points that are not there; left out."))
+        findings.append(left_out("unknown-points", f"{missing} of {name} name points that are not there; left out."))
     if hidden.any():
         text = (
             f"{count(int(hidden.sum()), 'face')} of {name} are marked invisible; they are no ground and were left out."
         )
-        findings.append(note("invisible-faces", text))
+        findings.append(left_out("invisible-faces", text, Severity.NOTE))
     keep = known & ~hidden
     triangles = (faces if keep.all() else faces[keep]).astype(np.int32, copy=False)
     del faces
@@ -292,7 +292,7 @@ def _cogo(path: Path, collector: Collector, frame: Frame, scale: float, findings
             notes.append(desc.encode())
     if len(rows) < len(collector.cogo):
         findings.append(
-            Finding("not-whole", f"{len(collector.cogo) - len(rows)} CgPoints without coordinates left out.")
+            left_out("not-whole", f"{len(collector.cogo) - len(rows)} CgPoints without coordinates left out.")
         )
     if not rows:
         return []

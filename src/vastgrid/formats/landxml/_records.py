@@ -8,7 +8,7 @@ from xml.sax.saxutils import quoteattr
 
 import numpy as np
 
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.terrain.alignment import drawn, with_profile
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.survey import Record, Survey, survey_of
@@ -178,11 +178,11 @@ def survey(
             line = np.array([[place[0], place[1], place[2] if len(place) > 2 else math.nan]])
         if len(line) == 0:
             text = f"{own['role'].capitalize()} {own['name']} has no geometry; it was left out."
-            findings.append(Finding("no-geometry", text))
+            findings.append(left_out("no-geometry", text))
             continue
         records.append(Record(own["role"], own["name"], line, exact))
     for fault in sorted(set(collector.faults)):
-        findings.append(Finding("not-whole", f"{count(collector.faults.count(fault), 'element')} left out: {fault}."))
+        findings.append(left_out("not-whole", f"{count(collector.faults.count(fault), 'element')} left out: {fault}."))
     if not records:
         return None
     made = survey_of(name, frame, records)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import let_go, roomy
@@ -159,7 +159,7 @@ def _passed(data: bytes, starts: NDArray[np.int64], layout: Layout) -> list[Find
     cells = [split_line(data[starts[k] : starts[k + 1]], layout.delimiter) for k in layout.passed]
     looks = any(len(row) == len(layout.roles) and any(looks_numeric(cell) for cell in row) for row in cells)
     text = f"Passed over before the first point: {told}{more}."
-    return [Finding("lines-passed-over", text) if looks else note("lines-passed-over", text)]
+    return [left_out("lines-passed-over", text, Severity.WARNING if looks else Severity.NOTE)]
 
 
 def _joined(parts: list[NDArray[Any]]) -> NDArray[Any]:
@@ -216,7 +216,7 @@ def _bad_lines(path: Path, rows: _Rows, layout: Layout) -> list[Finding]:
         return []
     told = "; ".join(_short(text) for text in rows.left_out[:TOLD])
     more = f"; and {rows.bad - TOLD} more" if rows.bad > TOLD else ""
-    return [Finding("bad-lines", f"{count(rows.bad, 'line')} left out of {rows.bad + rows.good}: {told}{more}.")]
+    return [left_out("bad-lines", f"{count(rows.bad, 'line')} left out of {rows.bad + rows.good}: {told}{more}.")]
 
 
 def _short(entry: str) -> str:
