@@ -1,4 +1,4 @@
-"""North arrow, scale bar and legends, true in the window, in pictures and on paper."""
+"""What stands over the plan: north arrow, scale bar and legends, true in the window, in pictures and on paper; marks."""
 
 from __future__ import annotations
 
@@ -10,9 +10,11 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
 from vastgrid.base.quantities import Unit
 from vastgrid.qt import theme
+from vastgrid.qt.polygons import polygon
+from vastgrid.qt.rendering import View
 from vastgrid.terrain.colouring import Dressed, Scale, point_scale, surface_scale
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Linework
+from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.look import LineColour
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.pointset import PointSet
@@ -171,3 +173,40 @@ def _paint_ramp(painter: QPainter, right: float, top: float, tall: float, scale:
     for value, text in marks:
         at = y + high * (1.0 - (value - scale.low) / span) if span > 0 else y
         painter.drawText(QRectF(x - 74, at - 8, 70, 16), 0x82, text)
+
+
+def paint_empty(painter: QPainter, width: int, height: int, palette: theme.Palette) -> None:
+    """Say in an empty plan how to begin."""
+    painter.setPen(palette.colour("ink"))
+    painter.setFont(theme.font(14, bold=True))
+    box = QRectF(0, height / 2.0 - 46, width, 30)
+    painter.drawText(box, 0x84, "Drop files here, or press Import")
+    painter.setPen(palette.colour("quiet"))
+    painter.setFont(theme.font(10))
+    text = "Points, clouds, drawings, LandXML, rasters, vectors, meshes. Then make ground from what came in."
+    painter.drawText(box.translated(0, 32), 0x84, text)
+
+
+def paint_preview(painter: QPainter, contours: Contours, view: View, palette: theme.Palette) -> None:
+    """Draw contours lightly over what is shown."""
+    painter.setPen(QPen(palette.colour("action"), 1.0))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
+    plan = view.turned(contours.plan)
+    x = (plan[:, 0] - view.west) / view.size
+    y = (view.top - plan[:, 1]) / view.size
+    for k in range(len(contours)):
+        cut = slice(int(contours.offsets[k]), int(contours.offsets[k + 1]))
+        if x[cut].max() < 0 or x[cut].min() > view.width or y[cut].max() < 0 or y[cut].min() > view.height:
+            continue
+        painter.drawPolyline(polygon(x[cut], y[cut]))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+
+
+def paint_mark(painter: QPainter, at: QPointF, palette: theme.Palette) -> None:
+    """Mark a pixel with a ring and two ticks."""
+    for colour, width in ((QColor("#FFFFFF"), 4.0), (palette.colour("error"), 2.0)):
+        painter.setPen(QPen(colour, width))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(at, 11, 11)
+        painter.drawLine(at - QPointF(17, 0), at - QPointF(6, 0))
+        painter.drawLine(at + QPointF(6, 0), at + QPointF(17, 0))

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import dataclasses
 import math
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
-import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
@@ -26,22 +25,16 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
-from vastgrid.kernels.nearest import on_lines
-from vastgrid.qt import furniture, rendering, theme
+from vastgrid.qt import furniture, pointing, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.painter import Painter, Size
-from vastgrid.qt.polygons import polygon
 from vastgrid.qt.rendering import View
 from vastgrid.qt.tools import AreaTool, Tool
-from vastgrid.terrain.cloudindex import WORTH
 from vastgrid.terrain.colouring import Dressed, Scale
-from vastgrid.terrain.compare import bucket_index, heights, heights_at_hand
+from vastgrid.terrain.compare import bucket_index, heights_at_hand
 from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.snap import Caught, catch
-from vastgrid.terrain.survey import Survey
+from vastgrid.terrain.linework import Contours
+from vastgrid.terrain.snap import Caught
 from vastgrid.terrain.tin import Tin
 
 MARGIN = 1.5
@@ -58,7 +51,7 @@ class Wish:
     view: View
     palette: theme.Palette
     scene: int
-    # Where the second of two compared stacks begins, and what is in it.
+    # What is shown on the right of the divider, where two are compared.
     other: tuple[Dressed, ...] = ()
 
 
@@ -327,39 +320,13 @@ class PlanView(QWidget):
 
     def caught(self, at: QPointF) -> Caught:
         """Return what lies under a pixel, caught by what is near if snapping is on."""
-        east, north = self.view.world(at.x(), at.y())
+        place = self.view.world(at.x(), at.y())
         snaps = self.snapping and (self.tool is None or self.tool.snaps)
-        reach = REACH * self.view.size if snaps else 0.0
-        # What the painter has not worked out yet is caught a moment later.
-        able = [each for each in self.datasets if not isinstance(each, Tin) or heights_at_hand(each)]
-        return catch(able, east, north, reach, self._clouds_near(east, north, reach))
+        return pointing.caught(self.datasets, *place, REACH if snaps else 0.0, self.view.size)
 
     def line_at(self, east: float, north: float) -> Floats | None:
         """Return the line nearest to a place, (n, ≥ 2), if one is near enough to be caught."""
-        best, found = REACH * self.view.size, None
-        for each in self.datasets:
-            if not isinstance(each, Linework | Survey | Contours):
-                continue
-            xy = each.plan if isinstance(each, Contours) else each.vertices
-            k, _, away = on_lines(xy, each.offsets, east, north, best)
-            if k >= 0 and away <= best:
-                line = int(np.searchsorted(each.offsets, k, side="right")) - 1
-                best, found = away, xy[each.offsets[line] : each.offsets[line + 1]]
-        return found
-
-    def _clouds_near(self, east: float, north: float, reach: float) -> dict[str, Iterable[Floats]]:
-        """Return the pieces of large clouds around a place; searching them whole would take too long."""
-        found: dict[str, Iterable[Floats]] = {}
-        for each in self.datasets:
-            if isinstance(each, PointSet) and len(each.xyz) >= WORTH:
-                index = rendering.indexes.get(each.content)
-                pieces = []
-                if index is not None and reach > 0:
-                    box = (east - reach, north - reach, east + reach, north + reach)
-                    origin = np.array((index.west, index.south, index.low))
-                    pieces = [part + origin for part, _ in index.visible(box, self.view.size)]
-                found[each.content] = pieces
-        return found
+        return pointing.line_at(self.datasets, east, north, REACH * self.view.size)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
@@ -458,14 +425,7 @@ class PlanView(QWidget):
 
     def readout(self, east: float, north: float) -> str:
         """Return easting, northing and the height of each surface there, the uppermost first."""
-        text = f"E {spaced(east, 2)}   N {spaced(north, 2)}"
-        found = []
-        for each in reversed([*self.datasets, *(own.dataset for own in self.other)]):
-            if isinstance(each, Tin | Grid) and heights_at_hand(each):
-                z = float(heights(each, np.array([[east, north]]))[0])
-                if math.isfinite(z):
-                    found.append(f"Z {z:.3f} ({each.name})")
-        return text + "   " + ("   ".join(dict.fromkeys(found)) or "Z –")
+        return pointing.readout([*self.datasets, *(own.dataset for own in self.other)], east, north)
 
     def _scale_text(self) -> str:
         if self.unit is None or self.unit is Unit.DEGREE:
@@ -480,7 +440,7 @@ class PlanView(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), self.palette_.colour("paper"))
         if not self.items and not self.other:
-            self._paint_empty(painter)
+            furniture.paint_empty(painter, self.width(), self.height(), self.palette_)
             painter.end()
             return
         if self._picture is not None:
@@ -489,13 +449,14 @@ class PlanView(QWidget):
                 self._paint_split(painter, self._other_picture, self._picture[0])
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.preview is not None:
-            self._paint_preview(painter, self.preview)
+            furniture.paint_preview(painter, self.preview, self.view, self.palette_)
         self._paint_furniture(painter)
         for overlay in self.overlays:
             overlay(painter)
         if self.tool is not None:
             self.tool.paint(painter, self)
-        self._paint_mark(painter)
+        if self.mark is not None:
+            furniture.paint_mark(painter, QPointF(*self.view.pixel(*self.mark)), self.palette_)
         if self.pointer is not None:
             painter.setPen(QPen(QColor("#FFFFFF"), 1.5))
             painter.setBrush(self.palette_.colour("action"))
@@ -546,41 +507,6 @@ class PlanView(QWidget):
             painter.drawRoundedRect(box, 5, 5)
             painter.setPen(self.palette_.colour("ink"))
             painter.drawText(box, 0x84, text)
-
-    def _paint_empty(self, painter: QPainter) -> None:
-        painter.setPen(self.palette_.colour("ink"))
-        painter.setFont(theme.font(14, bold=True))
-        box = QRectF(0, self.height() / 2.0 - 46, self.width(), 30)
-        painter.drawText(box, 0x84, "Drop files here, or press Import")
-        painter.setPen(self.palette_.colour("quiet"))
-        painter.setFont(theme.font(10))
-        text = "Points, clouds, drawings, LandXML, rasters, vectors, meshes. Then make ground from what came in."
-        painter.drawText(box.translated(0, 32), 0x84, text)
-
-    def _paint_preview(self, painter: QPainter, contours: Contours) -> None:
-        colour = self.palette_.colour("action")
-        painter.setPen(QPen(colour, 1.0))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
-        plan = self.view.turned(contours.plan)
-        x = (plan[:, 0] - self.view.west) / self.view.size
-        y = (self.view.top - plan[:, 1]) / self.view.size
-        for k in range(len(contours)):
-            cut = slice(int(contours.offsets[k]), int(contours.offsets[k + 1]))
-            if x[cut].max() < 0 or x[cut].min() > self.width() or y[cut].max() < 0 or y[cut].min() > self.height():
-                continue
-            painter.drawPolyline(polygon(x[cut], y[cut]))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-
-    def _paint_mark(self, painter: QPainter) -> None:
-        if self.mark is None:
-            return
-        x, y = self.view.pixel(*self.mark)
-        for colour, width in ((QColor("#FFFFFF"), 4.0), (self.palette_.colour("error"), 2.0)):
-            painter.setPen(QPen(colour, width))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawEllipse(QPointF(x, y), 11, 11)
-            painter.drawLine(QPointF(x - 17, y), QPointF(x - 6, y))
-            painter.drawLine(QPointF(x + 6, y), QPointF(x + 17, y))
 
     def _paint_furniture(self, painter: QPainter) -> None:
         """North arrow, scale bar and legends, all true."""
