@@ -25,7 +25,7 @@ def test_info_says_the_same_of_every_format(run_cli, tmp_path, own):
         assert set(dataset["extent"]) == {"east", "north", "elevation"}
         assert all(number > 0 for number in dataset["count"].values())
         for finding in dataset["findings"]:
-            assert set(finding) == {"code", "severity", "text", "at"} and finding["text"].endswith(".")
+            assert set(finding) == {"code", "severity", "text", "at", "drops"} and finding["text"].endswith(".")
         assert dataset["horizontal_unit"] in (None, "m", "mm", "in", "ft", "us-ft", "deg")
 
 

@@ -22,6 +22,7 @@ from vastgrid.qt.go_dialog import place_of
 from vastgrid.qt.interval_dialog import IntervalDialog
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.qt.picturing import Sheet, SheetDialog
+from vastgrid.qt import rendering
 from vastgrid.qt.rendering import View
 from vastgrid.session.session import Session
 from vastgrid.terrain import ramps
@@ -329,7 +330,11 @@ def test_both_views_look_at_the_same_place(qtbot, window):
     settle(qtbot, window)
     views = window.views
     assert views.plan.isVisible() and views.space.isVisible()
-    views.plan.look(dataclasses.replace(views.plan.view, east=E0 + 200, north=N0 + 120, size=0.5))
+    west, south, east, north = rendering.bounds(views.plan.datasets)
+    for corner in ((west, south), (east, north)):
+        x, y = views.plan.view.pixel(*corner)
+        assert 0 <= x <= views.plan.width() and 0 <= y <= views.plan.height(), "both show everything in less room"
+    views.plan.centre_on(E0 + 200, N0 + 120, 0.5)
     assert (views.space.camera.east, views.space.camera.north) == (E0 + 200, N0 + 120)
     views.space.zoom(2.0)
     assert views.plan.view.size == pytest.approx(0.25, rel=0.01)

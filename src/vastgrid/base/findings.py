@@ -70,11 +70,10 @@ class Finding:
             "severity": self.severity.value,
             "text": self.text,
             "at": None if self.at is None else list(self.at),
+            "drops": self.drops,
         }
         if self.remedy is not None:
             plain["remedy"] = {"kind": self.remedy.kind, "text": self.remedy.text, "values": dict(self.remedy.values)}
-        if self.drops:
-            plain["drops"] = True
         return plain
 
     @staticmethod

@@ -10,6 +10,9 @@ from fractions import Fraction
 
 from vastgrid.base.errors import CallError
 
+# Metres in a degree of latitude, on a sphere as large as the Earth (111.2 km; GRS 80's mean radius of 6 371 008.8 m).
+DEGREE = 111_195.08
+
 
 class Unit(Enum):
     """A unit of length (or, for geographic coordinates, the degree).
@@ -152,9 +155,11 @@ def parse_length(text: str) -> Length:
 def length_in(length: Length, unit: Unit | None, default: Unit = Unit.METRE) -> float:
     """Return a length in the data's unit; one without a unit of its own is in metres, or what `default` says.
 
-    Data of unknown unit, or in degrees, takes the number as it stands.
+    Data of unknown unit takes the number as it stands; in data in degrees a length counts as one along a meridian.
     """
     own = length.unit or default
-    if unit is None or unit is Unit.DEGREE or own is unit:
+    if unit is None or own is unit:
         return length.value
+    if unit is Unit.DEGREE:
+        return length.value * float(own.metres) / DEGREE
     return length.value * float(own.metres / unit.metres)

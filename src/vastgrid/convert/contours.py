@@ -129,7 +129,8 @@ def _estimate(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
     settled = settle(inputs, params)
     if pair is None or settled.interval is None:
         return ""
-    return "about " + count(max(int((pair[1] - pair[0]) / settled.interval.value), 1), "level")
+    interval = settled.interval.in_unit(inputs[0].frame.vertical, "interval")
+    return "about " + count(max(int((pair[1] - pair[0]) / interval), 1), "level")
 
 
 def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:

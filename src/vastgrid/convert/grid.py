@@ -92,7 +92,7 @@ def run(inputs: Sequence[Tin], params: GridParams, progress: Progress) -> Result
 def _estimate(inputs: Sequence[Tin], params: GridParams) -> str:
     settled = settle(inputs, params)
     assert settled.cell is not None
-    _, _, rows, columns = shape_of(inputs[0], settled.cell.value)
+    _, _, rows, columns = shape_of(inputs[0], settled.cell.in_unit(inputs[0].frame.horizontal, "cell"))
     return f"{rows} × {columns} cells of {settled.cell}"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import fnmatch
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -22,7 +23,7 @@ from vastgrid.params.declare import Param
 from vastgrid.terrain.compare import Loss, bucket_index, heights
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Dataset, Flags, Floats
-from vastgrid.terrain.frame import Frame
+from vastgrid.terrain.frame import Frame, is_geographic
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin, areas
@@ -79,14 +80,24 @@ class TinParams:
         Param("Where heights meet", "Which height counts where points or crossing breaklines meet at one place."),
     ] = Meeting.MEAN
     same_place: Annotated[
-        Length,
+        Length | None,
         Param(
             "One place",
             "Points whose coordinates agree when rounded to this are at one place.",
             Quantity.XY_LENGTH,
             least=0,
+            absent="a thousandth of the unit",
         ),
-    ] = Length(0.001)
+    ] = None
+
+
+def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
+    """Say which points count as one place: a thousandth of the unit of plan, and in degrees what is a millimetre."""
+    if params.same_place is not None:
+        return params
+    frame = inputs[0].frame
+    size = Length(1e-8) if is_geographic(frame) else Length(0.001, frame.horizontal)
+    return dataclasses.replace(params, same_place=size)
 
 
 def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Result:
@@ -107,14 +118,16 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     if len(xyz) == 0:
         raise DataError("there is nothing to build a TIN from: no points and no lines with heights")
     progress.report(0.05, "finding places")
-    tolerance = params.same_place.in_unit(frame.horizontal, "same_place")
+    same_place = settle(inputs, params).same_place
+    assert same_place is not None
+    tolerance = same_place.in_unit(frame.horizontal, "same_place")
     places, group = _places(xyz, tolerance, params.heights, findings)
     edges = _edges(group[len(points) :], lines)
     progress.report(0.15, "triangulating")
     made = triangulate(places[:, :2], edges, progress.part(0.15, 0.7))
     tin = _tin(places, edges, made, params.heights, findings)
     if ring is not None:
-        tin = _inside(tin, ring, places, edges, params, progress.part(0.7, 0.95))
+        tin = _inside(tin, ring, places, edges, tolerance, progress.part(0.7, 0.95))
     if params.max_edge is not None:
         tin = _without_long_edges(tin, params.max_edge.in_unit(frame.horizontal, "max_edge"), findings)
     lost = len(places) - len(tin.vertices)
@@ -315,7 +328,7 @@ def _choose(values: list[float], rule: Meeting) -> float:
 
 
 def _inside(
-    tin: Tin, ring: Floats, places: Floats, edges: NDArray[np.int64], params: TinParams, progress: Progress
+    tin: Tin, ring: Floats, places: Floats, edges: NDArray[np.int64], tolerance: float, progress: Progress
 ) -> Tin:
     """Cut the TIN at a ring: it is laid on the surface, made an edge of it, and what lies outside is dropped."""
     cuts = cuts_along(ring, tin.vertices, tin.triangles, bucket_index(tin))
@@ -326,7 +339,7 @@ def _inside(
     known = np.isfinite(laid[:, 4])
     together = np.concatenate((tin.vertices, laid[known, 2:5]))
     origin = np.floor(topology.corners(np.asarray(together[:, :2], np.float64))[0])
-    size = max(params.same_place.value, 1e-9)
+    size = max(tolerance, 1e-9)
     group, first = topology.group_places(together[:, 0] - origin[0], together[:, 1] - origin[1], size)
     merged = together[first]
     number = np.full(len(laid), -1, np.int64)
@@ -420,6 +433,7 @@ CONVERSION = Conversion(
     template="TIN from {inputs}, inside {boundary}, with edges up to {max_edge} and breaklines from "
     "{breaklines}; where heights meet, the {heights} counts, and places closer than {same_place} are one.",
     run=run,
+    settle=settle,
     estimate=_estimate,
     name=lambda inputs, params: "Ground",
     automatic=1,

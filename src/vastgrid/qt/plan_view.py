@@ -95,7 +95,7 @@ class PlanView(QWidget):
         self.legend: list[Scale] = []
         self.split: float | None = None
         self.other: list[Dressed] = []
-        self._touched = False
+        self.touched = False
         self._scene = 0
         self._picture: tuple[View, QImage, int] | None = None
         self._other_picture: QImage | None = None
@@ -148,7 +148,7 @@ class PlanView(QWidget):
             # The picture need not wait for what only readouts and catching need.
             if isinstance(own.dataset, Tin) and not heights_at_hand(own.dataset):
                 _indexer.submit(bucket_index, own.dataset)
-        if not self._touched:
+        if not self.touched:
             self.fit()
         self._ask()
 
@@ -199,13 +199,13 @@ class PlanView(QWidget):
         """Show everything whole, north up."""
         box = rendering.bounds([own.dataset for own in (*self.items, *self.other)])
         if box is not None and self.width() > 1:
-            self._touched = False
+            self.touched = False
             self.look(rendering.fitted(box, self.width(), self.height()))
 
     def go_to(self, east: float, north: float, *, close: bool = True) -> None:
         """Bring a place to the middle, mark it, and come close."""
         self.mark = (east, north)
-        self._touched = True
+        self.touched = True
         size = self.view.size
         if close:
             box = rendering.bounds(self.datasets)
@@ -215,17 +215,17 @@ class PlanView(QWidget):
 
     def turn_to(self, bearing: float) -> None:
         """Turn the picture until this bearing, in degrees, is up."""
-        self._touched = True
+        self.touched = True
         self.look(dataclasses.replace(self.view, turn=round(bearing % 360.0, 6)))
 
     def centre_on(self, east: float, north: float, size: float) -> None:
         """Look at the same place as another view does."""
-        self._touched = True
+        self.touched = True
         self.look(dataclasses.replace(self.view, east=east, north=north, size=size))
 
     def forget(self) -> None:
         """Show nothing, and fit the view anew to whatever comes next."""
-        self.items, self.other, self.mark, self._touched, self._picture = [], [], None, False, None
+        self.items, self.other, self.mark, self.touched, self._picture = [], [], None, False, None
         self.use(None)
         self._scene += 1
         self.update()
@@ -287,7 +287,7 @@ class PlanView(QWidget):
 
     def zoom(self, ratio: float, at: QPointF) -> None:
         """Come closer by a ratio, the place under a pixel staying where it is."""
-        self._touched = True
+        self.touched = True
         east, north = self.view.world(at.x(), at.y())
         size = min(max(self.view.size / ratio, 1e-6), 1e7)
         own = dataclasses.replace(self.view, size=size, width=self.width(), height=self.height())
@@ -296,7 +296,7 @@ class PlanView(QWidget):
 
     def pan(self, dx: float, dy: float) -> None:
         """Move the picture by pixels."""
-        self._touched = True
+        self.touched = True
         view = self.view
         east, north = view.world(view.width / 2.0 - dx, view.height / 2.0 - dy)
         self.look(dataclasses.replace(view, east=east, north=north))
@@ -306,7 +306,7 @@ class PlanView(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         self.view = dataclasses.replace(self.view, width=self.width(), height=self.height())
-        if not self._touched:
+        if not self.touched:
             self.fit()
         self._soon.start()
 

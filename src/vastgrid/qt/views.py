@@ -243,10 +243,12 @@ class Views(QWidget):
         view = self.plan.view
         if not self.space.items and not self.plan.items:
             return
-        camera = self.space.camera
-        if not self.space.touched:
-            self.space.fit()
+        if not self.plan.touched:
+            if not self.space.touched:
+                self.space.fit()
             return
+        self.space.touched = True
+        camera = self.space.camera
         ground = self.space.ground_at(view.east, view.north)
         rows = max(self.space.height(), 1)
         distance = view.size * self.plan.height() / rows * camera.focus(rows)
@@ -256,9 +258,9 @@ class Views(QWidget):
         )
 
     def _plan_looked(self) -> None:
-        if self.shown == BOTH and self.link.isChecked() and not self._linking:
+        # A view that only shows everything in the room it has leads no other.
+        if self.shown == BOTH and self.link.isChecked() and not self._linking and self.plan.touched:
             self._linking = True
-            self.space.touched = True
             self._follow_plan()
             self._linking = False
 
@@ -266,7 +268,7 @@ class Views(QWidget):
         self.stretch.blockSignals(True)
         self.stretch.setValue(self.space.camera.stretch)
         self.stretch.blockSignals(False)
-        if self.shown == BOTH and self.link.isChecked() and not self._linking:
+        if self.shown == BOTH and self.link.isChecked() and not self._linking and self.space.touched:
             self._linking = True
             camera = self.space.camera
             size = camera.pixel_size(max(self.space.height(), 1)) * self.space.height() / max(self.plan.height(), 1)
@@ -291,7 +293,6 @@ class Views(QWidget):
         ground = self.space.ground_at(east, north)
         if ground is not None:
             self.space.mark = (east, north, ground)
-            self.space.touched = True
             self._follow_plan()
 
     def fit(self) -> None:

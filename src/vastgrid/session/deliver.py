@@ -141,7 +141,7 @@ def prepared(
         able = [_geographic(each, findings) for each in able]
         units = (None, None)
     for each in able:
-        if carries.unit_needed and each.frame.horizontal is Unit.DEGREE:
+        if (carries.unit_needed or carries.units == "one") and each.frame.horizontal is Unit.DEGREE:
             extent = each.extent()
             zone = utm_zone(sum(extent.east) / 2, sum(extent.north) / 2) if extent.east and extent.north else "…"
             raise CallError(

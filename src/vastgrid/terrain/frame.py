@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import DEGREE, Unit
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,10 +175,6 @@ def epsg_code(crs: str) -> int | None:
     except pyproj.exceptions.CRSError:
         return None
     return int(authority[1]) if authority else None
-
-
-# Metres in a degree of latitude, on a sphere as large as the Earth (111.2 km; GRS 80's mean radius of 6 371 008.8 m).
-DEGREE = 111_195.08
 
 
 def ratio_of(frame: Frame) -> float:
