@@ -76,9 +76,9 @@ def test_estimates_mind_the_unit_that_is_typed(points, unit):
 
 def test_too_many_levels_or_cells_are_refused_with_their_number():
     surface = ground(200)
-    with pytest.raises(ParamError, match="interval: 1e-06 would give"):
+    with pytest.raises(ParamError, match=r"interval: 1e-06 would give"):
         made("contours", [surface], interval="0.000001")
-    with pytest.raises(ParamError, match="cell: 0.001 would give .* cells; choose a larger one"):
+    with pytest.raises(ParamError, match=r"cell: 0.001 would give .* cells; choose a larger one"):
         made("grid", [surface], cell="0.001m")
 
 
@@ -145,5 +145,5 @@ def test_a_bare_number_takes_the_datas_unit_and_says_so():
     _, params = made("contours", [surface], interval="5")
     assert params.interval == Length(5, Unit.FOOT)
     unknown = dataclasses.replace(ground(200), frame=Frame(None, None, Unit.METRE))
-    with pytest.raises(CallError, match="the plan unit of .* is unknown and the other unit is metre"):
+    with pytest.raises(CallError, match=r"the plan unit of .* is unknown and the other unit is metre"):
         made("grid", [unknown], cell="5ft")

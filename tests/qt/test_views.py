@@ -11,18 +11,15 @@ import ezdxf
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, QSize, Qt, QTimer
-from PyQt6.QtGui import QGuiApplication, QImage, QPainter, QWheelEvent
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtGui import QGuiApplication, QImage, QPainter
 
+from hands import click, named, pixels, settle, surface, wheel
 from vastgrid.base.errors import CallError
-from vastgrid.base.progress import Silent
 from vastgrid.demo import ground
-from vastgrid.qt import furniture, theme
+from vastgrid.qt import furniture, rendering, theme
 from vastgrid.qt.go_dialog import place_of
 from vastgrid.qt.interval_dialog import IntervalDialog
-from vastgrid.qt.main_window import MainWindow
 from vastgrid.qt.picturing import Sheet, SheetDialog
-from vastgrid.qt import rendering
 from vastgrid.qt.rendering import View
 from vastgrid.session.session import Session
 from vastgrid.terrain import ramps
@@ -30,68 +27,6 @@ from vastgrid.terrain.colouring import Scale
 from vastgrid.terrain.compare import heights
 
 E0, N0 = ground.ORIGIN
-
-
-@pytest.fixture(scope="module")
-def made(demo, tmp_path_factory):
-    """A job with two surfaces, contours, edges and a classified cloud."""
-    folder = tmp_path_factory.mktemp("views")
-    session = Session(folder / "Tollgarth views")
-    for name, words in (("day1.csv", {}), ("day2.txt", {}), ("edges.dxf", {}), ("pit-scan.laz", {"thin": "2m"})):
-        session.sources.bring_in(demo / "received" / name, words)
-    ids = {node.name: node.id for node in session.graph.nodes.values()}
-    for operation, inputs, words, name in (
-        ("tin", [ids["day1"], ids["day2"], ids["edges"]], {"boundary": "SITE_LIMIT"}, "Ground"),
-        ("contours", ["Ground"], {"interval": "2m"}, "Contours"),
-        ("grid", ["Ground"], {"cell": "4m"}, "Grid"),
-    ):
-        own = [next(n.id for n in session.graph.nodes.values() if n.name == i) if i == "Ground" else i for i in inputs]
-        node = session.plan(operation, own, words)
-        graph = session.graph.with_node(node).changed(node.id, name=name)
-        session.change(session.remake(graph, [node.id], Silent()), f"make {name}")
-    for name in ("day1", "day2", "pit-scan", "Grid"):
-        session.show(next(n.id for n in session.graph.nodes.values() if n.name == name), shown=False)
-    return session.folder
-
-
-@pytest.fixture
-def window(qtbot, made, tmp_path):
-    import shutil
-
-    shutil.copytree(made, tmp_path / "job")
-    theme.load_fonts()
-    own = MainWindow(Session(tmp_path / "job"))
-    qtbot.addWidget(own)
-    own.show()
-    qtbot.waitExposed(own)
-    settle(qtbot, own)
-    yield own
-    own.close()
-
-
-def settle(qtbot, window):
-    qtbot.waitUntil(
-        lambda: window.views.settled() and not window.runner.busy and not window.inspecting.busy, timeout=60_000
-    )
-    qtbot.wait(30)
-
-
-def named(window, name):
-    return next(n.id for n in window.session.graph.nodes.values() if n.name == name)
-
-
-def surface(window):
-    return window.session.dataset(named(window, "Ground"))
-
-
-def click(qtbot, view, east, north):
-    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPointF(*view.view.pixel(east, north)).toPoint())
-
-
-def pixels(image):
-    own = image.convertToFormat(QImage.Format.Format_RGB32)
-    data = own.constBits().asarray(own.sizeInBytes())
-    return np.frombuffer(data, np.uint8).reshape(own.height(), own.width(), 4)[:, :, 2::-1].astype(int)
 
 
 # -- the plan
@@ -136,11 +71,7 @@ def test_the_plan_turns_with_what_it_shows(qtbot, window):
 def test_shift_and_wheel_turn(window):
     plan = window.plan
     middle = QPointF(plan.width() / 2, plan.height() / 2)
-    event = QWheelEvent(
-        middle, plan.mapToGlobal(middle), QPoint(), QPoint(0, 240), Qt.MouseButton.NoButton,
-        Qt.KeyboardModifier.ShiftModifier, Qt.ScrollPhase.NoScrollPhase, False,
-    )  # fmt: skip
-    QApplication.sendEvent(plan, event)
+    wheel(plan, middle, 2, Qt.KeyboardModifier.ShiftModifier)
     assert plan.view.turn == 10.0
 
 

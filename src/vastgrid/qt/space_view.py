@@ -261,6 +261,7 @@ class SpaceView(QWidget):
 
     def _turn(self, camera: Camera, across: float, down: float) -> None:
         """Turn around the place in the middle, or in walking and flying around the eye."""
+        self.touched = True
         if self.mode == ORBIT:
             pitch = min(max(camera.pitch + down, -20.0), 90.0)
             self.look(dataclasses.replace(camera, heading=(camera.heading + across) % 360.0, pitch=pitch))
@@ -313,7 +314,6 @@ class SpaceView(QWidget):
             Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_A: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_D: (1, 0),
         }  # fmt: skip
         arrows = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Left, Qt.Key.Key_Right)
-        self.touched = True
         if key in ways and (walking or key not in arrows):
             self.step(*ways[Qt.Key(key)])
         elif key in ways:
@@ -330,12 +330,14 @@ class SpaceView(QWidget):
         elif key in (Qt.Key.Key_F, Qt.Key.Key_Home):
             self.fit()
         elif key == Qt.Key.Key_N:
+            self.touched = True
             self.look(dataclasses.replace(self.camera, heading=0.0))
         else:
             super().keyPressEvent(event)
 
     def step(self, across: int, ahead: int) -> None:
         """Go a step over the ground: a stride when walking, a share of the distance otherwise."""
+        self.touched = True
         camera = self.camera
         heading = math.radians(camera.heading)
         plan = self._metre()

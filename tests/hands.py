@@ -1,0 +1,42 @@
+"""What tests of the window do with their hands and eyes."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QImage, QWheelEvent
+from PyQt6.QtWidgets import QApplication
+
+
+def settle(qtbot, window):
+    qtbot.waitUntil(
+        lambda: window.views.settled() and not window.runner.busy and not window.inspecting.busy, timeout=60_000
+    )
+    qtbot.wait(30)
+
+
+def named(window, name):
+    return next(n.id for n in window.session.graph.nodes.values() if n.name == name)
+
+
+def surface(window):
+    return window.session.dataset(named(window, "Ground"))
+
+
+def click(qtbot, view, east, north):
+    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPointF(*view.view.pixel(east, north)).toPoint())
+
+
+def pixels(image):
+    own = image.convertToFormat(QImage.Format.Format_RGB32)
+    data = own.constBits().asarray(own.sizeInBytes())
+    return np.frombuffer(data, np.uint8).reshape(own.height(), own.width(), 4)[:, :, 2::-1].astype(int)
+
+
+def wheel(view, at, steps, modifiers=Qt.KeyboardModifier.NoModifier):
+    """Turn the wheel over a pixel."""
+    event = QWheelEvent(
+        at, QPointF(view.mapToGlobal(at.toPoint())), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton,
+        modifiers, Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(view, event)

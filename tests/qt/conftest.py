@@ -1,0 +1,46 @@
+"""A window on a job with everything that can be seen, for the tests of looking."""
+
+import shutil
+
+import pytest
+
+from hands import settle
+from vastgrid.base.progress import Silent
+from vastgrid.qt import theme
+from vastgrid.qt.main_window import MainWindow
+from vastgrid.session.session import Session
+
+
+@pytest.fixture(scope="module")
+def made(demo, tmp_path_factory):
+    """A job with two surfaces, contours, edges and a classified cloud."""
+    folder = tmp_path_factory.mktemp("views")
+    session = Session(folder / "Tollgarth views")
+    for name, words in (("day1.csv", {}), ("day2.txt", {}), ("edges.dxf", {}), ("pit-scan.laz", {"thin": "2m"})):
+        session.sources.bring_in(demo / "received" / name, words)
+    ids = {node.name: node.id for node in session.graph.nodes.values()}
+    for operation, inputs, words, name in (
+        ("tin", [ids["day1"], ids["day2"], ids["edges"]], {"boundary": "SITE_LIMIT"}, "Ground"),
+        ("contours", ["Ground"], {"interval": "2m"}, "Contours"),
+        ("grid", ["Ground"], {"cell": "4m"}, "Grid"),
+    ):
+        own = [next(n.id for n in session.graph.nodes.values() if n.name == i) if i == "Ground" else i for i in inputs]
+        node = session.plan(operation, own, words)
+        graph = session.graph.with_node(node).changed(node.id, name=name)
+        session.change(session.remake(graph, [node.id], Silent()), f"make {name}")
+    for name in ("day1", "day2", "pit-scan", "Grid"):
+        session.show(next(n.id for n in session.graph.nodes.values() if n.name == name), shown=False)
+    return session.folder
+
+
+@pytest.fixture
+def window(qtbot, made, tmp_path):
+    shutil.copytree(made, tmp_path / "job")
+    theme.load_fonts()
+    own = MainWindow(Session(tmp_path / "job"))
+    qtbot.addWidget(own)
+    own.show()
+    qtbot.waitExposed(own)
+    settle(qtbot, own)
+    yield own
+    own.close()
