@@ -88,7 +88,7 @@ def sniff(head: bytes, path: Path) -> int:
         return 0
     vertices = re.search(rb"^[ \t]*v[ \t]+[-+.\d]\S*[ \t]+[-+.\d]\S*[ \t]+[-+.\d]", head, re.MULTILINE)
     if not vertices:
-        return 0
+        return 30 if path.suffix.lower() == ".obj" else 0
     return 90 if path.suffix.lower() == ".obj" or re.search(rb"^f[ \t]+\d", head, re.MULTILINE) else 20
 
 
