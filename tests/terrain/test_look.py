@@ -16,13 +16,14 @@ from vastgrid.terrain.colouring import (
     point_colours,
     point_scale,
     shown_points,
+    strengths,
     surface_scale,
     surface_values,
 )
 from vastgrid.terrain.figures import figures_of
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.linework import Contours, from_lines
 from vastgrid.terrain.look import (
     SurfaceColour,
     choices,
@@ -288,3 +289,60 @@ def test_figures_of_nothing():
 def test_a_surface_that_came_in_has_no_sources_to_tell_apart():
     tin = tilted(5.0, 0.0)
     assert "source" not in choices(tin, made=False)["colour"] and "colour" not in choices(tin)
+
+
+# -- contours fade where there is no room for them
+
+
+def parallels(count=101, gap=4.0, length=1000.0, every=5):
+    """Straight contours a known distance apart; each fifth is an index contour."""
+    lines = [np.array([(0.0, k * gap), (length / 2, k * gap), (length, k * gap)]) for k in range(count)]
+    return Contours(
+        frame=Frame(None, Unit.METRE, Unit.METRE),
+        plan=np.concatenate(lines) + (431_000.0, 887_000.0),
+        offsets=np.arange(count + 1) * 3,
+        levels=200.0 + np.arange(count),
+        index=np.arange(count) % every == 0 if every else np.zeros(count, np.bool_),
+        interval=1.0,
+    )
+
+
+def test_the_distance_from_contour_to_contour():
+    every, index = parallels().spacing()
+    # 100 gaps lie between 101 lines.
+    assert every == pytest.approx(4.0 * 100 / 101) and index == pytest.approx(20.0 * 20 / 21)
+    assert parallels(every=0).spacing()[1] == np.inf
+    lone = parallels(count=1)
+    assert lone.spacing() == pytest.approx((100.0, 100.0)), "a single straight line is not crowded"
+
+
+@pytest.mark.parametrize(
+    ("pixel", "minor", "index"),
+    [(0.1, 1.0, 1.0), (0.5, 1.0, 1.0), (1.0, 0.42, 1.0), (2.0, 0.0, 1.0), (5.0, 0.0, 0.375), (100.0, 0.0, 0.35)],
+)
+def test_minor_contours_give_way_before_index_contours(pixel, minor, index):
+    assert strengths(parallels(), pixel) == pytest.approx((minor, index), abs=0.02)
+
+
+def test_contours_without_index_contours_stay_in_sight():
+    assert strengths(parallels(every=0), 100.0)[0] == 0.35
+
+
+def test_a_small_plan_of_many_contours_is_no_blot():
+    from PyQt6.QtGui import QImage
+
+    from vastgrid.qt import rendering, theme
+
+    contours = parallels()
+    shares = []
+    for size in (0.4, 3.0):
+        view = rendering.View(431_500.0, 887_200.0, size, round(1000 / size), round(400 / size))
+        image = rendering.draw([contours], view, theme.LIGHT, labels=False).convertToFormat(QImage.Format.Format_ARGB32)
+        data = np.frombuffer(image.constBits().asarray(image.sizeInBytes()), np.uint8)
+        shares.append(data.reshape(image.height(), image.width(), 4)[:, :, 3].mean() / 255.0)
+    # Drawn at full strength, 101 lines on 133 rows would cover about half of them.
+    assert 0.1 < shares[1] < 0.25
+    small = rendering.draw(
+        [parallels(every=0)], rendering.View(431_500.0, 887_200.0, 20.0, 60, 40), theme.LIGHT, small=True
+    )
+    assert max(small.pixelColor(30, y).alpha() for y in range(40)) > 40, "a card shows contours of any kind"

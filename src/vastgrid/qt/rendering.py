@@ -27,6 +27,7 @@ from vastgrid.terrain.colouring import (
     point_colours,
     point_scale,
     shown_points,
+    strengths,
     surface_scale,
     surface_values,
 )
@@ -222,9 +223,11 @@ def _draw_contours(
     contours = own.dataset
     assert isinstance(contours, Contours)
     thin, thick = ("#B08D6A", "#E3CDB0") if bare else (palette.contour, palette.index)
+    minor, index = strengths(contours, view.size)
+    indexed = bool(contours.index.any())
     for mine, width, strength, usual in (
-        (~contours.index, 1.0, 0.0 if small or not own.look.minor else 0.55, thin),
-        (contours.index, 1.2 if small else 1.5, 0.9, thick),
+        (~contours.index, 1.0, 0.55 * minor if own.look.minor and not (small and indexed) else 0.0, thin),
+        (contours.index, 1.2 if small else 1.5, 0.9 if small else 0.9 * index, thick),
     ):
         if strength == 0.0 or not mine.any():
             continue

@@ -80,6 +80,7 @@ class Sectioning(QWidget):
     def _controls(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setContentsMargins(12, 3, 8, 3)
+        row.setSpacing(6)
         self.title = QLabel("Section")
         row.addWidget(self.title)
         row.addStretch()

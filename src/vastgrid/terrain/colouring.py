@@ -15,6 +15,7 @@ from vastgrid.terrain.compare import heights
 from vastgrid.terrain.dataset import Dataset, Floats, frozen
 from vastgrid.terrain.frame import ratio_of
 from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.look import (
     LineColour,
     PointColour,
@@ -62,6 +63,21 @@ class Dressed:
         if name not in self._kept:
             self._kept[name] = make()
         return self._kept[name]
+
+
+# Lines closer than CROWDED pixels only darken what lies below; from ROOMY pixels on each is seen by itself.
+CROWDED, ROOMY = 2.5, 6.0
+FAINTEST = 0.35
+
+
+def strengths(contours: Contours, pixel: float) -> tuple[float, float]:
+    """Return how strongly minor and index contours are drawn, 0 … 1, where a pixel is so wide in the unit of plan.
+
+    Minor contours fade where there is no room for them; index contours, or what stands for them, stay in sight.
+    """
+    every, index = (min(max((gap / pixel - CROWDED) / (ROOMY - CROWDED), 0.0), 1.0) for gap in contours.spacing())
+    alone = not contours.index.any()
+    return (max(every, FAINTEST) if alone else every), max(index, FAINTEST)
 
 
 def plain(dataset: Dataset, colour: str = "") -> Dressed:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Self
@@ -142,6 +143,27 @@ class Contours(Dataset):
     def closed(self) -> Flags:
         """Return which contours are closed, (k,) bool."""
         return closed_lines(self.plan, self.offsets)
+
+    def spacing(self) -> tuple[float, float]:
+        """Return the mean distance in plan from line to line, of all contours and of the index contours alone.
+
+        It is the area of their extent over their length, as in stereology; infinite where there are none.
+        """
+        return self.worked_out("spacing", self._spacing)  # type: ignore[no-any-return]
+
+    def _spacing(self) -> tuple[float, float]:
+        if len(self.plan) < 2:
+            return math.inf, math.inf
+        step = np.hypot(*np.diff(self.plan, axis=0).T)
+        # From the end of a line to the start of the next there is no line.
+        step[self.offsets[1:-1] - 1] = 0.0
+        along = np.concatenate(([0.0], np.cumsum(step)))
+        length = along[self.offsets[1:] - 1] - along[self.offsets[:-1]]
+        sides = np.ptp(self.plan, axis=0)
+        # Few lines may have hardly any extent across.
+        area = float(np.prod(np.maximum(sides, 0.1 * sides.max())))
+        every, index = float(length.sum()), float(length[self.index].sum())
+        return (area / every if every else math.inf, area / index if index else math.inf)
 
     def as_lines(self) -> Linework:
         """Return the contours as 3D lines on one layer."""

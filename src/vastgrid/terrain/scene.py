@@ -23,6 +23,7 @@ from vastgrid.terrain.colouring import (
     point_colours,
     point_scale,
     shown_points,
+    strengths,
     surface_scale,
     surface_values,
 )
@@ -390,7 +391,8 @@ def _draw_solids(shot: Shot, scene: Scene, own: Dressed) -> None:
 def _draw_lines(shot: Shot, scene: Scene, own: Dressed) -> None:
     data = own.dataset
     if isinstance(data, Contours):
-        for mine, strength in ((~data.index, 0.32 if own.look.minor else 0.0), (data.index, 0.8)):
+        minor, index = strengths(data, shot.camera.pixel_size(shot.depth.shape[0] // shot.grain))
+        for mine, strength in ((~data.index, 0.32 * minor if own.look.minor else 0.0), (data.index, 0.8 * index)):
             if strength and mine.any():
                 xyz, offsets = take_lines(own.kept("vertices", data.coordinates), data.offsets, np.flatnonzero(mine))
                 colours = line_colours(own, data.levels[mine], None, scene.contour, scene.ends)
