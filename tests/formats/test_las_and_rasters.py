@@ -48,7 +48,7 @@ def test_las_and_laz_are_one_cloud():
 def test_classes_are_counted_when_left_out():
     result = cloud("simple.las", "2")
     assert len(result.datasets[0].xyz) == 276
-    assert "789 of 1065 points dropped (74.1%)" in result.findings[-1].text
+    assert "789 of 1\u202f065 points dropped (74.1%)" in result.findings[-1].text
     with pytest.raises(FormatError, match="no point is of class 77"):
         cloud("simple.las", "77")
     with pytest.raises(ParamError):

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
+from vastgrid.base.words import spaced
 from vastgrid.kernels.vertexwise import around
 from vastgrid.params.declare import Param
 from vastgrid.terrain.check import Check, cut_short, point_name, with_unit
@@ -68,7 +69,7 @@ def run(data: Tin | PointSet | Grid, others: Sequence[Dataset], params: Params, 
     else:
         number = np.flatnonzero(_ground(data))
         if len(number) > LARGEST:
-            text = f"{data.name} was not searched for spikes: {len(number)} points are too many. A TIN made from it is."
+            text = f"{data.name} was not searched for spikes: {spaced(len(number))} points are too many. A TIN made from it is."
             return [note(CHECK.id, text)]
         low, high, run_ = _nearest(xyz[number], progress)
     progress.report(0.9)

@@ -15,6 +15,7 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, factor
+from vastgrid.base.words import spaced
 from vastgrid.kernels.topology import inside_polygon
 from vastgrid.params.declare import Param
 from vastgrid.services.elevation import elevations
@@ -125,7 +126,7 @@ def run(inputs: Sequence[Dataset], params: LatticeParams, progress: Progress) ->
         raise DataError("no point of the lattice got an elevation")
     if not known.all():
         gone = int((~known).sum())
-        findings.append(Finding("no-height", f"{count(gone, 'point')} of {len(z)} got no elevation; left out."))
+        findings.append(Finding("no-height", f"{count(gone, 'point')} of {spaced(len(z))} got no elevation; left out."))
     progress.report(1.0)
     xyz = np.column_stack((places, z))[known]
     return Result(PointSet(name="Lattice", frame=frame, xyz=xyz), tuple(findings))

@@ -16,6 +16,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.words import spaced
 from vastgrid.kernels import topology
 from vastgrid.kernels.locate import cuts_along
 from vastgrid.kernels.triangulate import Triangulation, triangulate
@@ -132,7 +133,9 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
         tin = _without_long_edges(tin, params.max_edge.in_unit(frame.horizontal, "max_edge"), findings)
     lost = len(places) - len(tin.vertices)
     if lost > 0 and ring is not None:
-        findings.append(note("outside-limits", f"{count(lost, 'place')} of {len(places)} lie outside the limits."))
+        findings.append(
+            note("outside-limits", f"{count(lost, 'place')} of {spaced(len(places))} lie outside the limits.")
+        )
     breaks = np.concatenate([np.zeros((0, 3)), *(line.vertices for line in lines)])
     counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in lines)])
     progress.report(1.0)
@@ -246,7 +249,10 @@ def _places(xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding
     height, spread = topology.heights_of_places(group, np.ascontiguousarray(xyz[:, 2]), len(first), _RULE[rule])
     if len(first) < len(xyz):
         findings.append(
-            note("same-place", f"{count(len(xyz) - len(first), 'point')} of {len(xyz)} share a place with another.")
+            note(
+                "same-place",
+                f"{count(len(xyz) - len(first), 'point')} of {spaced(len(xyz))} share a place with another.",
+            )
         )
     # Heights a float's rounding apart are one height.
     differ = spread > 1e-9

@@ -12,6 +12,7 @@ from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
@@ -120,7 +121,11 @@ def _scan(
     valid &= np.isfinite(xyz).all(axis=1)
     if not valid.all():
         gone = int((~valid).sum())
-        findings.append(left_out("invalid-points", f"{gone} of {total} points of {name} are marked invalid; left out."))
+        findings.append(
+            left_out(
+                "invalid-points", f"{spaced(gone)} of {spaced(total)} points of {name} are marked invalid; left out."
+            )
+        )
     if not valid.any():
         return None
     rotation, origin = _pose(scan)

@@ -17,6 +17,7 @@ from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import parse_xml
+from vastgrid.base.words import spaced
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset
@@ -114,7 +115,9 @@ def read(path: Path, params: GpxReadParams, progress: Progress) -> ReadResult:
     xyz = np.array([row[:3] for row in content.points], np.float64)
     missing = int(np.isnan(xyz[:, 2]).sum())
     if missing:
-        text = f"{missing} of {len(xyz)} points have no height; they stay without one and make no ground."
+        text = (
+            f"{spaced(missing)} of {spaced(len(xyz))} points have no height; they stay without one and make no ground."
+        )
         findings.append(Finding("no-height", text))
     found: list[Dataset] = []
     if params.tracks is not Tracks.LINES or not any(len(line) > 1 for line in content.lines):

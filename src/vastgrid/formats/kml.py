@@ -17,6 +17,7 @@ from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
+from vastgrid.base.words import spaced
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
@@ -168,7 +169,7 @@ def _datasets(
     found: list[Dataset] = []
     heights = np.concatenate([xyz[:, 2] for xyz in (*(p[0] for p in points), *lines)])
     if np.isnan(heights).any() or (heights == 0.0).all():
-        text = f"{int((np.isnan(heights) | (heights == 0)).sum())} of {len(heights)} places have no height of their own (0 or none)."
+        text = f"{spaced(int((np.isnan(heights) | (heights == 0)).sum()))} of {spaced(len(heights))} places have no height of their own (0 or none)."
         findings.append(Finding("no-height", text))
     if points:
         xyz = np.concatenate([xyz for xyz, _, _ in points])

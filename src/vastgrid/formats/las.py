@@ -13,6 +13,7 @@ from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.roomy import let_go, roomy
+from vastgrid.base.words import spaced
 from vastgrid.kernels.clouds import place_points
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered, parse_classes
 from vastgrid.terrain.dataset import Floats
@@ -207,7 +208,7 @@ def _note_ground(cloud: PointSet, params: CloudReadParams, findings: list[Findin
     classes = np.asarray(cloud.attributes["classification"])
     ground = int((classes == 2).sum())
     if not params.classes.strip() and 0 < ground < len(classes):
-        text = f"All classes are used; {count(ground, 'point')} of {len(classes)} are ground (classes=2)."
+        text = f"All classes are used; {count(ground, 'point')} of {spaced(len(classes))} are ground (classes=2)."
         findings.append(note("all-classes", text))
 
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import left_out
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import spaced
 from vastgrid.kernels.clouds import unpacked
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
@@ -97,7 +98,9 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     findings = []
     if not good.all():
         gone = int((~good).sum())
-        findings.append(left_out("not-finite", f"{gone} of {len(xyz)} points have no finite coordinates; left out."))
+        findings.append(
+            left_out("not-finite", f"{spaced(gone)} of {spaced(len(xyz))} points have no finite coordinates; left out.")
+        )
     attributes = _attributes(head, rows, good)
     cloud = PointSet(name=path.stem, xyz=xyz[good], attributes=attributes)
     scanner = np.array(head.viewpoint[:3]) if len(head.viewpoint) >= 3 and any(head.viewpoint[:3]) else None

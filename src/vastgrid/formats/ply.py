@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import left_out
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import spaced
 from vastgrid.terrain.assemble import fans
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
@@ -104,7 +105,7 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         raise FormatError(path, "no point has finite coordinates")
     findings = []
     if not good.all():
-        text = f"{int((~good).sum())} of {len(xyz)} points have no finite coordinates; left out."
+        text = f"{spaced(int((~good).sum()))} of {spaced(len(xyz))} points have no finite coordinates; left out."
         findings.append(left_out("not-finite", text))
     attributes = {_name(name): values[good] for name, values in vertices.items() if name not in ("x", "y", "z")}
     cloud = PointSet(name=path.stem, xyz=xyz[good], attributes=attributes)

@@ -40,7 +40,7 @@ def _slot(keys, key):
 
 
 @numba.njit(cache=True, nogil=True)
-def spaced(xyz, spacing):
+def thinned(xyz, spacing):
     """Return which points to keep so that none kept are closer in space than a spacing, (n,) bool.
 
     Points are taken in their order: each is kept unless one kept before is closer (a greedy Poisson-disk choice, so

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, count, left_out, note
+from vastgrid.base.words import spaced
 from vastgrid.kernels.locate import buckets, covering
 from vastgrid.kernels.topology import wind
 from vastgrid.terrain.dataset import Floats
@@ -34,11 +35,13 @@ def oriented_tin(name: str, frame: Frame, vertices: Floats, triangles: NDArray[n
     number = len(faces)
     if flat.any():
         at = vertices[faces[int(np.flatnonzero(flat)[0]), 0]]
-        text = f"{count(int(flat.sum()), 'face')} of {number} have no area in plan (vertical or empty); left out."
+        text = (
+            f"{count(int(flat.sum()), 'face')} of {spaced(number)} have no area in plan (vertical or empty); left out."
+        )
         findings.append(left_out("vertical-faces", text, at=(float(at[0]), float(at[1]))))
         faces = faces[~flat]
     if 0 < turned < len(faces):
-        text = f"{count(turned, 'face')} of {len(faces)} were wound the other way and were turned."
+        text = f"{count(turned, 'face')} of {spaced(len(faces))} were wound the other way and were turned."
         findings.append(note("faces-turned", text))
     return Tin(name=name, frame=frame, vertices=vertices, triangles=faces), findings
 
@@ -68,7 +71,7 @@ def surface_from_faces(
     walls = len(triangles) - len(tin.triangles)
     upright = f", and {count(walls, 'face')} stand upright" if walls else ""
     text = (
-        f"{name} is no height field: {count(int((over > 0).sum()), 'face')} of {len(triangles)} have another above or "
+        f"{name} is no height field: {count(int((over > 0).sum()), 'face')} of {spaced(len(triangles))} have another above or "
         f"below them{upright}, the first at E {east:.2f}, N {north:.2f}. It stays a mesh; its upper side can become a TIN."
     )
     mesh = Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles)

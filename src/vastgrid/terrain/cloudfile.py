@@ -15,7 +15,8 @@ from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.findings import Finding, Severity, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
-from vastgrid.kernels.clouds import spaced
+from vastgrid.base.words import spaced
+from vastgrid.kernels.clouds import thinned
 from vastgrid.kernels.topology import inside_polygon
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Floats
@@ -123,7 +124,7 @@ def filtered(
         spacing = params.thin.in_unit(cloud.frame.horizontal, "thin")
         own = np.flatnonzero(keep)
         after = np.zeros(total, np.bool_)
-        after[own[spaced(np.ascontiguousarray(cloud.xyz[own]), spacing)]] = True
+        after[own[thinned(np.ascontiguousarray(cloud.xyz[own]), spacing)]] = True
         _tell(keep, after, total, f"thinned to {params.thin}", findings)
         keep = after
     progress.report(1.0)
@@ -136,7 +137,9 @@ def _tell(before: NDArray[np.bool_], after: NDArray[np.bool_], total: int, why: 
     gone = int(before.sum() - after.sum())
     findings.append(
         left_out(
-            "points-dropped", f"{gone} of {total} points dropped ({gone / max(total, 1):.1%}): {why}.", Severity.NOTE
+            "points-dropped",
+            f"{spaced(gone)} of {spaced(total)} points dropped ({gone / max(total, 1):.1%}): {why}.",
+            Severity.NOTE,
         )
     )
 

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.words import spaced
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.linework import Linework
 
@@ -63,7 +64,7 @@ def interval_finding(lines: Linework) -> list[Finding]:
         return []
     interval, odd = found
     unit = f" {lines.frame.vertical.value}" if lines.frame.vertical else ""
-    text = f"{count(int(known.sum()), 'level line')} of {len(lines)} keep an interval of {interval:g}{unit}"
+    text = f"{count(int(known.sum()), 'level line')} of {spaced(len(lines))} keep an interval of {interval:g}{unit}"
     if not odd.any():
         return [note("contour-interval", f"{text}, without exception.")]
     first = int(np.flatnonzero(odd)[0])

@@ -15,6 +15,7 @@ from vastgrid.base.errors import FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
@@ -108,7 +109,7 @@ def _layer(
         geometry = shapely.from_wkb(shapes, on_invalid="ignore")
         missing = shapely.is_missing(geometry) | shapely.is_empty(geometry)
         if missing.any():
-            text = f"{count(int(missing.sum()), 'feature')} of {len(geometry)} in {name} have no geometry; left out."
+            text = f"{count(int(missing.sum()), 'feature')} of {spaced(len(geometry))} in {name} have no geometry; left out."
             findings.append(left_out("no-geometry", text))
         parts, owner = shapely.get_parts(geometry[~missing], return_index=True)
         # A collection's parts may be collections again.
@@ -207,9 +208,7 @@ def _heights(
     heights[~np.isfinite(heights)] = np.nan
     bad = int(np.isnan(heights).sum())
     if bad:
-        text = (
-            f"{count(bad, 'feature')} of {number} in {name} have no number as {params.elevation}; they have no height."
-        )
+        text = f"{count(bad, 'feature')} of {spaced(number)} in {name} have no number as {params.elevation}; they have no height."
         findings.append(Finding("no-height", text))
     return heights
 

@@ -16,6 +16,7 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.formats.dxf._collect import Drawing, collected, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
 from vastgrid.params.declare import Param
@@ -166,7 +167,9 @@ def _surface(name: str, frame: Frame, corners: Floats, findings: list[Finding]) 
     lost = len(corners) - len(tin.triangles)
     if lost:
         findings.append(
-            left_out("vertical-faces", f"{count(lost, 'face')} of {len(corners)} have no area in plan; left out.")
+            left_out(
+                "vertical-faces", f"{count(lost, 'face')} of {spaced(len(corners))} have no area in plan; left out."
+            )
         )
     return [surface]
 

@@ -15,6 +15,7 @@ from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import let_go, roomy
+from vastgrid.base.words import spaced
 from vastgrid.formats.text._layout import (
     COORDINATES,
     Form,
@@ -216,7 +217,9 @@ def _bad_lines(path: Path, rows: _Rows, layout: Layout) -> list[Finding]:
         return []
     told = "; ".join(_short(text) for text in rows.left_out[:TOLD])
     more = f"; and {rows.bad - TOLD} more" if rows.bad > TOLD else ""
-    return [left_out("bad-lines", f"{count(rows.bad, 'line')} left out of {rows.bad + rows.good}: {told}{more}.")]
+    return [
+        left_out("bad-lines", f"{count(rows.bad, 'line')} left out of {spaced(rows.bad + rows.good)}: {told}{more}.")
+    ]
 
 
 def _short(entry: str) -> str:
