@@ -168,3 +168,18 @@ def test_findings_are_not_looked_for_twice(qtbot, window):
     assert not window.inspecting.busy
     assert window.session.settings["noticed"] == known
     qtbot.keyClick(window.plan, Qt.Key.Key_F)
+
+
+def test_every_cards_panel_fits_its_width(qtbot, window):
+    """There is no sideways scrolling in the panel, so what is wider is cut off."""
+    scroll = window.panel._scroll
+    for node in [*window.session.graph.nodes, ""]:
+        window.lineage.select([node] if node else list(window.session.graph.nodes)[:2])
+        qtbot.wait(20)
+        name = window.session.graph[node].name if node else "two cards"
+        assert scroll.widget().minimumSizeHint().width() <= scroll.viewport().width(), name
+        if node and not window.panel._more:
+            window.panel._toggle_more()
+            qtbot.wait(20)
+            assert scroll.widget().minimumSizeHint().width() <= scroll.viewport().width(), f"{name} with all options"
+            window.panel._toggle_more()

@@ -11,7 +11,6 @@ from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QFrame,
     QGridLayout,
-    QHBoxLayout,
     QLabel,
     QLineEdit,
     QPushButton,
@@ -272,28 +271,28 @@ class Panel(QWidget):
         layout.addWidget(box)
 
     def _add_buttons(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
-        row = QHBoxLayout()
+        buttons: list[QPushButton] = []
         stale = session.graph.state(node.id) is not State.MADE
         if stale or node.id in self.failures:
             if stale:
                 layout.addWidget(label("Something before it changed; this is out of date.", name="warning"))
-            button = QPushButton("Make again")
-            button.setProperty("main", "true")
-            button.clicked.connect(lambda: self.remake.emit([node.id]))
-            row.addWidget(button)
+            buttons.append(QPushButton("Make again"))
+            buttons[-1].setProperty("main", "true")
+            buttons[-1].clicked.connect(lambda: self.remake.emit([node.id]))
         if declare.fields(session.params_of(node.id)):
-            more = QPushButton("Fewer options" if self._more else "Further options")
-            more.clicked.connect(self._toggle_more)
-            row.addWidget(more)
+            buttons.append(QPushButton("Fewer options" if self._more else "Further options"))
+            buttons[-1].clicked.connect(self._toggle_more)
         if node.role is Role.DELIVERY:
-            folder = QPushButton("Open folder")
-            folder.clicked.connect(lambda: self.open_folder.emit(node.path))
-            row.addWidget(folder)
-            report = QPushButton("Save report …")
-            report.clicked.connect(lambda: self.report_wanted.emit(node.id))
-            row.addWidget(report)
-        row.addStretch()
-        layout.addLayout(row)
+            buttons.append(QPushButton("Open folder"))
+            buttons[-1].clicked.connect(lambda: self.open_folder.emit(node.path))
+            buttons.append(QPushButton("Save report …"))
+            buttons[-1].clicked.connect(lambda: self.report_wanted.emit(node.id))
+        # Two beside each other have room in the narrowest panel.
+        table = QGridLayout()
+        table.setColumnStretch(2, 1)
+        for k, button in enumerate(buttons):
+            table.addWidget(button, k // 2, k % 2)
+        layout.addLayout(table)
         if self._more:
             self.form = ParamForm(session.params_of(node.id), node.words, self._suggestions(node))
             layout.addWidget(self.form)
