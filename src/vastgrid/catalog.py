@@ -163,6 +163,12 @@ def format_of_target(path: Path) -> Format:
     return min(found, key=lambda each: each.suffixes.index(ending))
 
 
+def usual_format(kinds: Sequence[type[Dataset]]) -> Format:
+    """Return the format that is proposed for datasets of these kinds together."""
+    able = [each for each in FORMATS if each.write and all(issubclass(kind, each.carries.kinds) for kind in kinds)]
+    return max(able or [each for each in FORMATS if each.write], key=lambda each: each.usual)
+
+
 def recognise(path: Path) -> Format:
     """Return the format a file is of, by its content.
 

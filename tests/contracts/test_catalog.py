@@ -18,7 +18,7 @@ from builders import METRES, ground, scattered
 from vastgrid import catalog
 from vastgrid.base.errors import Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours, grid
 from vastgrid.params import declare
 from vastgrid.session.chains import described
@@ -116,6 +116,40 @@ def test_what_a_format_claims_survives(target, kinds, tmp_path):
     assert sorted(path.name for path in tmp_path.iterdir()) == sorted(
         f"{kind.kind}{target.suffixes[0]}" for kind in target.carries.kinds
     ), "nothing but the files is left"
+
+
+def larger():
+    """One of each kind that is long enough for its header not to matter."""
+    tin, points = ground(3000), scattered(3000)
+    rows = np.split(points.xyz, 150)
+    return {
+        **examples(),
+        "tin": tin,
+        "points": points,
+        "grid": grid.run([tin], grid.GridParams(Length(1)), Silent()).dataset,
+        "contours": contours.run([tin], contours.ContourParams(Length(0.5)), Silent()).dataset,
+        "lines": from_lines("edges", METRES, rows, ["KERB"] * len(rows)),
+    }
+
+
+@pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)
+def test_sizes_are_foretold(target, tmp_path):
+    for kind in target.carries.kinds:
+        if kind.kind == "survey":
+            continue
+        dataset = carried(larger()[kind.kind], target)
+        delivery = deliver([dataset], tmp_path / f"a{target.suffixes[0]}", target, target.write_params(), Silent())
+        ratio = (1500.0 + target.weigh(dataset)) / delivery.size
+        assert 0.5 < ratio < 2.0, f"{kind.kind}: foretold {ratio:.2f} times what it is"
+
+
+def test_the_usual_format_holds_everything_that_goes_out():
+    def usual(*kinds):
+        return catalog.usual_format([type(examples()[kind]) for kind in kinds]).id
+
+    assert usual("tin") == usual("tin", "points") == usual("survey") == "landxml"
+    assert usual("grid") == "geotiff"
+    assert catalog.usual_format([]).write is not None
 
 
 @pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)

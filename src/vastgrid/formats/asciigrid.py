@@ -15,7 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
+from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult, weighing
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.rasterfile import read_band
 
@@ -104,6 +104,7 @@ FORMAT = Format(
     suffixes=(".asc", ".agr"),
     sniff=sniff,
     carries=Carries(kinds=(Grid,)),
+    weigh=weighing(cells=9),
     read=read,
     write=write,
     write_params=AsciiWriteParams,

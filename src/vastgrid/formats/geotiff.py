@@ -14,7 +14,7 @@ from vastgrid.base.errors import library_faults
 from vastgrid.base.progress import Progress
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.terrain.frame import local_crs
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.rasterfile import peeked, read_band
@@ -109,6 +109,8 @@ FORMAT = Format(
     suffixes=(".tif", ".tiff"),
     sniff=sniff,
     carries=Carries(kinds=(Grid,), units="both", crs=True),
+    weigh=weighing(cells=2),
+    usual=3,
     read=read,
     write=write,
     read_params=TiffReadParams,

@@ -21,7 +21,7 @@ from vastgrid.base.words import spaced
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.linework import from_lines
 from vastgrid.terrain.pointset import PointSet
@@ -176,6 +176,7 @@ FORMAT = Format(
     suffixes=(".gpx",),
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",)),
+    weigh=weighing(points=70),
     read=read,
     write=write,
     read_params=GpxReadParams,

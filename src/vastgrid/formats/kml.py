@@ -20,7 +20,7 @@ from vastgrid.base.strangers import member_names, parse_xml, read_member
 from vastgrid.base.words import spaced
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.levels import interval_finding
 from vastgrid.terrain.linework import from_lines
@@ -237,6 +237,7 @@ FORMAT = Format(
     suffixes=(".kml", ".kmz"),
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",)),
+    weigh=weighing(points=135),
     read=read,
     write=write,
     read_params=KmlReadParams,

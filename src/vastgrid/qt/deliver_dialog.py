@@ -25,6 +25,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding
 from vastgrid.base.quantities import LENGTH_UNITS, Unit
+from vastgrid.base.words import spaced
 from vastgrid.job.lineage import Role
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
@@ -34,14 +35,6 @@ from vastgrid.session.session import Session
 from vastgrid.session.sources import Units
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Format
-from vastgrid.terrain.tin import Tin
-
-# Bytes that one of each takes in a file, measured on the demo job: for an estimate only.
-_BYTES = {
-    ("landxml", "vertices"): 44, ("landxml", "triangles"): 28, ("landxml", "points"): 60, ("landxml", "lines"): 60,
-    ("dxf", "triangles"): 265, ("dxf", "vertices"): 30, ("dxf", "points"): 100, ("dxf", "lines"): 110,
-    ("text", "points"): 45,
-}  # fmt: skip
 
 
 class DeliverDialog(QDialog):
@@ -121,10 +114,7 @@ class DeliverDialog(QDialog):
 
     def _suggested(self, chosen: list[str]) -> str:
         kinds = [type(d) for node in chosen if (d := self.session.dataset(node)) is not None]
-        for wanted in ("landxml", "geotiff", "dxf", "text"):
-            if kinds and all(issubclass(kind, catalog.format_named(wanted).carries.kinds) for kind in kinds):
-                return wanted
-        return "landxml"
+        return catalog.usual_format(kinds).id
 
     def _unit_box(self, name: str) -> QComboBox:
         box = QComboBox()
@@ -204,7 +194,8 @@ class DeliverDialog(QDialog):
         self.error.setText("")
         self.write.setEnabled(True)
         lines = [f"<b>{escape(each.name)}</b>: {_counts(each)}<br>{escape(each.frame.describe())}" for each in held]
-        size = _estimated_size(self.format.id, held)
+        # A header, and what each takes.
+        size = 1500.0 + sum(self.format.weigh(each) for each in held)
         lines.append(f"about {size / 1e6:.1f} MB" if size > 1e5 else f"about {max(size / 1e3, 0.1):.1f} kB")
         if self.target().exists():
             lines.append("The file exists and will be replaced once the new one is whole.")
@@ -220,16 +211,4 @@ class DeliverDialog(QDialog):
 
 
 def _counts(dataset: Dataset) -> str:
-    return f"{dataset.title}, " + ", ".join(f"{v:,} {k}".replace(",", "\u202f") for k, v in dataset.count().items())
-
-
-def _estimated_size(operation: str, datasets: list[Dataset]) -> float:
-    total = 1500.0
-    for each in datasets:
-        counts = each.count()
-        if "rows" in counts:
-            total += counts["rows"] * counts["columns"] * (2.0 if operation == "geotiff" else 9.0)
-        if isinstance(each, Tin) and operation == "landxml":
-            total += 38.0 * (len(each.source_points) + len(each.break_vertices))
-        total += sum(_BYTES.get((operation, name), 0) * value for name, value in counts.items())
-    return total
+    return f"{dataset.title}, " + ", ".join(f"{spaced(value)} {name}" for name, value in dataset.count().items())

@@ -103,6 +103,10 @@ class Format:
         Reads a sample in a second or two, for a picture of a large file before it is read whole.
     suggest : callable or None
         Path → what can be chosen for reading options that name something in the file.
+    weigh : callable
+        Dataset → about how many bytes it takes in a file.
+    usual : int
+        Of the formats that can hold what goes out, the one with the largest is proposed.
     """
 
     id: str
@@ -117,10 +121,24 @@ class Format:
     carries_as: Callable[[Any], Carries] | None = None
     peek: Read | None = None
     suggest: Callable[[Path], dict[str, list[str]]] | None = None
+    weigh: Callable[[Dataset], float] = lambda dataset: 0.0
+    usual: int = 0
 
     def carries_with(self, params: Any) -> Carries:
         """Return what survives with these write options (an older version may hold less)."""
         return self.carries if self.carries_as is None else self.carries_as(params)
+
+
+def weighing(**each: float) -> Callable[[Dataset], float]:
+    """Return an estimate of size from what a dataset counts; `cells` of a grid are its rows times its columns."""
+
+    def weigh(dataset: Dataset) -> float:
+        counts = dict(dataset.count())
+        if "rows" in counts:
+            counts["cells"] = counts["rows"] * counts["columns"]
+        return sum(size * counts.get(name, 0) for name, size in each.items())
+
+    return weigh
 
 
 def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:

@@ -8,7 +8,8 @@ from pathlib import Path
 from vastgrid.formats.dxf._collect import Drawing
 from vastgrid.formats.dxf._read import DxfReadParams, as_it_is, open_drawing, read
 from vastgrid.formats.dxf._write import DxfWriteParams, Version, write
-from vastgrid.terrain.fileformat import Carries, Format
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.fileformat import Carries, Format, weighing
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
@@ -31,12 +32,25 @@ def _carries(params: DxfWriteParams) -> Carries:
     return Carries(kinds=_KINDS, several=True, units="none" if params.version is Version.R12 else "one")
 
 
+_faces_and_points = weighing(triangles=225, points=100)
+_flat, _spatial = weighing(vertices=30, lines=110), weighing(vertices=138, lines=110)
+
+
+def _weigh(dataset: Dataset) -> float:
+    """Return about how many bytes a dataset takes: a vertex of a line in space is an entity of its own."""
+    if isinstance(dataset, Contours):
+        return _flat(dataset)
+    return _spatial(dataset) if isinstance(dataset, Linework) else _faces_and_points(dataset)
+
+
 FORMAT = Format(
     id="dxf",
     title="DXF drawing",
     suffixes=(".dxf",),
     sniff=sniff,
     carries=Carries(kinds=_KINDS, several=True, units="one"),
+    weigh=_weigh,
+    usual=2,
     read=read,
     write=write,
     read_params=DxfReadParams,

@@ -6,7 +6,8 @@ from pathlib import Path
 
 from vastgrid.formats.landxml._read import LandXmlReadParams, read
 from vastgrid.formats.landxml._write import LandXmlWriteParams, write
-from vastgrid.terrain.fileformat import Carries, Format
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.fileformat import Carries, Format, weighing
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Survey
@@ -26,6 +27,17 @@ def sniff(head: bytes, path: Path) -> int:
     )
 
 
+_plain, _flat = weighing(vertices=44, triangles=28, points=60, lines=60), weighing(vertices=23, lines=60)
+
+
+def _weigh(dataset: Dataset) -> float:
+    """Return about how many bytes a dataset takes, a TIN with what it was built from."""
+    if isinstance(dataset, Contours):
+        return _flat(dataset)
+    source = 38.0 * (len(dataset.source_points) + len(dataset.break_vertices)) if isinstance(dataset, Tin) else 0.0
+    return _plain(dataset) + source
+
+
 FORMAT = Format(
     id="landxml",
     title="LandXML",
@@ -41,6 +53,8 @@ FORMAT = Format(
         breaklines=True,
         roles=("alignment", "parcel", "plan feature"),
     ),
+    weigh=_weigh,
+    usual=4,
     read=read,
     write=write,
     read_params=LandXmlReadParams,

@@ -22,7 +22,7 @@ from vastgrid.formats.text._layout import (
 )
 from vastgrid.formats.text._read import read
 from vastgrid.formats.text._write import TextWriteParams, write
-from vastgrid.terrain.fileformat import Carries, Format
+from vastgrid.terrain.fileformat import Carries, Format, weighing
 from vastgrid.terrain.pointset import PointSet
 
 __all__ = [
@@ -63,6 +63,8 @@ FORMAT = Format(
     suffixes=(".csv", ".txt", ".xyz", ".asc", ".pts", ".pnt", ".dat", ".tsv"),
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), units="both", attributes=True),
+    weigh=weighing(points=45),
+    usual=1,
     read=read,
     write=write,
     read_params=TextReadParams,
