@@ -305,7 +305,7 @@ def test_a_source_gets_a_colour(qtbot, job):
 def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
     job.lineage.select([ground(job)])
     qtbot.waitUntil(job.plan.settled, timeout=20_000)
-    job.actions_["lattice"].trigger()
+    job.actions_["draw_lattice"].trigger()
     plan = job.plan
     for east, north in ((431_200, 887_150), (431_300, 887_150), (431_250, 887_250)):
         qtbot.mouseClick(plan, Qt.MouseButton.LeftButton, pos=QPointF(*plan.view.pixel(east, north)).toPoint())
@@ -322,9 +322,20 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
     idle(qtbot, job)
     made = job.session.dataset(next(n.id for n in job.session.graph.nodes.values() if n.name == "Lattice"))
     assert len(made.xyz) == pytest.approx(100 * 100 / 2 / 25, rel=0.1)
-    job.actions_["lattice"].trigger()
+    job.actions_["draw_lattice"].trigger()
     qtbot.keyClick(plan, Qt.Key.Key_Escape)
     assert plan.tool is None
+    job.lineage.select([])
+    told = []
+    job.tell = told.append
+    job.actions_["draw_lattice"].trigger()
+    assert "choose one card first" in told[0] and plan.tool is None
+
+
+def test_what_can_be_drawn_is_offered_in_the_menu(job):
+    job.lineage.select([ground(job)])
+    texts = [action.text() for action in job.targets_menu().actions()]
+    assert "Lattice of points over a drawn area …" in texts
 
 
 def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):

@@ -57,7 +57,10 @@ class LatticeParams:
     area: Annotated[
         str,
         Param(
-            "Area", "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.", absent="its whole extent"
+            "Area",
+            "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.",
+            absent="its whole extent",
+            drawn=True,
         ),
     ] = ""
     elevations: Annotated[

@@ -35,6 +35,8 @@ class Param:
         The sentence writes 5 as “5th”.
     said : tuple of (value, words)
         What the sentence says for certain values instead of the value.
+    drawn : bool
+        It is an area, “E N, E N, E N”, that can be drawn in the plan.
     """
 
     label: str
@@ -46,6 +48,7 @@ class Param:
     absent: str = "none"
     ordinal: bool = False
     said: tuple[tuple[str, str], ...] = ()
+    drawn: bool = False
 
 
 @dataclass(frozen=True, slots=True)

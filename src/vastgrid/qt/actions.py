@@ -8,6 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtGui import QAction, QKeySequence
 
+from vastgrid import catalog
+from vastgrid.qt.making import drawn_field
+
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow
 
@@ -63,7 +66,9 @@ def add_actions(window: MainWindow) -> dict[str, QAction]:
     add("copy", "Save a copy of the job …", window.save_copy, "Ctrl+Shift+S")
     add("theme", "Change between light and dark", window.toggle_theme, "Ctrl+T")
     add("find", "Find an action or write a sentence", window.finder.begin, "Ctrl+K")
-    add("lattice", "Draw an area and lay a lattice of points over it …", window.making.draw_lattice)
+    for each in catalog.CONVERSIONS:
+        if drawn_field(each):
+            add(f"draw_{each.id}", f"{each.title} over a drawn area …", partial(window.making.draw, each.id))
     add("quit", "Quit", window.close, "Ctrl+Q")
     for key, text, widget in (
         ("plan", "Go to the plan", window.plan),

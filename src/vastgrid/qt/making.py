@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QMenu
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
 from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.kernels.isolines import isolines
 from vastgrid.params import declare
@@ -20,11 +21,17 @@ from vastgrid.qt import glyphs
 from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.buttons import entry
 from vastgrid.tasks.runner import Task
+from vastgrid.terrain.conversion import Conversion
 from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.tin import Tin
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow
+
+
+def drawn_field(conversion: Conversion) -> str:
+    """Return which parameter of a conversion is an area that can be drawn, if any."""
+    return next((each.name for each in declare.fields(conversion.params) if each.param.drawn), "")
 
 
 class Making:
@@ -54,8 +61,9 @@ class Making:
                 partial(self.window.guarded, partial(self.make, conversion.id, list(nodes), {})),
                 glyphs.icon(conversion.gives.kind or "dataset", self.window.palette_.action),
             )
-        if any(conversion.id == "lattice" for conversion in able):
-            menu.addAction(self.window.actions_["lattice"])
+        for conversion in able:
+            if drawn_field(conversion):
+                menu.addAction(self.window.actions_[f"draw_{conversion.id}"])
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
 
@@ -79,15 +87,17 @@ class Making:
         )
         return dialog
 
-    def draw_lattice(self) -> None:
-        """Let an area be drawn in the plan, then ask for a lattice over it."""
+    def draw(self, operation: str) -> None:
+        """Let an area be drawn in the plan, then make something over it from the chosen card."""
+        conversion = catalog.conversion_named(operation)
         chosen = [n for n in self.window.lineage.selection if self.window.session.graph[n].role is not Role.DELIVERY]
         if len(chosen) != 1:
-            raise CallError("choose one card first: the lattice takes its elevations, or its reference system, from it")
+            raise CallError(f"choose one card first: {conversion.title.lower()} is made from it")
 
         def drawn(corners: list[tuple[float, float]]) -> None:
-            area = ", ".join(f"{east:.3f} {north:.3f}" for east, north in corners)
-            self.make("lattice", chosen, {"area": area})
+            decimals = 8 if self.window.plan.unit is Unit.DEGREE else 3
+            area = ", ".join(f"{east:.{decimals}f} {north:.{decimals}f}" for east, north in corners)
+            self.make(operation, chosen, {drawn_field(conversion): area})
 
         self.window.plan.draw_area(lambda corners: self.window.guarded(lambda: drawn(corners)))
         self.window.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
