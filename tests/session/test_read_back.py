@@ -227,3 +227,21 @@ def test_heights_follow_where_a_file_has_one_unit(tmp_path, plan):
 def test_a_delivery_survives_being_kept(tmp_path):
     made = sent_as(FORMAT["landxml"], [SURFACE], tmp_path / "a.xml")
     assert Delivery.from_json(made.to_json()) == made
+
+
+@pytest.mark.parametrize("decimals", [0, 1, 2, 4, 9])
+@pytest.mark.parametrize("own", ["text", "landxml"])
+def test_few_decimals_are_what_was_asked_for(tmp_path, own, decimals):
+    """Rounding to the decimals that were chosen is no fault; its size is said."""
+    target = FORMAT[own]
+    data = scattered(40) if own == "text" else scattered(40, name="Pegs")
+    made = sent_as(target, [data], tmp_path / f"a{target.suffixes[0]}", decimals=decimals)
+    assert made.good, made.checks
+    # Doubles carry nine digits after a northing of a million only to their own last bit.
+    assert made.vertical <= 0.5 * 10.0**-decimals + 1e-9 and made.plan <= 0.5 * 10.0**-decimals + 1e-9
+    assert made.vertical > 0.1 * 10.0**-decimals or decimals == 9
+
+
+def test_a_coordinate_that_is_off_by_more_than_its_rounding_is_a_fault(tmp_path):
+    high = lying(FORMAT["text"], lambda each: dataclasses.replace(each, xyz=each.xyz + (0.0, 0.0, 0.04), _digest=[]))
+    assert "elevation" in bad(sent_as(high, [scattered(40)], tmp_path / "a.csv", decimals=2))

@@ -15,7 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult, weighing
+from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult, rounding, weighing
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.rasterfile import read_band
 
@@ -98,12 +98,14 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if re.match(rb"\s*(ncols|nrows)\s+\d", head, re.IGNORECASE) else 0
 
 
+_CARRIES = Carries(kinds=(Grid,))
 FORMAT = Format(
     id="asciigrid",
     title="ASCII grid",
     suffixes=(".asc", ".agr"),
     sniff=sniff,
-    carries=Carries(kinds=(Grid,)),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     weigh=weighing(cells=9),
     read=read,
     write=write,

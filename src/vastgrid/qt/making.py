@@ -20,6 +20,7 @@ from vastgrid.params import declare
 from vastgrid.qt import glyphs
 from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.buttons import entry
+from vastgrid.session.deliver import Delivery
 from vastgrid.tasks.runner import Task
 from vastgrid.terrain.conversion import Conversion
 from vastgrid.terrain.linework import Contours
@@ -114,7 +115,8 @@ class Making:
                 own = dataclasses.replace(made[node.id], name=present.free_name(node.name))
                 self.window.session.accept([own], text)
                 self.window.lineage.selection = [node.id]
-                self.window.say(f"{own.name} is made")
+                delivered = own.outcome.delivery if own.outcome else None
+                self.window.say(Delivery.from_json(delivered).sentence() if delivered else f"{own.name} is made")
 
         self.window.start(title, work, done)
 

@@ -18,7 +18,7 @@ from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.terrain.compare import difference
 from vastgrid.terrain.dataset import Dataset, Extent, span
-from vastgrid.terrain.fileformat import Format, losses
+from vastgrid.terrain.fileformat import Carries, Format, losses
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
@@ -266,6 +266,7 @@ def compare(
     vertical: list[float] = []
     plan: list[float] = []
     paired = True
+    carries = target.carries_with(params)
     for each in sent:
         found = _counterpart(each, back)
         label = f"{each.name}: " if len(sent) > 1 else ""
@@ -273,13 +274,13 @@ def compare(
             checks.append(Check(each.name, each.title, "nothing", False))
             paired = False
             continue
-        gap = _gaps(each, found, target, checks, label, progress)
+        gap = _gaps(each, found, carries, checks, label, progress)
         if gap is None:
             paired = False
         else:
             plan.append(gap[0])
             vertical.append(gap[1])
-        _check_frame(each, found, target, params, checks)
+        _check_frame(each, found, carries, checks)
     return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
 
 
@@ -308,13 +309,13 @@ def _check_counts(sent: Dataset, read: Dataset, checks: list[Check], label: str)
 
 
 def _gaps(
-    sent: Dataset, read: Dataset, target: Format, checks: list[Check], label: str, progress: Progress
+    sent: Dataset, read: Dataset, carries: Carries, checks: list[Check], label: str, progress: Progress
 ) -> tuple[float, float] | None:
     """Return the largest difference in plan and in height, corner by corner; None where they cannot be paired."""
     if isinstance(sent, Survey) and isinstance(read, Survey):
-        return _record_gaps(sent, read, target, checks, label)
+        return _record_gaps(sent, read, carries, checks, label)
     same = _check_counts(sent, read, checks, label)
-    _check_extent(_ground_extent(sent), _ground_extent(read), checks, label)
+    _check_extent(_ground_extent(sent), _ground_extent(read), carries.step, checks, label)
     if not same:
         return None
     if isinstance(sent, Tin) and isinstance(read, Tin):
@@ -337,11 +338,11 @@ def _gaps(
 
 
 def _record_gaps(
-    sent: Survey, read: Survey, target: Format, checks: list[Check], label: str
+    sent: Survey, read: Survey, carries: Carries, checks: list[Check], label: str
 ) -> tuple[float, float] | None:
     """Compare records by role and name: every number of their geometry and profiles."""
     there = {(record.role, record.name): record for record in read.records()}
-    own = [record for record in sent.records() if record.role in target.carries.roles]
+    own = [record for record in sent.records() if record.role in carries.roles]
     found = [(record, there.get((record.role, record.name))) for record in own]
     good = sum(other is not None for _, other in found)
     checks.append(Check(f"{label}records", str(len(own)), str(good), good == len(own)))
@@ -408,20 +409,19 @@ def _ground_extent(dataset: Dataset) -> Extent:
     return Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2]))
 
 
-def _check_extent(sent: Extent, read: Extent, checks: list[Check], label: str) -> None:
+def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Check], label: str) -> None:
     for name in ("east", "north", "elevation"):
         one, other = getattr(sent, name), getattr(read, name)
         if one is None:
             continue
         words = [f"{pair[0]:.3f} … {pair[1]:.3f}" if pair else "none" for pair in (one, other)]
-        # Half a unit in the last of the usual four decimals, and single precision of a raster's heights.
-        slack = 1e-3 + 1e-7 * max(abs(one[0]), abs(one[1]))
+        # Half of what coordinates are rounded to, and single precision of a raster's heights.
+        slack = max(1e-3, 0.501 * step) + 1e-7 * max(abs(one[0]), abs(one[1]))
         good = other is not None and all(abs(a - b) <= slack for a, b in zip(one, other, strict=True))
         checks.append(Check(f"{label}{name}", words[0], words[1], good))
 
 
-def _check_frame(sent: Dataset, read: Dataset, target: Format, params: Any, checks: list[Check]) -> None:
-    carries = target.carries_with(params)
+def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Check]) -> None:
     for what, one, other, carried in (
         ("plan unit", sent.frame.horizontal, read.frame.horizontal, carries.units != "none"),
         ("height unit", sent.frame.vertical, read.frame.vertical, carries.units in ("one", "both")),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -41,6 +42,8 @@ class Carries:
         Which survey records it holds.
     geographic : bool
         Whether it holds longitude and latitude of WGS 84 and metres only; what goes out is reprojected.
+    step : float
+        Coordinates are written rounded to this, if to anything.
     """
 
     kinds: tuple[type[Dataset], ...]
@@ -52,6 +55,7 @@ class Carries:
     breaklines: bool = False
     roles: tuple[str, ...] = ()
     geographic: bool = False
+    step: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,6 +131,11 @@ class Format:
     def carries_with(self, params: Any) -> Carries:
         """Return what survives with these write options (an older version may hold less)."""
         return self.carries if self.carries_as is None else self.carries_as(params)
+
+
+def rounding(carries: Carries) -> Callable[[Any], Carries]:
+    """Return what survives with write options that name a number of decimals."""
+    return lambda params: dataclasses.replace(carries, step=10.0**-params.decimals)
 
 
 def weighing(**each: float) -> Callable[[Dataset], float]:

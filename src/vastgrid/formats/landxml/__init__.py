@@ -7,7 +7,7 @@ from pathlib import Path
 from vastgrid.formats.landxml._read import LandXmlReadParams, read
 from vastgrid.formats.landxml._write import LandXmlWriteParams, write
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, weighing
+from vastgrid.terrain.fileformat import Carries, Format, rounding, weighing
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Survey
@@ -38,21 +38,23 @@ def _weigh(dataset: Dataset) -> float:
     return _plain(dataset) + source
 
 
+_CARRIES = Carries(
+    kinds=(Tin, Contours, Linework, PointSet, Survey),
+    several=True,
+    units="one",
+    unit_needed=True,
+    crs=True,
+    attributes=("point", "code", "description"),
+    breaklines=True,
+    roles=("alignment", "parcel", "plan feature"),
+)
 FORMAT = Format(
     id="landxml",
     title="LandXML",
     suffixes=(".xml", ".landxml"),
     sniff=sniff,
-    carries=Carries(
-        kinds=(Tin, Contours, Linework, PointSet, Survey),
-        several=True,
-        units="one",
-        unit_needed=True,
-        crs=True,
-        attributes=("point", "code", "description"),
-        breaklines=True,
-        roles=("alignment", "parcel", "plan feature"),
-    ),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     weigh=_weigh,
     usual=4,
     read=read,

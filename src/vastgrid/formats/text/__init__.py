@@ -22,7 +22,7 @@ from vastgrid.formats.text._layout import (
 )
 from vastgrid.formats.text._read import read
 from vastgrid.formats.text._write import TextWriteParams, write
-from vastgrid.terrain.fileformat import Carries, Format, weighing
+from vastgrid.terrain.fileformat import Carries, Format, rounding, weighing
 from vastgrid.terrain.pointset import PointSet
 
 __all__ = [
@@ -57,12 +57,14 @@ def sniff(head: bytes, path: Path) -> int:
     return 40 if path.suffix.lower() in FORMAT.suffixes else 10
 
 
+_CARRIES = Carries(kinds=(PointSet,), units="both", attributes=True)
 FORMAT = Format(
     id="text",
     title="Text points",
     suffixes=(".csv", ".txt", ".xyz", ".asc", ".pts", ".pnt", ".dat", ".tsv"),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet,), units="both", attributes=True),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     weigh=weighing(points=45),
     usual=1,
     read=read,
