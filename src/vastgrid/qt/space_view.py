@@ -166,6 +166,7 @@ class SpaceView(QWidget):
         """Change between turning around a place, walking on the ground and flying."""
         self.mode = mode
         if mode == WALK:
+            self.touched = True
             self._set_down()
 
     def fit(self) -> None:
@@ -352,6 +353,7 @@ class SpaceView(QWidget):
 
     def rise(self, up: int) -> None:
         """Go up or down."""
+        self.touched = True
         camera = self.camera
         self.look(dataclasses.replace(camera, height=camera.height + up * camera.distance * 0.05 / camera.factor()))
 
