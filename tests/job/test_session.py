@@ -102,6 +102,63 @@ def test_damaged_jobs_say_so(session):
         Session(session.folder).dataset(named(session, "Ground").id)
 
 
+def rewritten(session, change):
+    """The job as another version of the program would have written it."""
+    path = session.folder / "job.json"
+    values = json.loads(path.read_text())
+    for node in values["nodes"]:
+        change(node)
+    path.write_text(json.dumps(values))
+    return Session(session.folder)
+
+
+def states(session):
+    return {node.name: session.graph.state(node.id) for node in session.graph.nodes.values()}
+
+
+def test_a_step_that_is_done_otherwise_now_is_out_of_date(session):
+    def older(node):
+        if node["operation"] == "contours":
+            # As version 0 would have noted what it made the contours from.
+            node["version"] = 0
+            own = Graph.from_json([node])
+            node["outcome"]["key"] = session.graph.with_node(own[node["id"]]).key(node["id"])
+
+    assert set(states(session).values()) == {State.MADE}
+    again = rewritten(session, older)
+    assert [name for name, state in states(again).items() if state is State.STALE] == ["Contours 1 m"]
+    node = named(again, "Contours 1 m")
+    assert again.dataset(node.id) is not None, "what was made stays until it is made again"
+    again.change(again.remake(again.graph, [node.id], Silent()), "make again")
+    assert set(states(Session(session.folder)).values()) == {State.MADE}
+
+
+def test_parameters_that_are_gone_are_left_out_and_the_rest_counts(session):
+    def older(node):
+        if node["operation"] == "tin":
+            node["words"] = {**node["words"], "glue": "yes", "heights": "whatever", "max_edge": "50.0m"}
+
+    again = rewritten(session, older)
+    own = named(again, "Ground")
+    assert "glue" not in own.words and "heights" not in own.words and own.words["max_edge"] == "50.0m"
+    assert "50 m" in plain(again.sentence(own.id))
+    assert states(again)["Ground"] is State.STALE
+
+
+def test_a_step_nobody_knows_is_told_and_the_job_left_alone(session):
+    before = (session.folder / "job.json").read_text()
+
+    def newer(node):
+        if node["operation"] == "contours":
+            node["operation"] = "dream"
+
+    with pytest.raises(FormatError, match=r"a step “dream” that is not known here"):
+        rewritten(session, newer)
+    assert "dream" in (session.folder / "job.json").read_text()
+    (session.folder / "job.json").write_text(before)
+    assert Session(session.folder).graph == session.graph
+
+
 def test_names_stay_unique(session):
     assert session.graph.free_name("Ground") == "Ground (2)"
     session.rename(named(session, "day").id, " Ground ")

@@ -429,7 +429,7 @@ def _estimate(inputs: Sequence[Dataset], params: TinParams) -> str:
 
 CONVERSION = Conversion(
     id="tin",
-    version=1,
+    version=2,
     title="TIN",
     help="Constrained Delaunay triangulation of points, lines and contours, inside one outer boundary.",
     takes=(PointSet, Linework, Contours),

@@ -28,7 +28,7 @@ from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Record, Survey, survey_of
 from vastgrid.terrain.tin import Tin
 
-EDITION = 7
+EDITION = 8
 CLOUD_POINTS = 420_000
 
 

@@ -275,7 +275,11 @@ class Panel(QWidget):
         stale = session.graph.state(node.id) is not State.MADE
         if stale or node.id in self.failures:
             if stale:
-                layout.addWidget(label("Something before it changed; this is out of date.", name="warning"))
+                layout.addWidget(
+                    label(
+                        "Something before it, or the way it is made, has changed; this is out of date.", name="warning"
+                    )
+                )
             buttons.append(QPushButton("Make again"))
             buttons[-1].setProperty("main", "true")
             buttons[-1].clicked.connect(lambda: self.remake.emit([node.id]))

@@ -24,6 +24,7 @@ from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.sources import Sources, Units, stamp, units_of, words_of
 from vastgrid.session.steps import check_usable, convert, with_known_units
+from vastgrid.session.upgrading import upgraded
 from vastgrid.terrain.conversion import Result, listed
 from vastgrid.terrain.dataset import Dataset
 
@@ -49,7 +50,8 @@ class Session:
         self.sources = Sources(self)
         self.inspection = Inspection(lambda: self.settings)
         if (folder / storage.JOB_FILE).exists():
-            self.name, self.history, self.settings = storage.load(folder)
+            self.name, history, self.settings = storage.load(folder)
+            self.history = upgraded(history, folder / storage.JOB_FILE)
 
     # -- the job
 
