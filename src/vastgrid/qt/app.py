@@ -7,6 +7,10 @@ import sys
 import traceback
 from pathlib import Path
 from types import TracebackType
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from vastgrid.session.session import Session
 
 NO_SCREEN = """\
 vastgrid: there is no screen here (DISPLAY is not set). To use a virtual one:
@@ -36,10 +40,15 @@ def run(arguments: list[str]) -> int:
     jobs = [path for path in paths if (path / "job.json").exists()]
     folder = jobs[0] if jobs else tollgarth.data_folder() / "jobs" / "Untitled"
     ready = tollgarth.ready_job(tollgarth.demo_folder()) if command == "demo" else None
-    session = Session(ready or folder)
+    session, why = opened(ready or folder, tollgarth.data_folder() / "jobs")
+    if why and ready is not None:
+        ready = None
+        why += f" The demo is made anew; the damaged one is kept as {put_aside(tollgarth.demo_folder()).name}."
     window = MainWindow(session, theme.DARK if session.settings.get("theme") == "dark" else theme.LIGHT)
     _catch_faults(window)
     window.show()
+    if why:
+        window.tell(why)
     if command == "demo" and ready is None:
         window.start(
             "preparing the demo job",
@@ -49,6 +58,36 @@ def run(arguments: list[str]) -> int:
     elif files := [path for path in paths if path not in jobs]:
         window.bridge.post(lambda: window.importing.files(files))
     return app.exec()
+
+
+def opened(folder: Path, others: Path) -> tuple[Session, str]:
+    """Open a job; where it cannot be opened an empty one among others, so that the window comes up and can tell why.
+
+    Returns
+    -------
+    session : Session
+    why : str
+        What is to be told; empty where all is well.
+    """
+    from vastgrid.base.errors import VastGridError
+    from vastgrid.session.session import Session
+
+    try:
+        return Session(folder), ""
+    except VastGridError as error:
+        why = f"{error}. An empty job is open instead; nothing in {folder} was changed."
+    number = 1
+    while (others / f"Empty {number}").exists():
+        number += 1
+    return Session(others / f"Empty {number}"), why
+
+
+def put_aside(folder: Path) -> Path:
+    """Give a folder another name, so that nothing in it is lost; return it."""
+    number = 1
+    while (other := folder.with_name(f"{folder.name} damaged {number}")).exists():
+        number += 1
+    return folder.rename(other)
 
 
 def _catch_faults(window: object) -> None:
