@@ -412,3 +412,22 @@ def test_a_click_without_a_tool_changes_nothing(qtbot, window):
     before = window.plan.view
     click(qtbot, window.plan, E0 + 330.0, N0 + 215.0)
     assert window.plan.view == before and window.plan.tool is None
+
+
+@pytest.mark.parametrize(
+    ("key", "first"),
+    [
+        ("section", "Draw a section"),
+        ("measure", "Measure from place to place"),
+        ("compare", "Two chosen cards, with a divider"),
+        ("look", "Show everything"),
+        ("picture", "Picture of any size (PNG) …"),
+    ],
+)
+def test_menus_above_the_views_hold_their_actions_once(window, key, first):
+    menu = window.views.buttons[key].menu()
+    menu.aboutToShow.emit()
+    menu.aboutToShow.emit()
+    texts = [action.text() for action in menu.actions()]
+    assert texts[0] == first and len(texts) == len(set(texts)) > 1
+    assert all(action in window.actions_.values() for action in menu.actions()), "the finder knows each of them too"
