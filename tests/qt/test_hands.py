@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
-from PyQt6.QtWidgets import QDialog, QFileDialog, QMenu
+from PyQt6.QtWidgets import QDialog, QFileDialog, QMenu, QToolButton
 
 from hands import click, named, pixels, settle, surface, wheel
 from vastgrid.demo import ground
@@ -431,3 +431,34 @@ def test_menus_above_the_views_hold_their_actions_once(window, key, first):
     texts = [action.text() for action in menu.actions()]
     assert texts[0] == first and len(texts) == len(set(texts)) > 1
     assert all(action in window.actions_.values() for action in menu.actions()), "the finder knows each of them too"
+
+
+def test_buttons_do_what_is_written_on_them(qtbot, window, monkeypatch):
+    done = []
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *a, **k: done.append("import") or ([], ""))
+    (importing,) = [each for each in window.header.findChildren(QToolButton) if each.text() == "Import"]
+    qtbot.mouseClick(importing, LEFT)
+    qtbot.mouseClick(window.status.findings, LEFT)
+    assert window.inspecting.dialog.isVisible()
+    window.inspecting.dialog.close()
+    for key in ("3D", "both", "plan"):
+        qtbot.mouseClick(window.views.buttons[key], LEFT)
+        done.append(window.views.shown)
+        settle(qtbot, window)
+    assert done == ["import", "3D", "both", "plan"]
+    assert window.views.buttons["plan"].isChecked() and not window.views.buttons["3D"].isChecked()
+
+
+def test_buttons_of_the_section(qtbot, window, section):
+    strip, before = window.sectioning, window.sectioning.line.copy()
+    buttons = {each.text(): each for each in strip.findChildren(QToolButton)}
+    assert set(buttons) == {"◀", "▶", "Export ▾", "✕"} and all(each.accessibleName() for each in buttons.values())
+    qtbot.mouseClick(buttons["▶"], LEFT)
+    # The line runs east, so its right hand is south.
+    np.testing.assert_allclose(strip.line - before, [(0.0, -5.0), (0.0, -5.0)], atol=1e-9)
+    qtbot.mouseClick(buttons["◀"], LEFT)
+    np.testing.assert_allclose(strip.line, before, atol=1e-9)
+    buttons["Export ▾"].menu().aboutToShow.emit()
+    assert len(buttons["Export ▾"].menu().actions()) == 4
+    qtbot.mouseClick(buttons["✕"], LEFT)
+    assert strip.line is None and not strip.isVisible()

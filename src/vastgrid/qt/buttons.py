@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QIcon
+from PyQt6.QtGui import QAction, QIcon
 from PyQt6.QtWidgets import QMenu, QToolButton
 
 
@@ -37,6 +37,15 @@ def menu_button(text: str, fill: Callable[[QMenu], Any], tip: str = "") -> QTool
     menu.aboutToShow.connect(refill)
     button.setMenu(menu)
     return button
+
+
+def offering(actions: Sequence[QAction]) -> Callable[[QMenu], None]:
+    """Return what fills a menu with actions."""
+
+    def fill(menu: QMenu) -> None:
+        menu.addActions(actions)
+
+    return fill
 
 
 def entry(menu: QMenu, text: str, run: Callable[[], Any] | None = None, icon: QIcon | None = None) -> None:

@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QDoubleSpinBox,
     QHBoxLayout,
     QLabel,
-    QMenu,
     QSplitter,
     QToolButton,
     QVBoxLayout,
@@ -23,7 +22,7 @@ from PyQt6.QtWidgets import (
 
 from vastgrid.base.errors import CallError
 from vastgrid.qt import theme
-from vastgrid.qt.buttons import flat_button, menu_button
+from vastgrid.qt.buttons import flat_button, menu_button, offering
 from vastgrid.qt.go_dialog import GoDialog
 from vastgrid.qt.plan_view import PlanView
 from vastgrid.qt.space_view import MODES, SpaceView
@@ -107,7 +106,7 @@ class Views(QWidget):
             ("picture", "Picture", ("picture", "sheet")),
         ):
             actions = [self.window_.actions_[entry] for entry in entries]
-            self.buttons[key] = menu_button(text + " ▾", partial(QMenu.addActions, actions=actions))
+            self.buttons[key] = menu_button(text + " ▾", offering(actions))
             row.addWidget(self.buttons[key])
         row.addStretch()
         return bar
