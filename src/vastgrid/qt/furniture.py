@@ -21,8 +21,9 @@ from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.ramps import category
 from vastgrid.terrain.tin import Tin
 
-# So many entries of a legend are listed.
+# So many entries of a legend are listed; a view of fewer pixels across has little room for them.
 MOST = 9
+NARROW = 520.0
 
 
 def scales(items: Sequence[Dressed], ends: tuple[float, float]) -> list[Scale]:
@@ -110,9 +111,10 @@ def paint_bar(
 def paint_legends(
     painter: QPainter, right: float, top: float, room: float, legend: Sequence[Scale], palette: theme.Palette
 ) -> None:
-    """Paint legends below each other, as many as there is room for."""
+    """Paint legends below each other, as many as there is room for; ramps are lower in a narrow view."""
+    ramp = 120.0 if right > NARROW else 78.0
     for scale in legend:
-        tall = 22.0 + (min(len(scale.entries), MOST + 1) * 16.0 if scale.entries else 120.0)
+        tall = 22.0 + (min(len(scale.entries), MOST + 1) * 16.0 if scale.entries else ramp)
         if tall > room:
             return
         _paint_entries(painter, right, top, tall, scale, palette) if scale.entries else _paint_ramp(
