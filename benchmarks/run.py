@@ -218,11 +218,12 @@ from vastgrid.base.progress import Silent
 from vastgrid.session.session import Session
 from vastgrid.session.steps import peek_file
 from vastgrid.qt import rendering, theme
+from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.terrain import cloudindex
 session = Session(folder)
 begun = time.perf_counter()
 source = peek_file(path, {}, Silent())
-view = rendering.fitted(rendering.bounds(source.datasets), 540, 270)
+view = fitted(bounds(source.datasets), 540, 270)
 rendering.draw(source.datasets, view, theme.LIGHT)
 first = time.perf_counter() - begun
 begun = time.perf_counter()
@@ -239,7 +240,7 @@ opened = time.perf_counter() - begun
 frames = []
 for k in range(24):
     middle = cloud.extent().east[0] + 100.0 * k, 887_750.0
-    own = rendering.View(*middle, 1.2, 1000, 700)
+    own = View(*middle, 1.2, 1000, 700)
     begun = time.perf_counter()
     rendering.draw([again], own, theme.LIGHT)
     frames.append(time.perf_counter() - begun)

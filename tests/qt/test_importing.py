@@ -9,10 +9,17 @@ from PyQt6.QtGui import QDropEvent
 
 import samples
 from builders import DATA, HANDMADE
+from vastgrid.base.quantities import Unit
+from vastgrid.formats import text as text_format
 from vastgrid.qt import rendering, theme
+from vastgrid.qt.import_candidate import Candidate, Contents
+from vastgrid.qt.import_units import UnitsPart
 from vastgrid.qt.main_window import MainWindow
+from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.session.session import Session
+from vastgrid.session.steps import Source
 from vastgrid.terrain.colouring import plain
+from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.sorting import Becomes, Rule
 
@@ -105,6 +112,27 @@ def test_units_are_suggested_and_never_applied_unasked(qtbot, window, opened, de
     idle(qtbot, window)
     brought = window.session.dataset(next(n.id for n in window.session.graph.nodes.values() if n.name == "feet"))
     np.testing.assert_allclose(brought.xyz[0], rows[0] * 0.3048, atol=1e-3)
+
+
+def test_what_was_said_of_one_file_is_not_proposed_for_the_next(tmp_path):
+    first = tmp_path / "a.las"
+    shutil.copy(DATA / "simple.las", first)
+    candidate = Candidate(first)
+    candidate.recognise({"las": {"crop": "1,2,3,4", "classes": "2", "gone": "x"}})
+    assert candidate.words == {"classes": "2"}, "a cropped area belongs to one place; what is no option is left out"
+
+
+def test_a_file_that_is_not_read_yet_shows_no_other_files_units(qtbot, tmp_path):
+    """Going to another file before it is read: nothing is said of its units yet."""
+    frame = Frame(None, Unit.FOOT, Unit.FOOT)
+    points = PointSet(name="a", frame=frame, xyz=np.eye(3))
+    source = Source(path=tmp_path / "a.csv", format=text_format.FORMAT, datasets=(points,), findings=())
+    part = UnitsPart(lambda: None)
+    qtbot.addWidget(part)
+    part.show_candidate(Candidate(tmp_path / "a.csv", contents=Contents(source, None, View(0, 0, 1, 1, 1), [], None)))
+    assert part.notes[0].text() == "international foot, says the file"
+    part.show_candidate(Candidate(tmp_path / "b.csv"))
+    assert [note.text() for note in part.notes] == ["", ""]
 
 
 def test_layouts_are_kept_and_offered_for_the_next_file(qtbot, window, opened, tmp_path):
@@ -296,7 +324,7 @@ def test_a_source_gets_a_colour(qtbot, job):
     job.sourcing.paint(day1, "#0000ff")
     qtbot.waitUntil(job.plan.settled, timeout=20_000)
     points = job.dataset(day1)
-    view = rendering.fitted(rendering.bounds([points]), 200, 150)
+    view = fitted(bounds([points]), 200, 150)
     image = rendering.draw([plain(points, "#0000ff")], view, theme.LIGHT)
     blues = [image.pixelColor(x, y) for x in range(200) for y in range(150) if image.pixelColor(x, y).alpha() > 200]
     assert blues and all(colour.blue() > 200 and colour.red() < 60 for colour in blues)
@@ -359,7 +387,7 @@ def test_a_large_cloud_is_put_in_order_behind_and_may_rest(qtbot, window, monkey
         assert task.paused and window.status.pause.text() == "Go on"
         window.ordering.pause()
     qtbot.waitUntil(lambda: cloud.content in rendering.indexes, timeout=20_000)
-    view = rendering.fitted(rendering.bounds([cloud]), 300, 200)
+    view = fitted(bounds([cloud]), 300, 200)
     image = rendering.draw([cloud], view, theme.LIGHT)
     assert sum(image.pixelColor(x, 100).alpha() > 0 for x in range(300)) > 150
     rendering.indexes.clear()

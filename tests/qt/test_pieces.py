@@ -16,12 +16,12 @@ from vastgrid.base.quantities import Length, Quantity
 from vastgrid.kernels import shade
 from vastgrid.params import declare
 from vastgrid.params.declare import Param
-from vastgrid.qt import rendering, theme
+from vastgrid.qt import divider, rendering, theme
 from vastgrid.qt.forms import ParamForm, editor, put_text, text_of
 from vastgrid.qt.import_dialog import _line, _together
 from vastgrid.qt.kept_box import KeptBox
 from vastgrid.qt.picture import Picture
-from vastgrid.qt.rendering import View
+from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.terrain import ramps
 from vastgrid.terrain.cloudfile import CloudReadParams
 from vastgrid.terrain.colouring import Dressed, plain
@@ -231,8 +231,8 @@ def test_records_are_drawn_lines_and_single_places():
 
 def test_points_take_the_colour_they_are_given():
     points = scattered(500)
-    box = rendering.bounds([points])
-    view = rendering.fitted(box, 200, 150)
+    box = bounds([points])
+    view = fitted(box, 200, 150)
     usual = rendering.draw([points], view, theme.LIGHT)
     red = rendering.draw([plain(points, "#ff0000")], view, theme.LIGHT)
     assert inked(usual).sum() == inked(red).sum()
@@ -246,7 +246,7 @@ def test_every_kind_shows_on_both_themes(palette):
     tin = ground(300)
     mesh = Mesh(name="m", frame=METRES, vertices=tin.vertices, triangles=tin.triangles)
     for dataset in (tin, mesh, scattered(300)):
-        view = rendering.fitted(rendering.bounds([dataset]), 120, 90)
+        view = fitted(bounds([dataset]), 120, 90)
         image = rendering.draw([dataset], view, palette, small=True)
         paper = palette.colour("paper")
         strong = 0
@@ -275,3 +275,18 @@ def test_a_mesh_can_be_drawn_as_wires():
     filled = inked(rendering.draw([Dressed(mesh, look_of(mesh, {"faces": "filled"}))], view, theme.LIGHT))
     assert 300 < wires.sum() < 0.1 * filled.sum()
     assert wires[100, 100] and not wires[100, 60], "the diagonal, and nothing inside the faces"
+
+
+@pytest.mark.parametrize(("share", "kept"), [(-1.0, 0.02), (0.0, 0.02), (0.3, 0.3), (0.99, 0.98), (7.0, 0.98)])
+def test_a_divider_leaves_something_on_both_sides(share, kept):
+    assert divider.within(share) == kept
+
+
+def test_a_divider_is_gripped_where_it_stands():
+    assert divider.grips(0.25, 247.0, 1000) and not divider.grips(0.25, 259.0, 1000)
+    assert not divider.grips(None, 0.0, 1000), "where nothing is compared there is none"
+
+
+def test_data_of_no_kind_cannot_be_made():
+    with pytest.raises(TypeError, match="abstract"):
+        Dataset(name="nothing")

@@ -16,11 +16,11 @@ from PyQt6.QtGui import QGuiApplication, QImage, QPainter
 from hands import click, named, pixels, settle, surface, wheel
 from vastgrid.base.errors import CallError
 from vastgrid.demo import ground
-from vastgrid.qt import furniture, rendering, theme
+from vastgrid.qt import furniture, theme
 from vastgrid.qt.go_dialog import place_of
 from vastgrid.qt.interval_dialog import IntervalDialog
 from vastgrid.qt.picturing import Sheet, SheetDialog
-from vastgrid.qt.rendering import View
+from vastgrid.qt.view import View, bounds
 from vastgrid.session.session import Session
 from vastgrid.terrain import ramps
 from vastgrid.terrain.colouring import Scale
@@ -261,7 +261,7 @@ def test_both_views_look_at_the_same_place(qtbot, window):
     settle(qtbot, window)
     views = window.views
     assert views.plan.isVisible() and views.space.isVisible()
-    west, south, east, north = rendering.bounds(views.plan.datasets)
+    west, south, east, north = bounds(views.plan.datasets)
     for corner in ((west, south), (east, north)):
         x, y = views.plan.view.pixel(*corner)
         assert 0 <= x <= views.plan.width() and 0 <= y <= views.plan.height(), "both show everything in less room"

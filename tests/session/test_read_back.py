@@ -78,8 +78,7 @@ def test_another_unit_is_found(tmp_path):
 
 
 def test_a_dataset_that_is_not_there_is_found(tmp_path):
-    own = dataclasses.replace(FORMAT["text"], read=FORMAT["text"].read)
-    other = lying(own, lambda each: from_lines("x", METRES, [each.xyz[:5]], ["A"]))
+    other = lying(FORMAT["text"], lambda each: from_lines("x", METRES, [each.xyz[:5]], ["A"]))
     made = sent_as(other, [scattered(40)], tmp_path / "a.csv")
     assert not made.good and made.checks[0].read == "nothing" and made.vertical is None
 

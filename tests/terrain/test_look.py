@@ -332,17 +332,16 @@ def test_a_small_plan_of_many_contours_is_no_blot():
     from PyQt6.QtGui import QImage
 
     from vastgrid.qt import rendering, theme
+    from vastgrid.qt.view import View
 
     contours = parallels()
     shares = []
     for size in (0.4, 3.0):
-        view = rendering.View(431_500.0, 887_200.0, size, round(1000 / size), round(400 / size))
+        view = View(431_500.0, 887_200.0, size, round(1000 / size), round(400 / size))
         image = rendering.draw([contours], view, theme.LIGHT, labels=False).convertToFormat(QImage.Format.Format_ARGB32)
         data = np.frombuffer(image.constBits().asarray(image.sizeInBytes()), np.uint8)
         shares.append(data.reshape(image.height(), image.width(), 4)[:, :, 3].mean() / 255.0)
     # Drawn at full strength, 101 lines on 133 rows would cover about half of them.
     assert 0.1 < shares[1] < 0.25
-    small = rendering.draw(
-        [parallels(every=0)], rendering.View(431_500.0, 887_200.0, 20.0, 60, 40), theme.LIGHT, small=True
-    )
+    small = rendering.draw([parallels(every=0)], View(431_500.0, 887_200.0, 20.0, 60, 40), theme.LIGHT, small=True)
     assert max(small.pixelColor(30, y).alpha() for y in range(40)) > 40, "a card shows contours of any kind"

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import IO, Any, Protocol
 
 from vastgrid.base.errors import FormatError
+from vastgrid.base.words import spaced
 
 BLOCK = 1 << 20
 DEEPEST = 200
@@ -103,7 +104,7 @@ def read_member(path: Path, name: str) -> bytes:
         with zipfile.ZipFile(path) as archive:
             about = archive.getinfo(name)
             if about.file_size > LARGEST or about.file_size > SWELL * max(about.compress_size, 1) + (1 << 20):
-                size = f"{about.file_size:,}".replace(",", "\u202f")
+                size = spaced(about.file_size)
                 raise FormatError(path, f"{name} would swell to {size} bytes; such archives are refused")
             with archive.open(about) as file:
                 # The directory may lie about the size, so no more than announced is taken.
@@ -111,7 +112,7 @@ def read_member(path: Path, name: str) -> bytes:
             if len(data) > about.file_size:
                 raise FormatError(path, f"{name} is larger than its archive says; such archives are refused")
             return data
-    except (OSError, KeyError, ValueError, RuntimeError, NotImplementedError, EOFError, zipfile.BadZipFile) as error:
+    except (OSError, KeyError, ValueError, RuntimeError, EOFError, zipfile.BadZipFile) as error:
         raise FormatError(path, f"the archive is damaged: {error}") from error
     except Exception as error:  # zlib.error and others of the decompressors
         if isinstance(error, FormatError):

@@ -94,11 +94,11 @@ class TinParams:
 
 def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
     """Say which points count as one place: a thousandth of the unit of plan, and in degrees what is a millimetre."""
-    if params.same_place is not None:
-        return params
-    frame = inputs[0].frame
-    size = Length(1e-8) if is_geographic(frame) else Length(0.001, frame.horizontal)
-    return dataclasses.replace(params, same_place=size)
+    return dataclasses.replace(params, same_place=params.same_place or _usual_place(inputs[0].frame))
+
+
+def _usual_place(frame: Frame) -> Length:
+    return Length(1e-8) if is_geographic(frame) else Length(0.001, frame.horizontal)
 
 
 def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Result:
@@ -119,9 +119,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     if len(xyz) == 0:
         raise DataError("there is nothing to build a TIN from: no points and no lines with heights")
     progress.report(0.05, "finding places")
-    same_place = settle(inputs, params).same_place
-    assert same_place is not None
-    tolerance = same_place.in_unit(frame.horizontal, "same_place")
+    tolerance = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
     places, group = _places(xyz, tolerance, params.heights, findings)
     edges = _edges(group[len(points) :], lines)
     progress.report(0.15, "triangulating")

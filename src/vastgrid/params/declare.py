@@ -37,6 +37,8 @@ class Param:
         What the sentence says for certain values instead of the value.
     drawn : bool
         It is an area, “E N, E N, E N”, that can be drawn in the plan.
+    once : bool
+        It says something of one file or place alone, so it is not proposed for the next.
     """
 
     label: str
@@ -49,6 +51,7 @@ class Param:
     ordinal: bool = False
     said: tuple[tuple[str, str], ...] = ()
     drawn: bool = False
+    once: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 from vastgrid.base.quantities import Unit
 from vastgrid.qt import theme
 from vastgrid.qt.polygons import polygon
-from vastgrid.qt.rendering import View
+from vastgrid.qt.view import View
 from vastgrid.terrain.colouring import Dressed, Scale, point_scale, surface_scale
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours, Linework

@@ -17,15 +17,13 @@ from vastgrid.formats import text as text_format
 from vastgrid.params import declare
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.import_text import fitting
-from vastgrid.qt.rendering import View
+from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.session.steps import Source, peek_file, read_file
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.evidence import Suggestion, suggestions, units_doubtful
 from vastgrid.terrain.fileformat import Format
 
 WIDTH, HEIGHT = 700, 460
-# Columns, rules and areas belong to one file; other options are likely the same again.
-_OF_ONE_FILE = ("columns", "crop", "rules", "area")
 
 
 @dataclass(frozen=True, eq=False)
@@ -111,7 +109,7 @@ class Candidate:
             If no format fits.
         """
         self.kind = catalog.recognise(self.path)
-        known = {each.name for each in declare.fields(self.kind.read_params)}.difference(_OF_ONE_FILE)
+        known = {each.name for each in declare.fields(self.kind.read_params) if not each.param.once}
         self.words = {key: word for key, word in remembered.get(self.kind.id, {}).items() if key in known}
         if self.kind is text_format.FORMAT:
             self.words |= fitting(self.path, remembered.get("layouts", {})) or {}
@@ -135,9 +133,9 @@ def examine(path: Path, kind: Format, words: dict[str, str], others: Sequence[Da
     # A drawing is shown whole, so that what no rule takes can still be picked.
     shown = source.datasets if drawing is None else dxf_format.as_it_is(path, drawing, frame, [])
     image, view = None, View(0.0, 0.0, 1.0, 1, 1)
-    box = rendering.bounds(shown)
+    box = bounds(shown)
     if box is not None:
-        view = rendering.fitted(box, WIDTH, HEIGHT)
+        view = fitted(box, WIDTH, HEIGHT)
         image = rendering.draw(shown, view, theme.LIGHT)
     hints = [hint for dataset in source.datasets[:1] for hint in suggestions(dataset, others)]
     return Contents(source, image, view, hints, drawing)

@@ -35,7 +35,7 @@ from vastgrid.qt.import_text import RoleTable, TextPart
 from vastgrid.qt.import_units import UnitsPart
 from vastgrid.qt.panel_labels import label
 from vastgrid.qt.picture import Picture
-from vastgrid.qt.rendering import View
+from vastgrid.qt.view import View
 from vastgrid.session.session import Session
 from vastgrid.session.sources import Units
 from vastgrid.session.steps import Source

@@ -62,6 +62,9 @@ class UnitsPart(QWidget):
             box.setCurrentIndex(box.findData(candidate.units[k]))
             box.blockSignals(False)
         if candidate.contents is None:
+            for note, button in zip(self.notes, self.hints, strict=True):
+                note.setText("")
+                button.hide()
             return
         frames = [dataset.frame for dataset in candidate.contents.source.datasets]
         for k, (box, said) in enumerate(zip(self.boxes, self.notes, strict=True)):

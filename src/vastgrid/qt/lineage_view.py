@@ -18,6 +18,7 @@ from vastgrid.base.words import spaced
 from vastgrid.job.lineage import Graph, Node, Role, State
 from vastgrid.qt import glyphs, rendering, theme
 from vastgrid.qt.bridge import Bridge
+from vastgrid.qt.view import bounds, fitted
 from vastgrid.terrain.dataset import Dataset
 
 CARD, PICTURE = QSize(246, 58), QSize(62, 46)
@@ -167,10 +168,10 @@ class LineageView(QWidget):
                 own = self.graph[node]
                 source = own.inputs[0] if own.role is Role.DELIVERY else node
                 dataset = self._dataset(source)
-                box = rendering.bounds([dataset]) if dataset is not None else None
+                box = bounds([dataset]) if dataset is not None else None
                 if dataset is None or box is None:
                     continue
-                view = rendering.fitted(box, 2 * PICTURE.width(), 2 * PICTURE.height(), 0.03)
+                view = fitted(box, 2 * PICTURE.width(), 2 * PICTURE.height(), 0.03)
                 picture = rendering.draw([dataset], view, palette, small=True)
             except Exception:  # noqa: BLE001 - a card without a picture is still a card
                 continue

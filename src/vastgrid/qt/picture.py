@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSizeF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
-from vastgrid.qt.rendering import View
+from vastgrid.qt.view import View
 
 
 class Picture(QWidget):

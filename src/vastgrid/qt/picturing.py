@@ -27,9 +27,11 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.files import replacing
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.qt import furniture, rendering, theme
+from vastgrid.qt.lettering import write_levels
 from vastgrid.qt.polygons import polygon
-from vastgrid.qt.rendering import View
+from vastgrid.qt.view import View
 from vastgrid.terrain.colouring import Dressed, Scale, line_colours
 from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.survey import Survey
@@ -147,7 +149,7 @@ class SheetDialog(QDialog):
 
     def _tell(self) -> None:
         width, height = (mm / 1000.0 * self.scale.value() for mm in self.sheet().plan_size())
-        self.note.setText(f"The sheet shows {width:,.0f} × {height:,.0f} m".replace(",", "\u202f"))
+        self.note.setText(f"The sheet shows {spaced(width)} × {spaced(height)} m")
 
 
 class Picturing:
@@ -344,7 +346,7 @@ def _paint_sheet(
     for own in lines:
         _paint_lines(painter, own, view, ends, palette, dot)
     sets = [own for own in lines if isinstance(own.dataset, Contours) and own.look.labels]
-    rendering.write_levels(painter, sets, view, palette, [])
+    write_levels(painter, sets, view, palette, [])
     painter.restore()
     ink = palette.colour("ink")
     painter.setPen(QPen(ink, 0.35 * dot))

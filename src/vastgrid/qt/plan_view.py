@@ -25,11 +25,11 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
-from vastgrid.qt import furniture, pointing, rendering, theme
+from vastgrid.qt import divider, furniture, pointing, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.painter import Painter, Size
-from vastgrid.qt.rendering import View
 from vastgrid.qt.tools import AreaTool, Tool
+from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.terrain.colouring import Dressed, Scale
 from vastgrid.terrain.compare import bucket_index, heights_at_hand
 from vastgrid.terrain.dataset import Dataset, Floats
@@ -197,10 +197,10 @@ class PlanView(QWidget):
 
     def fit(self) -> None:
         """Show everything whole, north up."""
-        box = rendering.bounds([own.dataset for own in (*self.items, *self.other)])
+        box = bounds([own.dataset for own in (*self.items, *self.other)])
         if box is not None and self.width() > 1:
             self.touched = False
-            self.look(rendering.fitted(box, self.width(), self.height()))
+            self.look(fitted(box, self.width(), self.height()))
 
     def go_to(self, east: float, north: float, *, close: bool = True) -> None:
         """Bring a place to the middle, mark it, and come close."""
@@ -208,7 +208,7 @@ class PlanView(QWidget):
         self.touched = True
         size = self.view.size
         if close:
-            box = rendering.bounds(self.datasets)
+            box = bounds(self.datasets)
             if box is not None:
                 size = min(size, max(box[2] - box[0], box[3] - box[1]) / 12.0 / max(self.width(), 1) * 2.0)
         self.look(dataclasses.replace(self.view, east=east, north=north, size=size))
@@ -332,7 +332,7 @@ class PlanView(QWidget):
         if event is None:
             return
         self._pressed = self._drag = event.position()
-        self._splitting = self.split is not None and abs(event.position().x() - self.split * self.width()) < 8
+        self._splitting = divider.grips(self.split, event.position().x(), self.width())
         if self.tool is None and not self._splitting:
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
 
@@ -357,7 +357,7 @@ class PlanView(QWidget):
         if event is None:
             return
         if self._splitting:
-            self.split = min(max(event.position().x() / max(self.width(), 1), 0.02), 0.98)
+            self.split = divider.within(event.position().x() / max(self.width(), 1))
             self.update()
         elif self._drag is not None and self._pressed is not None:
             moved = event.position() - self._drag
@@ -369,7 +369,7 @@ class PlanView(QWidget):
             self.tool.move(self.caught(event.position()))
             self.update()
         elif self.split is not None:
-            near = abs(event.position().x() - self.split * self.width()) < 8
+            near = divider.grips(self.split, event.position().x(), self.width())
             self.setCursor(Qt.CursorShape.SplitHCursor if near else Qt.CursorShape.ArrowCursor)
         place = self.view.world(event.position().x(), event.position().y())
         self.cursor_moved.emit(self.readout(*place))
@@ -417,7 +417,7 @@ class PlanView(QWidget):
         elif key == Qt.Key.Key_N:
             self.turn_to(0.0)
         elif self.split is not None and key in (Qt.Key.Key_Comma, Qt.Key.Key_Period):
-            self.split = min(max(self.split + (0.02 if key == Qt.Key.Key_Period else -0.02), 0.02), 0.98)
+            self.split = divider.within(self.split + (0.02 if key == Qt.Key.Key_Period else -0.02))
             self.update()
         else:
             return False
@@ -491,22 +491,9 @@ class PlanView(QWidget):
         painter.fillRect(right, self.palette_.colour("paper"))
         self._paint_picture(painter, picture, drawn)
         painter.restore()
-        painter.fillRect(QRectF(at - 1.5, 0, 3, self.height()), self.palette_.colour("action"))
-        painter.setPen(QPen(self.palette_.colour("raised"), 1.5))
-        painter.setBrush(self.palette_.colour("action"))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.drawEllipse(QPointF(at, self.height() / 2.0), 9, 9)
-        painter.setFont(theme.font(8.5, bold=True))
         alike = {id(own) for own in self.items} & {id(own) for own in self.other}
-        for own, side in ((self.items, -1), (self.other, 1)):
-            text = " · ".join(each.dataset.name for each in own if id(each) not in alike) or "nothing"
-            wide = painter.fontMetrics().horizontalAdvance(text) + 16.0
-            box = QRectF(at - wide - 8 if side < 0 else at + 8, self.height() - 58.0, wide, 20)
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(furniture.halo_of(self.palette_))
-            painter.drawRoundedRect(box, 5, 5)
-            painter.setPen(self.palette_.colour("ink"))
-            painter.drawText(box, 0x84, text)
+        one, two = ([each.dataset.name for each in own if id(each) not in alike] for own in (self.items, self.other))
+        divider.paint(painter, at, self.height(), one, two, self.palette_)
 
     def _paint_furniture(self, painter: QPainter) -> None:
         """North arrow, scale bar and legends, all true."""

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import dataclasses
-import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF
-from PyQt6.QtGui import QColor, QImage, QPainter
+from PyQt6.QtCore import QRectF
+from PyQt6.QtGui import QImage, QPainter
 
 from vastgrid.kernels import shade
 from vastgrid.kernels.raster import raster_faces, raster_heights
 from vastgrid.qt import theme
+from vastgrid.qt.lettering import write_levels, write_points
+from vastgrid.qt.view import View
 from vastgrid.terrain import ramps
 from vastgrid.terrain.cloudindex import WORTH, CloudIndex, glimpse, glimpse_rows
 from vastgrid.terrain.colouring import (
@@ -51,78 +51,6 @@ _glimpses: dict[str, Floats] = {}
 ROOM = 58.0
 
 
-@dataclass(frozen=True)
-class View:
-    """What part of the world a picture shows.
-
-    Attributes
-    ----------
-    east, north : float
-        Its middle.
-    size : float
-        World units per pixel.
-    width, height : int
-        In pixels.
-    turn : float
-        Bearing in degrees of the picture's upper side: 0 where north is up.
-    """
-
-    east: float
-    north: float
-    size: float
-    width: int
-    height: int
-    turn: float = 0.0
-
-    @property
-    def west(self) -> float:
-        """Left rim, as an easting where north is up, and otherwise in the turned coordinates that `turned` gives."""
-        return self.east - self.width * self.size / 2.0
-
-    @property
-    def top(self) -> float:
-        """Upper rim, likewise."""
-        return self.north + self.height * self.size / 2.0
-
-    def world(self, x: float, y: float) -> tuple[float, float]:
-        """Return the place under a pixel."""
-        u, v = (x - self.width / 2.0) * self.size, (self.height / 2.0 - y) * self.size
-        cos, sin = self._trig()
-        return self.east + u * cos + v * sin, self.north - u * sin + v * cos
-
-    def pixel(self, east: float, north: float) -> tuple[float, float]:
-        """Return where a place is drawn."""
-        dx, dy = east - self.east, north - self.north
-        cos, sin = self._trig()
-        u, v = dx * cos - dy * sin, dx * sin + dy * cos
-        return self.width / 2.0 + u / self.size, self.height / 2.0 - v / self.size
-
-    def grown(self, share: float) -> View:
-        """Return a view of the same middle and scale with a margin all around."""
-        return dataclasses.replace(self, width=int(self.width * share), height=int(self.height * share))
-
-    def turned(self, xy: Floats) -> Floats:
-        """Return coordinates (n, ≥ 2) turned about the middle so that the picture's upper side is north."""
-        if self.turn == 0.0:
-            return fixed(xy)
-        cos, sin = self._trig()
-        out = np.array(xy, np.float64)
-        dx, dy = xy[:, 0] - self.east, xy[:, 1] - self.north
-        out[:, 0] = self.east + dx * cos - dy * sin
-        out[:, 1] = self.north + dx * sin + dy * cos
-        return fixed(out)
-
-    def box(self) -> tuple[float, float, float, float]:
-        """Return west, south, east, north of a box that holds all that is seen."""
-        corners = [self.world(x, y) for x in (0, self.width) for y in (0, self.height)]
-        east, north = [c[0] for c in corners], [c[1] for c in corners]
-        return min(east), min(north), max(east), max(north)
-
-    def _trig(self) -> tuple[float, float]:
-        turn = math.radians(self.turn)
-        return (math.cos(turn), math.sin(turn)) if self.turn else (1.0, 0.0)
-
-
 def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
     """Return the heights that the ends of the ramp stand for: those of the surfaces, or else of whatever there is."""
     surfaces: list[Dataset] = [each for each in datasets if isinstance(each, Tin | Grid)]
@@ -131,24 +59,6 @@ def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
         return 0.0, 1.0
     low, high = min(pair[0] for pair in pairs), max(pair[1] for pair in pairs)
     return (low, high) if high > low else (low - 0.5, high + 0.5)
-
-
-def bounds(datasets: Sequence[Dataset]) -> tuple[float, float, float, float] | None:
-    """Return west, south, east, north of all datasets together."""
-    extents = [each.extent() for each in datasets]
-    east = [e.east for e in extents if e.east]
-    north = [e.north for e in extents if e.north]
-    if not east or not north:
-        return None
-    return min(e[0] for e in east), min(n[0] for n in north), max(e[1] for e in east), max(n[1] for n in north)
-
-
-def fitted(box: tuple[float, float, float, float], width: int, height: int, margin: float = 0.06) -> View:
-    """Return the view that shows a box whole."""
-    west, south, east, north = box
-    across, up = max(east - west, 1e-3), max(north - south, 1e-3)
-    size = max(across / max(width, 1), up / max(height, 1)) * (1.0 + 2.0 * margin)
-    return View((west + east) / 2.0, (south + north) / 2.0, size, width, height)
 
 
 def rank(dataset: Dataset) -> int:
@@ -205,8 +115,9 @@ def draw(
         write_levels(painter, sets, view, palette, taken)
         painter.end()
         for own in items:
-            if isinstance(own.dataset, PointSet) and own.look.labels:
-                _write_points(picture, own, view, palette, taken)
+            data = own.dataset
+            if isinstance(data, PointSet) and own.look.labels and len(data.xyz) and _spacing(data, view.size) >= ROOM:
+                write_points(picture, own, view, palette, taken)
     return picture
 
 
@@ -413,93 +324,3 @@ def _visible(points: PointSet, view: View, reach: int, *, needs_rows: bool) -> I
     origin = np.array((index.west, index.south, index.low))
     for part, source in index.visible(view.box(), view.size * (reach + 1)):
         yield part + origin, source
-
-
-def _write_points(picture: QImage, own: Dressed, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
-    """Write elevations and codes beside points where there is room for them."""
-    points = own.dataset
-    assert isinstance(points, PointSet)
-    if len(points.xyz) == 0 or _spacing(points, view.size) < ROOM:
-        return
-    box = view.box()
-    xyz = points.xyz
-    inside = (xyz[:, 0] > box[0]) & (xyz[:, 0] < box[2]) & (xyz[:, 1] > box[1]) & (xyz[:, 1] < box[3])
-    rows = np.flatnonzero(inside)[:600]
-    painter = QPainter(picture)
-    painter.setFont(theme.font(7.5))
-    ink = palette.colour("ink")
-    halo = QColor(palette.paper)
-    halo.setAlpha(190)
-    for k in rows.tolist():
-        x, y = view.pixel(xyz[k, 0], xyz[k, 1])
-        lines = [f"{xyz[k, 2]:.2f}"]
-        for name in ("code", "point"):
-            if name in points.attributes and len(lines) < 2:
-                value = points.attributes[name][k]
-                text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-                lines += [text] if text.strip() else []
-        width = 5.4 * max(len(line) for line in lines) + 5.0
-        place = QRectF(x + 5, y - 6.5 * len(lines), width, 12.5 * len(lines))
-        if any(place.intersects(other) for other in taken):
-            continue
-        taken.append(place)
-        painter.fillRect(place, halo)
-        painter.setPen(ink)
-        painter.drawText(place, 0x84, "\n".join(lines))
-    painter.end()
-
-
-def write_levels(
-    painter: QPainter, sets: Sequence[Dressed], view: View, palette: theme.Palette, taken: list[QRectF]
-) -> None:
-    """Write levels along index contours where there is room, upright, the first come first."""
-    painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
-    painter.setFont(theme.font(7.5, bold=True))
-    for own in sets:
-        contours = own.dataset
-        assert isinstance(contours, Contours)
-        decimals = max(0, -int(np.floor(np.log10(contours.interval) + 1e-9))) if contours.interval > 0 else 2
-        for k in np.flatnonzero(contours.index).tolist():
-            line = view.turned(contours.plan[contours.offsets[k] : contours.offsets[k + 1]])
-            for place in _label_places(line, view):
-                _write_level(painter, f"{contours.levels[k]:.{decimals}f}", place, palette, taken)
-
-
-def _label_places(line: NDArray[np.float64], view: View) -> list[tuple[float, float, float]]:
-    """Return where labels go on one line, as pixel place and angle: every 420 pixels, where it is fairly straight."""
-    x = (line[:, 0] - view.west) / view.size
-    y = (view.top - line[:, 1]) / view.size
-    length = np.concatenate(([0.0], np.cumsum(np.hypot(np.diff(x), np.diff(y)))))
-    if length[-1] < 90.0:
-        return []
-    places = []
-    for at in np.arange(min(length[-1] / 2.0, 120.0), length[-1], 420.0)[:40]:
-        a, b = np.interp((at - 14.0, at + 14.0), length, x), np.interp((at - 14.0, at + 14.0), length, y)
-        if not (0 <= a[0] < view.width and 0 <= b[0] < view.height) or np.hypot(a[1] - a[0], b[1] - b[0]) < 24.0:
-            continue
-        angle = float(np.degrees(np.arctan2(b[1] - b[0], a[1] - a[0])))
-        places.append(
-            (float(a.mean()), float(b.mean()), angle - 180.0 * np.sign(angle) if abs(angle) > 90.0 else angle)
-        )
-    return places
-
-
-def _write_level(
-    painter: QPainter, text: str, place: tuple[float, float, float], palette: theme.Palette, taken: list[QRectF]
-) -> None:
-    x, y, angle = place
-    width = 6.2 * len(text) + 4.0
-    reach = QRectF(x - width, y - width, 2.0 * width, 2.0 * width)
-    if any(reach.intersects(other) for other in taken):
-        return
-    taken.append(reach)
-    painter.save()
-    painter.translate(QPointF(x, y))
-    painter.rotate(angle)
-    box = QRectF(-width / 2.0, -6.5, width, 13.0)
-    halo = QColor("#F3EFE4")
-    halo.setAlpha(205)
-    painter.fillRect(box, halo)
-    painter.setPen(QColor(palette.index))
-    painter.drawText(box, 0x84, text)
-    painter.restore()

@@ -40,6 +40,7 @@ class CloudReadParams:
             "Crop",
             "Area to keep: a box as west,south,east,north, or a polygon as E N, E N, E N.",
             absent="nothing",
+            once=True,
         ),
     ] = ""
     reach: Annotated[

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import hashlib
 import json
+from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Self
@@ -96,7 +97,7 @@ def span(values: Floats) -> tuple[float, float] | None:
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Dataset:
+class Dataset(ABC):
     """Base of the data kinds. Immutable; compared by identity, told apart by `digest`."""
 
     kind: ClassVar[str] = ""
@@ -110,13 +111,13 @@ class Dataset:
     # What takes long to work out from the arrays: an index of triangles. Copies under another name share it too.
     _worked_out: dict[str, Any] = field(default_factory=dict, repr=False, init=False)
 
+    @abstractmethod
     def count(self) -> dict[str, int]:
         """Return how many of what there are, by the names the command line uses."""
-        raise NotImplementedError
 
+    @abstractmethod
     def coordinates(self) -> Floats:
         """Return every coordinate triple, (n, 3) float64."""
-        raise NotImplementedError
 
     def extent(self) -> Extent:
         """Return the extent of the coordinates, computed once."""
@@ -125,9 +126,9 @@ class Dataset:
             self._extent.append(Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2])))
         return self._extent[0]
 
+    @abstractmethod
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the dataset with plan coordinates and heights multiplied, in another frame."""
-        raise NotImplementedError
 
     def renamed(self, name: str) -> Self:
         """Return the same data under another name."""

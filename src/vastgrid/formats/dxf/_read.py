@@ -46,6 +46,7 @@ class DxfReadParams:
             "What becomes what, such as: breaklines “Kerbs”: layer=KERB*; spot heights: type=text, z=100..300; left out: "
             "layer=FRAME. The first rule that fits counts.",
             absent="none: every entity as what it is",
+            once=True,
         ),
     ] = ""
     accept_cut: Annotated[

@@ -101,6 +101,7 @@ class TextReadParams:
             "Role of each column in order, parted by commas: easting, northing, elevation, longitude, latitude, point, "
             "code, description, date, ignore, or a name of your own; or letters such as PNEZD or ENZ.",
             absent="as detected",
+            once=True,
         ),
     ] = ""
     delimiter: Annotated[Delimiter, Param("Delimiter", "What stands between two fields.")] = Delimiter.AUTO
