@@ -25,6 +25,7 @@ from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.terrain import ramps
 from vastgrid.terrain.cloudfile import CloudReadParams
 from vastgrid.terrain.colouring import Dressed, plain
+from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.look import look_of
 from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.survey import Record, survey_of
