@@ -1,10 +1,14 @@
 """The one entry: the window for ``demo`` and ``open``, the command line for everything else."""
 
+import os
 import sys
+
+from vastgrid.base import interrupts
 
 
 def main() -> int:
     """Run what the command line asks for; return the exit code."""
+    interrupts.install()
     arguments = sys.argv[1:]
     if arguments[:1] == ["--version"]:
         # Answered before anything heavy is imported: scripts ask for it often.
@@ -22,4 +26,10 @@ def main() -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    code = main()
+    if interrupts.stop.is_set():
+        # Threads of libraries must not hold up what was stopped.
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+    sys.exit(code)

@@ -47,7 +47,8 @@ class FormatError(DataError):
     def __init__(self, path: Path | str, why: str, *, line: int | None = None) -> None:
         self.path = Path(path)
         self.line = line
-        where = self.path.name if line is None else f"{self.path.name}, line {line}"
+        name = self.path.name or str(self.path)
+        where = name if line is None else f"{name}, line {line}"
         super().__init__(f"{where}: {why}")
 
 
@@ -57,6 +58,32 @@ class WriteError(VastGridError):
 
 class Cancelled(Exception):  # noqa: N818 - a cancel is the user's wish, not an error
     """The user asked a running task to stop."""
+
+
+# Libraries write for programmers. What of it helps a surveyor is said in our own words; the rest stays with the cause
+# of the error, for whoever looks there.
+_MEANINGS = (
+    (("no space left", "disk quota", "enospc"), "the disk is full; free some space or choose another disk"),
+    (("permission denied", "read-only file system"), "the system does not allow it; ask for access"),
+    (("recursion",), "its parts contain each other without end"),
+    (
+        ("unexpected end", "truncat", "eof", "end of file", "not enough bytes", "too short", "buffer"),
+        "it ends too early",
+    ),
+    (("decompress", "zlib", "deflate", "lzw", "zstd", "inflate"), "its packed data is damaged"),
+    (("checksum", "crc"), "its checksum is wrong"),
+    (("codec", "decode", "utf-8", "unicode"), "its text is in no known encoding"),
+    (("not supported", "unsupported", "unknown compression"), "it uses a variant that cannot be read here"),
+)
+
+
+def meaning(error: BaseException) -> str:
+    """Return what an error of a library means, in words for the user."""
+    text = str(error).lower()
+    for words, said in _MEANINGS:
+        if any(word in text for word in words):
+            return said
+    return "it is damaged, or not what its name says"
 
 
 @contextmanager
@@ -73,5 +100,4 @@ def library_faults(path: Path | str, doing: str) -> Iterator[None]:
     except MemoryError as error:
         raise FormatError(path, f"{doing} asked for more memory than there is; the file may be damaged") from error
     except BaseException as error:
-        text = " ".join(str(error).split())[:200] or type(error).__name__
-        raise FormatError(path, f"{doing} failed: {text}") from error
+        raise FormatError(path, f"{doing} failed: {meaning(error)}") from error

@@ -6,11 +6,24 @@ import errno
 import hashlib
 import os
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from vastgrid.base.errors import WriteError
+from vastgrid.base.errors import CallError, VastGridError, WriteError
+
+# Temporary files that are being written now: whoever ends the process at once takes them away first.
+_unfinished: set[Path] = set()
+written: list[Path] = []
+"""What this process has put in its place, in order."""
+
+
+def remove_unfinished() -> None:
+    """Remove every temporary file of this process; for an end that runs no `finally`."""
+    for each in list(_unfinished):
+        for leftover in (each, each.with_name(each.name + ".aux.xml")):
+            with suppress(OSError):
+                leftover.unlink(missing_ok=True)
 
 
 def _why(error: OSError) -> str:
@@ -20,14 +33,39 @@ def _why(error: OSError) -> str:
         return "the disk is full; free some space or choose another disk"
     if error.errno == errno.ENOENT:
         return "the folder does not exist"
-    return error.strerror or str(error)
+    if error.errno == errno.ENOTDIR:
+        return "a part of its path is a file, not a folder"
+    if error.errno == errno.EISDIR:
+        return "there is a folder of that name"
+    if error.errno == errno.ENAMETOOLONG:
+        return "its name is longer than the file system allows"
+    if error.errno == errno.ELOOP:
+        return "its links lead in a circle"
+    return "the system refused" + (f" ({error.strerror.lower()})" if error.strerror else "")
 
 
 @contextmanager
 def replacing(target: Path) -> Iterator[Path]:
     """Yield a temporary path beside `target`; rename it onto `target` when the block ends well.
 
-    On any fault, cancel included, the temporary file is removed and `target` keeps what it held.
+    A link keeps being one: the file it leads to is replaced. On any fault, cancel included, the temporary file is
+    removed and `target` keeps what it held.
+
+    Raises
+    ------
+    WriteError
+        If the system refuses, with the reason in words.
+    """
+    with beside(target) as (temporary, place):
+        yield temporary
+        place(target)
+
+
+@contextmanager
+def beside(target: Path) -> Iterator[tuple[Path, Callable[[Path], None]]]:
+    """Yield a temporary path beside `target`, and a function that gives it its name: `target`, or another beside it.
+
+    What was given no name is removed at the end.
 
     Raises
     ------
@@ -35,28 +73,97 @@ def replacing(target: Path) -> Iterator[Path]:
         If the system refuses, with the reason in words.
     """
     target = Path(target)
-    folder = target.parent
     try:
-        if target.is_dir():
+        real = Path(os.path.realpath(target))
+        if real.is_dir():
             raise IsADirectoryError(errno.EISDIR, "it is a folder")
         # The suffix is kept, since some libraries choose the format by it.
-        handle, name = tempfile.mkstemp(prefix=f".{target.stem[:40]}-", suffix=target.suffix, dir=folder)
+        handle, name = tempfile.mkstemp(prefix=f".{real.stem[:40]}-", suffix=real.suffix, dir=real.parent)
         os.close(handle)
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}") from error
     temporary = Path(name)
-    try:
-        yield temporary
-        with temporary.open("rb") as written:
-            os.fsync(written.fileno())
-        mode = target.stat().st_mode if target.exists() else 0o666 & ~_umask()
+    _unfinished.add(temporary)
+
+    def place(named: Path) -> None:
+        end = Path(os.path.realpath(named))
+        with temporary.open("rb") as whole:
+            os.fsync(whole.fileno())
+        mode = end.stat().st_mode if end.exists() else 0o666 & ~_umask()
         temporary.chmod(mode)
-        temporary.replace(target)
+        temporary.replace(end)
+        written.append(named)
+
+    try:
+        yield temporary, place
+    except VastGridError as error:
+        # Whoever reads the message knows the file by the name it was to get.
+        error.args = tuple(str(part).replace(temporary.name, target.name) for part in error.args)
+        raise
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}. What was there before is untouched.") from error
     finally:
         for leftover in (temporary, temporary.with_name(temporary.name + ".aux.xml")):
             leftover.unlink(missing_ok=True)
+        _unfinished.discard(temporary)
+
+
+def same_file(one: Path, other: Path) -> bool:
+    """Say whether two paths lead to one file, however they are spelled and linked; also where it is not there yet."""
+    try:
+        if one.exists() and other.exists() and one.samefile(other):
+            return True
+    except OSError:
+        pass
+    return os.path.realpath(one) == os.path.realpath(other)
+
+
+def refuse_clashes(inputs: Sequence[Path], outputs: Mapping[str, Path]) -> None:
+    """Refuse a run that would write over what it reads, or write two things into one file.
+
+    Parameters
+    ----------
+    outputs : mapping
+        Path by what it is for, as an error says it: “the result”, “--report”.
+
+    Raises
+    ------
+    CallError
+        With the two that are one file.
+    """
+    told = list(outputs.items())
+    for k, (what, path) in enumerate(told):
+        if path.is_dir():
+            raise CallError(f"{what}: {path} is a folder; name a file in it")
+        for each in inputs:
+            if same_file(path, each) or any(same_file(path, part) for part in companions(each)):
+                also = "an input" if same_file(path, each) else f"a part of the input {each.name}"
+                raise CallError(f"{what}: {path} is also {also}, which would be written over; choose another name")
+        for other, beside_it in told[:k]:
+            if same_file(path, beside_it):
+                raise CallError(f"{what} and {other} are one file, {path}; choose another name for one of them")
+
+
+def companions(path: Path) -> list[Path]:
+    """Return the files beside one that share its name but for the ending, or add an ending to it: parts of it, perhaps."""
+    try:
+        near = [each for each in path.parent.iterdir() if each != path]
+    except OSError:
+        return []
+    return [
+        each
+        for each in near
+        if (each.stem == path.stem and path.suffix.lower() in _IN_PARTS and each.suffix.lower() in _PARTS)
+        or each.name.startswith(path.name + ".")
+    ]
+
+
+# Files that come in several parts with one name: shapefiles, and rasters with a header or world file of their own.
+_IN_PARTS = {".shp", ".bil", ".bip", ".bsq", ".flt", ".tif", ".tiff", ".img", ".asc", ".rst", ".sdat"}
+_PARTS = {
+    *(".dbf", ".shx", ".prj", ".cpg", ".qix", ".sbn", ".sbx", ".hdr", ".blw", ".stx", ".clr", ".rdc", ".sgrd"),
+    *(".tfw", ".tifw", ".wld", ".ovr", ".aux"),
+}
 
 
 def _umask() -> int:
@@ -68,7 +175,7 @@ def _umask() -> int:
 def write_text(target: Path, text: str) -> None:
     """Write a small text file, all or nothing."""
     with replacing(target) as temporary:
-        temporary.write_text(text, encoding="utf-8")
+        temporary.write_text(text, encoding="utf-8", errors="replace")
 
 
 def fingerprint(path: Path) -> str:

@@ -99,7 +99,19 @@ def left_out(
     return Finding(code, text, severity, at, drops=True)
 
 
+def either(number: int, one: str, many: str) -> str:
+    """Return the word that agrees with a number: “is” or “are”."""
+    return one if number == 1 else many
+
+
 def count(number: int, one: str, many: str | None = None) -> str:
     """Return “1 point”, “12 345 points”: thousands set apart by a thin no-break space."""
-    word = one if number == 1 else (many or one + "s")
-    return f"{spaced(number)} {word}"
+    return f"{spaced(number)} {either(number, one, many or one + 's')}"
+
+
+_ONE = {"vertices": "vertex", "entities": "entity"}
+
+
+def counted(number: int, many: str) -> str:
+    """Return “1 line” or “2 lines” from a name in the plural, as datasets count what they hold."""
+    return count(number, _ONE.get(many, many.removesuffix("s")), many)

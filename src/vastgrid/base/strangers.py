@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import IO, Any, Protocol
 
-from vastgrid.base.errors import FormatError
+from vastgrid.base.errors import FormatError, meaning
 from vastgrid.base.words import spaced
 
 BLOCK = 1 << 20
@@ -80,7 +80,7 @@ def parse_xml(path: Path, stream: IO[bytes], handler: Handler, told: Callable[[i
         raise FormatError(path, f"this is not well-formed XML from here on: {why}", line=error.lineno) from error
     except (LookupError, ValueError) as error:
         # The parser asks Python for encodings that it does not know itself.
-        raise FormatError(path, f"its text cannot be decoded: {error}") from error
+        raise FormatError(path, "its text is in no known encoding, or not in the one that it names") from error
 
 
 def member_names(path: Path) -> list[str]:
@@ -113,8 +113,8 @@ def read_member(path: Path, name: str) -> bytes:
                 raise FormatError(path, f"{name} is larger than its archive says; such archives are refused")
             return data
     except (OSError, KeyError, ValueError, RuntimeError, EOFError, zipfile.BadZipFile) as error:
-        raise FormatError(path, f"the archive is damaged: {error}") from error
+        raise FormatError(path, f"the archive is damaged: {meaning(error)}") from error
     except Exception as error:  # zlib.error and others of the decompressors
         if isinstance(error, FormatError):
             raise
-        raise FormatError(path, f"the archive is damaged: {error}") from error
+        raise FormatError(path, f"the archive is damaged: {meaning(error)}") from error
