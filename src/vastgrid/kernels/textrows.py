@@ -309,13 +309,18 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
                     break
             a = i
             b = i
-            quoted = i < end and data[i] == quote
+            s = i
+            while s < end and data[s] == 32 and delimiter != 32:
+                s += 1
+            quoted = s < end and data[s] == quote
             if quoted:
-                a = i + 1
-                i += 1
-                while i < end and data[i] != quote:
-                    i += 1
-                b = i
+                a = s + 1
+                i = s + 1
+                # A doubled quote stands for one inside the field.
+                while i < end and (data[i] != quote or (i + 1 < end and data[i + 1] == quote)):
+                    i += 2 if data[i] == quote else 1
+                b = min(i, end)
+                i = b
                 while i < end and data[i] != delimiter:
                     i += 1
             else:
@@ -325,7 +330,12 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
             for j in range(k):
                 if wanted[j] == field:
                     places[row, j, 0] = a
-                    places[row, j, 1] = end if merge and field == top and not quoted else b
+                    if merge and field == top and not quoted:
+                        # The rest of the line, without empty fields at its end.
+                        b = end
+                        while b > a and (data[b - 1] == delimiter or data[b - 1] <= 32):
+                            b -= 1
+                    places[row, j, 1] = b
                     found += 1
                     if numeric[j]:
                         value, fault = parse_number(data, a, b, comma)
@@ -362,3 +372,35 @@ def gather_text(data, places, width):
         for i in range(min(b - a, width)):
             out[row, i] = data[a + i]
     return out
+
+
+@numba.njit(cache=True, nogil=True)
+def _lines_with(data, starts, mark, least, out):
+    found = 0
+    for i in range(starts.shape[0] - 1):
+        marks, quoted = 0, False
+        for k in range(starts[i], starts[i + 1]):
+            if data[k] == mark and not quoted:
+                marks += 1
+            elif data[k] == 34:
+                quoted = not quoted
+        if marks >= least and found < out.shape[0]:
+            out[found] = i
+            found += 1
+    return found
+
+
+def lines_with(data: NDArray[np.uint8], starts: NDArray[np.int64], mark: int, least: int) -> NDArray[np.int64]:
+    """Return the lines in which a mark stands at least so often outside quotes.
+
+    Parameters
+    ----------
+    data : (N,) array of uint8
+        The text.
+    starts : (L + 1,) array of int64
+        Where each line begins, and where the last one ends.
+    mark, least : int
+        The byte, and how often it has to stand.
+    """
+    out = np.zeros(max(len(starts) - 1, 0), np.int64)
+    return out[: _lines_with(data, starts, mark, least, out)].copy()

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from vastgrid.formats.text._heads import COORDINATES, ROLES, check_roles, parse_roles
 from vastgrid.formats.text._layout import (
-    COORDINATES,
-    ROLES,
     Delimiter,
     Form,
     Layout,
     TextReadParams,
-    check_roles,
     detect,
     load,
     parse_angle,
-    parse_roles,
     prepared,
     sample_lines,
     split_line,
@@ -47,6 +44,13 @@ __all__ = [
 ]
 
 
+def turned(path: Path, params: TextReadParams) -> dict[str, str]:
+    """Return the columns with easting and northing taken for each other."""
+    roles = detect(path, prepared(path, params, 1 << 20)[0], params).roles
+    other = {"easting": "northing", "northing": "easting"}
+    return {"columns": ",".join(other.get(role, role) for role in roles)}
+
+
 def sniff(head: bytes, path: Path) -> int:
     """Text that is not markup may be points."""
     if b"\0" in head and head[:2] not in (b"\xff\xfe", b"\xfe\xff"):
@@ -71,4 +75,5 @@ FORMAT = Format(
     write=write,
     read_params=TextReadParams,
     write_params=TextWriteParams,
+    turned=turned,
 )

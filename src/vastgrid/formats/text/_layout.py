@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import math
 import re
@@ -10,13 +11,21 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, note
+from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.quantities import Unit
+from vastgrid.formats.text._heads import (
+    ROLES,
+    check_heads,
+    check_roles,
+    parse_roles,
+    roles_from_header,
+    units_of_heads,
+)
 from vastgrid.kernels.textrows import line_starts
 from vastgrid.params.declare import Param
 
@@ -43,6 +52,10 @@ _BYTES = {
 }
 
 
+# Parts fixed-width columns once they are cut: a character that no text has.
+FIXED = b"\x1f"
+
+
 class Form(Enum):
     """What the lines are."""
 
@@ -58,36 +71,6 @@ class Decimal(Enum):
     AUTO = "detect"
     POINT = "point"
     COMMA = "comma"
-
-
-COORDINATES = ("easting", "northing", "elevation", "longitude", "latitude")
-ROLES = (*COORDINATES, "point", "code", "description", "date", "time", "file", "ignore")
-_LETTERS = {
-    "P": "point",
-    "N": "northing",
-    "E": "easting",
-    "Z": "elevation",
-    "D": "description",
-    "C": "code",
-    "-": "ignore",
-}
-_SYNONYMS = {
-    "easting": "e east easting eastings x xcoord xcoordinate coordx",
-    "northing": "n north northing northings y ycoord ycoordinate coordy",
-    "elevation": "z elev elevation height h hgt level rl alt altitude zcoord zcoordinate coordz orthometric",
-    "longitude": "lon long lng longitude",
-    "latitude": "lat latitude",
-    "point": "p pt point pnt pointno pointnumber pointid pointname ptno ptid id name number no num station fid",
-    "code": "code feature featurecode fcode layer class string",
-    "description": "d desc description remark remarks note notes comment comments",
-    "date": "date",
-    "time": "time datetime timestamp gpstime gps_time seconds sow",
-    "file": "file filename image photo picture imagename photoname",
-    "roll": "roll omega",
-    "pitch": "pitch phi",
-    "heading": "heading yaw kappa azimuth",
-}
-_ROLE_OF = {word: role for role, words in _SYNONYMS.items() for word in words.split()}
 
 
 @dataclass(frozen=True)
@@ -168,6 +151,11 @@ def load(path: Path, most: int | None = None) -> bytes:
     FormatError
         If it is empty or not text.
     """
+    return _loaded(path, most)[0]
+
+
+def _loaded(path: Path, most: int | None) -> tuple[bytes, bool]:
+    """Return the text as `load` does, and whether it was taken for Windows-1252."""
     with path.open("rb") as file:
         data = file.read() if most is None else file.read(most)
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
@@ -176,11 +164,40 @@ def load(path: Path, most: int | None = None) -> bytes:
         except UnicodeDecodeError as error:
             raise FormatError(path, f"it begins like UTF-16 text but is not: {error.reason}") from error
     data = data.removeprefix(b"\xef\xbb\xbf")
+    windows = not _is_utf8(data, cut=most is not None) and b"\0" not in data[:65536]
+    if windows:
+        data = _from_windows(data)
     if not data.strip():
         raise FormatError(path, "the file is empty")
     if b"\0" in data[:65536]:
         raise FormatError(path, "this is not a text file (it holds NUL bytes)")
-    return data
+    return data, windows
+
+
+def _is_utf8(data: bytes, *, cut: bool) -> bool:
+    """Say whether text is UTF-8; one that is cut may end within a character."""
+    if data.isascii():
+        return True
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    # In pieces: decoded whole, a large text takes four times its room.
+    step = 1 << 24
+    try:
+        for start in range(0, len(data), step):
+            decoder.decode(data[start : start + step], not cut and start + step >= len(data))
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _from_windows(data: bytes) -> bytes:
+    """Return text as UTF-8 that was written in Windows-1252, as files that are not UTF-8 mostly were (common practice)."""
+    # Five of its bytes mean nothing; Latin-1 has a control character for each.
+    if any(byte in _UNDEFINED for byte in set(data)):
+        return "".join(chr(byte) if byte in _UNDEFINED else bytes([byte]).decode("cp1252") for byte in data).encode()
+    return data.decode("cp1252").encode()
+
+
+_UNDEFINED = frozenset((0x81, 0x8D, 0x8F, 0x90, 0x9D))
 
 
 _GROUPED = re.compile(rb"(?<![\d.,])[+-]?\d{1,3}((?:,\d{3})+)(\.\d+)?(?![\d,])")
@@ -198,16 +215,63 @@ def prepared(path: Path, params: TextReadParams, most: int | None = None) -> tup
     ParamError
         If the widths make no sense.
     """
-    data = load(path, most)
+    data, windows = _loaded(path, most)
     findings: list[Finding] = []
+    if windows:
+        findings.append(note("encoding", "The text is not UTF-8; it was read as Windows-1252."))
     if params.widths.strip():
-        data = _parted(data, params.widths)
-    elif params.delimiter is not Delimiter.COMMA and params.decimal is not Decimal.COMMA:
+        return _parted(data, params.widths), findings
+    plain, mark = _without_marks(data, params)
+    if not mark and params.delimiter is not Delimiter.COMMA and params.decimal is not Decimal.COMMA:
         plain = _without_thousands(data, params)
-        if plain is not data:
-            data = plain
-            findings.append(note("thousands", "Commas between thousands were taken out of the numbers."))
-    return data, findings
+        mark = "Commas" if plain is not data else ""
+    if mark:
+        findings.append(note("thousands", f"{mark} between thousands were taken out of the numbers."))
+    return plain, findings
+
+
+# Between thousands and before decimals, as people write them in several countries.
+_MARKS = (
+    (",", ".", "Commas"),
+    (".", ",", "Points"),
+    ("'", ".", "Apostrophes"),
+    ("’", ".", "Apostrophes"),
+    ("'", ",", "Apostrophes"),
+    ("’", ",", "Apostrophes"),
+    (" ", ",", "Blanks"),
+    (" ", ".", "Blanks"),
+    ("\u00a0", ",", "Blanks"),
+    ("\u00a0", ".", "Blanks"),
+    ("\u202f", ",", "Blanks"),
+    ("\u202f", ".", "Blanks"),
+)
+
+
+def _without_marks(data: bytes, params: TextReadParams) -> tuple[bytes, str]:
+    """Take the marks between thousands out of whole fields, such as 431.000,12 or "431,000.12", and name them.
+
+    Fields are known by a semicolon, tab, bar or quote on both sides. The sample has to hold numbers that leave no doubt:
+    with several groups of three, or with decimals behind them.
+    """
+    sample = b"\n".join(line for _, line in sample_lines(data, params.comment))
+    if not re.search(rb"[;\t|\"]", sample):
+        # Without such a mark commas and points part fields, or numbers from their decimals.
+        return data, ""
+    edge = rb"[;\t|\"\n\r]"
+    best: tuple[int, Any, str] = (0, None, "")
+    for between, decimal, name in _MARKS:
+        if params.decimal is not Decimal.AUTO and (params.decimal is Decimal.COMMA) is not (decimal == ","):
+            continue
+        sep, dec = re.escape(between.encode()), re.escape(decimal.encode())
+        whole = rb"(?:^|(?<=%s))([ ]*[+-]?\d{1,3}(?:%s\d{3})+)((?:%s\d*)?)(?=[ ]*(?:%s|$))" % (edge, sep, dec, edge)
+        pattern = re.compile(whole, re.MULTILINE)
+        sure = sum(bool(found[2]) or found[1].count(between.encode()) > 1 for found in pattern.finditer(sample))
+        if sure > best[0]:
+            best = (sure, (pattern, between.encode()), name)
+    if not best[0]:
+        return data, ""
+    pattern, mark = best[1]
+    return pattern.sub(lambda found: found[1].replace(mark, b"") + found[2], data), best[2]
 
 
 def _parted(data: bytes, text: str) -> bytes:
@@ -218,14 +282,14 @@ def _parted(data: bytes, text: str) -> bytes:
     raw = np.frombuffer(data + (b"" if data.endswith(b"\n") else b"\n"), np.uint8)
     starts = line_starts(raw)
     places = np.column_stack((starts[:-1], np.minimum(starts[1:], starts[:-1] + stops[-1])))
-    out = np.full((len(places), int(stops[-1]) + len(words) + 1), ord(" "), np.uint8)
+    out = np.full((len(places), int(stops[-1]) + len(words)), ord(" "), np.uint8)
     # Blanks inside a line count, so lines are copied byte by byte rather than gathered as fields.
     column = np.arange(int(stops[-1]))
     index = np.minimum(places[:, :1] + column, len(raw) - 1)
     rows = np.where(places[:, :1] + column < places[:, 1:], raw[index], ord(" "))
-    rows[(rows == 10) | (rows == 13) | (rows == 124)] = ord(" ")
+    rows[(rows == 10) | (rows == 13) | (rows == FIXED[0])] = ord(" ")
     out[:, column + np.searchsorted(stops, column, side="right")] = rows
-    out[:, stops + np.arange(len(words))] = ord("|")
+    out[:, stops[:-1] + np.arange(len(words) - 1)] = FIXED[0]
     out[:, -1] = 10
     return out.tobytes()
 
@@ -248,16 +312,20 @@ def _without_thousands(data: bytes, params: TextReadParams) -> bytes:
 def split_line(line: bytes, delimiter: bytes) -> list[str]:
     """Return the fields of one line, quotes and blanks taken off."""
     text = line.decode("utf-8", "replace")
-    if '"' in text:
+    if delimiter == FIXED:
+        parts = text.split(FIXED.decode())
+    elif '"' in text:
         parts = next(csv.reader([text], delimiter=delimiter.decode(), skipinitialspace=True), [])
     else:
         parts = text.split() if delimiter == b" " else text.split(delimiter.decode())
-    return [part.strip().strip('"').strip() for part in parts]
+    return [part.strip() if delimiter == FIXED else part.strip().strip('"').strip() for part in parts]
 
 
 # Degrees, minutes and perhaps seconds, parted by their marks, colons or blanks; or degrees alone with a mark. A small
 # s stands for seconds, a capital one for south.
 _MARK = r"[\s°º˚'’′\"”″:dms\ufffd]"
+
+
 _ANGLE = re.compile(
     rf"([NSEWnew])?\s*([+-]?\d{{1,3}}){_MARK}+(\d\d?(?:\.\d+)?)(?:{_MARK}+(\d\d?(?:\.\d+)?))?{_MARK}*([NSEWnew])?"
     rf"|([NSEWnew])?\s*([+-]?\d{{1,3}}(?:\.\d+)?){_MARK}*([NSEWnew])?"
@@ -284,9 +352,13 @@ def _is_angle(text: str) -> bool:
     return not _is_number(text, False) and math.isfinite(parse_angle(text))
 
 
+# No two ways to match the same digits: a long run of them would be tried in all.
+_NUMBER = re.compile(r"[+-]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eEdD][+-]?\d+)?")
+
+
 def _is_number(text: str, comma: bool) -> bool:
     text = text.replace(",", ".") if comma and "." not in text else ("" if "," in text else text)
-    return re.fullmatch(r"[+-]?(\d+\.?\d*|\.\d+)([eEdD][+-]?\d+)?", text) is not None
+    return _NUMBER.fullmatch(text) is not None
 
 
 def sample_lines(data: bytes, comment: str = "#") -> list[tuple[int, bytes]]:
@@ -327,8 +399,9 @@ def detect(path: Path, data: bytes, params: TextReadParams) -> Layout:
     guessed = ""
     if params.columns:
         roles = parse_roles(params.columns)
-    elif header and (named := _roles_from_header(header)):
+    elif header and (named := roles_from_header(header)):
         roles = named
+        check_heads(path, header, roles, lines[0][0])
     else:
         roles, guessed = _guess_roles(path, often, [rows[k][1] for k in body])
         if header:
@@ -336,8 +409,9 @@ def detect(path: Path, data: bytes, params: TextReadParams) -> Layout:
     check_roles(roles)
     turned = [k for k in range(width) if roles[k : k + 1] in (("longitude",), ("latitude",))]
     angles = frozenset(c for c in turned if any(_is_angle(rows[k][1][c]) for k in body))
-    passed = tuple(k for k, cells in rows if k < begin and (not header or tuple(cells) != header))
-    return Layout(delimiter, comma, begin, roles, header, _units(header, roles), guessed, angles, passed)
+    marked = {tuple(split_line(_unmarked(line, params.comment), delimiter)): k for k, line in lines if k < begin}
+    passed = tuple(k for k, _ in rows if k < begin and k != marked.get(header, -1))
+    return Layout(delimiter, comma, begin, roles, header, units_of_heads(header, roles), guessed, angles, passed)
 
 
 def looks_numeric(cell: str) -> bool:
@@ -352,7 +426,7 @@ def _mode(values: Sequence[int]) -> int:
 def _delimiter(path: Path, lines: list[tuple[int, bytes]], params: TextReadParams) -> tuple[bytes, bool]:
     wanted = list(_BYTES.values()) if params.delimiter is Delimiter.AUTO else [_BYTES[params.delimiter]]
     if params.widths.strip():
-        wanted = [b"|"]
+        wanted = [FIXED]
     marks = [False, True] if params.decimal is Decimal.AUTO else [params.decimal is Decimal.COMMA]
     best: tuple[float, bytes, bool] = (0.0, b"", False)
     for delimiter in wanted:
@@ -382,43 +456,24 @@ def _delimiter(path: Path, lines: list[tuple[int, bytes]], params: TextReadParam
 
 def _comment_header(data: bytes, begin: int, delimiter: bytes, width: int, comment: str) -> tuple[str, ...]:
     """Column heads are often hidden in the last comment line before the data."""
-    if not comment:
-        return ()
     before = re.split(rb"\r\n|\n|\r", data[: 1 << 18])[:begin]
     for line in reversed(before):
-        if line.lstrip().startswith(comment.encode()):
-            cells = split_line(line.lstrip().lstrip(comment.encode()).strip(), delimiter)
-            if len(cells) == width and _roles_from_header(tuple(cells)):
+        plain = line.lstrip()
+        if (comment and plain.startswith(comment.encode())) or plain[:1] in (b"#", b";", b"*", b"!", b"%", b"'", b"/"):
+            cells = split_line(_unmarked(line, comment), delimiter)
+            if len(cells) == width and roles_from_header(tuple(cells)):
                 return tuple(cells)
     return ()
 
 
-def _plain_head(head: str) -> str:
-    head = re.sub(r"[\(\[].*?[\)\]]", " ", head)
-    head = re.sub(r"[_\s-]+(m|ft|feet|metres?|meters?|us[_-]?ft|mm)$", "", head.strip().lower())
-    return re.sub(r"[^a-z]", "", head)
-
-
-def _roles_from_header(header: tuple[str, ...]) -> tuple[str, ...]:
-    roles: list[str] = []
-    for k, head in enumerate(header):
-        role = _ROLE_OF.get(_plain_head(head))
-        # The first column that fits a role takes it; later ones keep their own name as an attribute.
-        roles.append(role if role and role not in roles else _attribute_name(head, k, roles))
-    has = set(roles)
-    plan = {"easting", "northing"} <= has or {"longitude", "latitude"} <= has
-    return tuple(roles) if plan and "elevation" in has else ()
-
-
-def _attribute_name(head: str, index: int, taken: list[str]) -> str:
-    name = re.sub(r"\W+", "_", head.strip().lower()).strip("_") or f"column_{index + 1}"
-    return name if name not in taken and name not in ROLES else f"{name}_{index + 1}"
+def _unmarked(line: bytes, comment: str) -> bytes:
+    return line.lstrip().lstrip(comment.encode() + b"#;*!%'/").strip()
 
 
 def _guess_roles(path: Path, often: list[bool], rows: list[list[str]]) -> tuple[tuple[str, ...], str]:
     numbers = [k for k, is_number in enumerate(often) if is_number]
     if len(numbers) < 3:
-        raise FormatError(path, f"only {len(numbers)} columns hold numbers; a point needs three")
+        raise FormatError(path, f"{count(len(numbers), 'column')} with numbers; a point needs three")
     roles = ["" for _ in often]
     whole = all(re.fullmatch(r"\d{1,9}", row[0]) for row in rows[:SAMPLE])
     distinct = len({row[0] for row in rows}) == len(rows)
@@ -438,60 +493,3 @@ def _guess_roles(path: Path, often: list[bool], rows: list[list[str]]) -> tuple[
     final = tuple(role or f"column_{k + 1}" for k, role in enumerate(roles))
     named = ", ".join(f"{k + 1} {role}" for k, role in enumerate(final) if role in ROLES)
     return final, f"Columns were taken as {named} ({why}); if that is wrong, give columns=…"
-
-
-def parse_roles(text: str) -> tuple[str, ...]:
-    """Read column roles as a person writes them: “point, northing, easting” or “PNEZD”.
-
-    Raises
-    ------
-    ParamError
-        If the letters are unknown.
-    """
-    if "," not in text and len(text) > 1 and text.isupper():
-        unknown = [letter for letter in text if letter not in _LETTERS]
-        if unknown:
-            raise ParamError("columns", f"“{unknown[0]}” is none of the letters {' '.join(_LETTERS)}")
-        return tuple(_LETTERS[letter] for letter in text)
-    words = [word.strip().lower() for word in text.split(",")]
-    return tuple(_ROLE_OF.get(word.replace(" ", ""), word) if word else "ignore" for word in words)
-
-
-def check_roles(roles: Sequence[str]) -> None:
-    """Refuse roles that do not make points.
-
-    Raises
-    ------
-    ParamError
-        If a role is used twice, or a coordinate is missing.
-    """
-    twice = [role for role, times in Counter(role for role in roles if role != "ignore").items() if times > 1]
-    if twice:
-        where = " and ".join(str(k + 1) for k, role in enumerate(roles) if role == twice[0])
-        raise ParamError("columns", f"{twice[0]} is given to columns {where}; each role can be used once")
-    has = set(roles)
-    if "elevation" not in has:
-        raise ParamError("columns", "no column is the elevation")
-    if not ({"easting", "northing"} <= has or {"longitude", "latitude"} <= has):
-        missing = ", ".join(role for role in ("easting", "northing") if role not in has)
-        raise ParamError("columns", f"no column is the {missing}")
-
-
-def _units(header: tuple[str, ...], roles: Sequence[str]) -> tuple[Unit | None, Unit | None]:
-    found: dict[str, Unit] = {}
-    for head, role in zip(header, roles, strict=False):
-        word = re.search(r"[\(\[]\s*([^\)\]]*?)\s*[\)\]]|_(us[_-]?ft|m|ft|feet|metres?|meters?|mm)$", head.lower())
-        if role in COORDINATES and word:
-            unit = _UNIT_WORDS.get((word[1] or word[2] or "").replace(" ", "-").replace("_", "-").rstrip("."))
-            if unit:
-                found[role] = unit
-    plan = found.get("easting") if found.get("easting") is found.get("northing") else None
-    return plan, found.get("elevation")
-
-
-_UNIT_WORDS = {
-    **dict.fromkeys(("m", "metre", "metres", "meter", "meters"), Unit.METRE),
-    **dict.fromkeys(("mm", "millimetre", "millimeter"), Unit.MILLIMETRE),
-    **dict.fromkeys(("ift", "international-foot", "international-feet"), Unit.FOOT),
-    **dict.fromkeys(("us-ft", "usft", "ftus", "us-survey-foot", "us-survey-feet", "sft"), Unit.US_FOOT),
-}

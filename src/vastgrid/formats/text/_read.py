@@ -11,13 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, Severity, count, left_out, note
+from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
+from vastgrid.formats.text._heads import COORDINATES, feet_unsaid
 from vastgrid.formats.text._layout import (
-    COORDINATES,
+    FIXED,
     Form,
     Layout,
     TextReadParams,
@@ -27,12 +28,12 @@ from vastgrid.formats.text._layout import (
     prepared,
     split_line,
 )
-from vastgrid.kernels.textrows import gather_text, line_starts, split_fields
+from vastgrid.kernels.textrows import gather_text, line_starts, lines_with, split_fields
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import ReadResult
 from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.regular import grid_of
 from vastgrid.terrain.survey import Record, survey_of
 
 BLOCK = 1_000_000
@@ -71,6 +72,11 @@ def read(path: Path, params: TextReadParams, progress: Progress) -> ReadResult:
     rows = _rows(path, data, raw, starts, layout, params, wanted, progress)
     findings += _passed(data, starts, layout)
     findings += _bad_lines(path, rows, layout)
+    findings += _longer(raw, starts, layout)
+    findings += _commented(data, starts, layout, params)
+    if feet_unsaid(layout.header):
+        text = "The heads speak of feet, but not of which: international (ft) or US survey feet (us-ft). Say it (--from-units)."
+        findings.append(Finding("unit-ambiguous", text))
     if layout.guessed:
         findings.append(Finding("columns-guessed", layout.guessed, Severity.WARNING))
     at = {role: k for k, (_, role) in enumerate(wanted)}
@@ -108,7 +114,16 @@ def _rows(
     for begin in range(layout.first, lines, BLOCK):
         own = starts[begin : begin + BLOCK + 1]
         numbers, places, status, slow = split_fields(
-            raw, own, 0, layout.delimiter[0], 34, mark, index, numeric, layout.comma, merge
+            raw,
+            own,
+            0,
+            layout.delimiter[0],
+            0 if layout.delimiter == FIXED else 34,
+            mark,
+            index,
+            numeric,
+            layout.comma,
+            merge,
         )
         _read_slowly(data, numbers, places, status, np.flatnonzero(slow), numeric, layout.comma)
         for k, (column, _) in enumerate(wanted):
@@ -161,6 +176,45 @@ def _passed(data: bytes, starts: NDArray[np.int64], layout: Layout) -> list[Find
     looks = any(len(row) == len(layout.roles) and any(looks_numeric(cell) for cell in row) for row in cells)
     text = f"Passed over before the first point: {told}{more}."
     return [left_out("lines-passed-over", text, Severity.WARNING if looks else Severity.NOTE)]
+
+
+def _longer(raw: NDArray[np.uint8], starts: NDArray[np.int64], layout: Layout) -> list[Finding]:
+    """Say how many lines have more columns than the others: what stands behind them is not read."""
+    if layout.roles[-1] in ("description", "code") or layout.delimiter == b" ":
+        return []
+    # Empty columns at a line's end hold nothing that could be missed.
+    longer = layout.first + lines_with(raw, starts[layout.first :], layout.delimiter[0], len(layout.roles))
+    rows = [row for row in longer[:100_000].tolist() if _extra(raw[starts[row] : starts[row + 1]].tobytes(), layout)]
+    if not rows:
+        return []
+    first = rows[0] + 1
+    number = count(len(rows), "line has", "lines have")
+    text = f"{number} more columns than the {len(layout.roles)} of the others (first line {first}); what stands behind is left out."
+    return [left_out("longer-lines", text)]
+
+
+def _extra(line: bytes, layout: Layout) -> bool:
+    return any(split_line(line, layout.delimiter)[len(layout.roles) :])
+
+
+def _commented(data: bytes, starts: NDArray[np.int64], layout: Layout, params: TextReadParams) -> list[Finding]:
+    """Say where a line among the points begins with the comment mark and holds a point behind it, such as “#REF!,2,3”."""
+    mark = params.comment.encode()[:1]
+    if not mark:
+        return []
+    raw = np.frombuffer(data, np.uint8)
+    begin = starts[layout.first : -1]
+    rows = layout.first + np.flatnonzero(raw[np.minimum(begin, len(raw) - 1)] == mark[0])
+    points = []
+    for row in rows[:10_000].tolist():
+        cells = split_line(data[starts[row] : starts[row + 1]], layout.delimiter)
+        if len(cells) == len(layout.roles) and sum(looks_numeric(cell) for cell in cells) >= 2:
+            points.append(row + 1)
+    if not points:
+        return []
+    some = ", ".join(map(str, points[:5]))
+    text = f"{count(len(points), 'line')} among the points {either(len(points), 'begins', 'begin')} with the comment mark “{params.comment}” but {either(len(points), 'looks', 'look')} like a point (line {some}); left out."
+    return [left_out("commented-points", text)]
 
 
 def _joined(parts: list[NDArray[Any]]) -> NDArray[Any]:
@@ -239,17 +293,16 @@ def _formed(points: PointSet, form: Form, findings: list[Finding]) -> Dataset:
             own = str(_plain(names[k])) if names is not None else f"photo {k + 1}"
             records.append(Record("photo position", own, place[None], exact))
         return survey_of(points.name, points.frame, records)
-    lattice = _lattice(points)
+    lattice = grid_of(points)
     if form is Form.GRID:
         if lattice is None:
             raise ParamError(
                 "form", f"the points of {points.name} do not stand on a regular lattice along east and north"
             )
-        return lattice
+        return lattice.grid
     if lattice is not None:
-        text = (
-            f"The points stand on a regular lattice of {lattice.dx:g} × {lattice.dy:g}; form=grid reads them as a grid."
-        )
+        size = f"{lattice.grid.dx:g} × {lattice.grid.dy:g}"
+        text = f"The points stand on a regular lattice of {size}; form=grid reads them as a grid."
         findings.append(note("regular-lattice", text))
     return points
 
@@ -258,44 +311,13 @@ def _plain(value: Any) -> Any:
     return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
 
 
-def _lattice(points: PointSet) -> Grid | None:
-    """Return the points as a grid where they stand on one, each place at most once and a tenth of them taken."""
-    xyz = points.xyz
-    if len(xyz) < 9:
-        return None
-    steps = []
-    for axis in (0, 1):
-        different = np.unique(np.round(xyz[:50_000, axis], 6))
-        gaps = np.diff(different)
-        if len(gaps) < 2:
-            return None
-        step = float(gaps.min())
-        if step <= 0 or np.abs(gaps / step - np.rint(gaps / step)).max() > 1e-3:
-            return None
-        steps.append(step)
-    column = np.rint((xyz[:, 0] - xyz[:, 0].min()) / steps[0]).astype(np.int64)
-    row = np.rint((xyz[:, 1].max() - xyz[:, 1]) / steps[1]).astype(np.int64)
-    columns, rows = int(column.max()) + 1, int(row.max()) + 1
-    if rows * columns > 10 * len(xyz) or len(np.unique(row * columns + column)) < len(xyz):
-        return None
-    off = np.abs(column * steps[0] + xyz[:, 0].min() - xyz[:, 0]).max() / steps[0]
-    off = max(off, np.abs(xyz[:, 1].max() - row * steps[1] - xyz[:, 1]).max() / steps[1])
-    if off > 1e-3:
-        return None
-    heights = np.full((rows, columns), np.nan)
-    heights[row, column] = xyz[:, 2]
-    return Grid(
-        name=points.name,
-        frame=points.frame,
-        heights=heights,
-        west=float(xyz[:, 0].min()) - steps[0] / 2.0,
-        north=float(xyz[:, 1].max()) + steps[1] / 2.0,
-        dx=steps[0],
-        dy=steps[1],
-        point_registered=True,
-    )
-
-
 def _text_column(raw: NDArray[np.uint8], places: NDArray[np.int64]) -> NDArray[Any]:
-    width = int(np.clip((places[:, 1] - places[:, 0]).max(initial=1), 1, 250))
-    return np.ascontiguousarray(gather_text(raw, np.ascontiguousarray(places), width)).view(f"S{width}").ravel()
+    # Long texts are kept whole as far as there is room for a column of them.
+    most = max(250, (256 << 20) // max(len(places), 1))
+    width = int(np.clip((places[:, 1] - places[:, 0]).max(initial=1), 1, most))
+    column = np.ascontiguousarray(gather_text(raw, np.ascontiguousarray(places), width)).view(f"S{width}").ravel()
+    begin = places[:, 0]
+    quoted = np.flatnonzero((begin > 0) & (raw[np.maximum(begin - 1, 0)] == 34)) if len(raw) else begin[:0]
+    for row in quoted[np.char.find(column[quoted], b'""') >= 0].tolist() if len(quoted) else ():
+        column[row] = column[row].replace(b'""', b'"')
+    return column

@@ -8,11 +8,15 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.frame import is_geographic
 from vastgrid.terrain.pointset import PointSet
+
+# As heads say them: “ft” alone would leave open which foot.
+HEAD_WORDS = {**{unit: unit.value for unit in Unit}, Unit.FOOT: "ift"}
 
 
 @dataclass(frozen=True)
@@ -27,8 +31,10 @@ def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, prog
     points = datasets[0]
     assert isinstance(points, PointSet)
     names = [name for name, values in points.attributes.items() if values.dtype.kind in "SUiuf" and values.ndim == 1]
-    plan, height = (f" [{unit.value}]" if unit else "" for unit in (points.frame.horizontal, points.frame.vertical))
-    heads = ["easting" + plan, "northing" + plan, "elevation" + height, *names]
+    plan, height = (
+        f" [{HEAD_WORDS[unit]}]" if unit else "" for unit in (points.frame.horizontal, points.frame.vertical)
+    )
+    heads = ["easting" + plan, "northing" + plan, "elevation" + height, *map(_cell, names)]
     places = params.decimals
     if is_geographic(points.frame):
         # A millimetre is about 1e-8 of a degree.
@@ -51,4 +57,5 @@ def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, prog
 
 def _cell(value: Any) -> str:
     text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-    return '"' + text.replace('"', "'") + '"' if "," in text or '"' in text or "\n" in text else text
+    text = " ".join(text.splitlines()) if "\n" in text or "\r" in text else text
+    return '"' + text.replace('"', '""') + '"' if "," in text or '"' in text else text
