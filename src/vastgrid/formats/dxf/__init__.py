@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Literal
 
 from vastgrid.formats.dxf._collect import Drawing
-from vastgrid.formats.dxf._read import DxfReadParams, as_it_is, open_drawing, read
+from vastgrid.formats.dxf._read import DxfReadParams, Hidden, as_it_is, open_drawing, read
 from vastgrid.formats.dxf._write import DxfWriteParams, Version, write
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Carries, Format, weighing
@@ -14,7 +15,17 @@ from vastgrid.terrain.linework import Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
-__all__ = ["FORMAT", "Drawing", "DxfReadParams", "DxfWriteParams", "as_it_is", "open_drawing", "read", "write"]
+__all__ = [
+    "FORMAT",
+    "Drawing",
+    "DxfReadParams",
+    "DxfWriteParams",
+    "Hidden",
+    "as_it_is",
+    "open_drawing",
+    "read",
+    "write",
+]
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -29,7 +40,8 @@ _KINDS = (Tin, Contours, Linework, PointSet)
 
 
 def _carries(params: DxfWriteParams) -> Carries:
-    return Carries(kinds=_KINDS, several=True, units="none" if params.version is Version.R12 else "one")
+    units: Literal["none", "one"] = "none" if params.version is Version.R12 else "one"
+    return Carries(kinds=_KINDS, several=True, units=units, step=10.0**-params.decimals)
 
 
 _faces_and_points = weighing(triangles=225, points=100)

@@ -14,7 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import library_faults
-from vastgrid.base.findings import Finding, count, left_out
+from vastgrid.base.findings import Finding, Severity, count, left_out
+from vastgrid.base.progress import Progress
+from vastgrid.formats.dxf._blocks import drawable_inserts, sound_head
 from vastgrid.formats.dxf._geometry import faces_of, lightweight, polylines, with_bulges
 from vastgrid.formats.dxf._tags import Entities, Tags, texts_of
 from vastgrid.kernels.tags import word
@@ -26,7 +28,6 @@ PARTS = ("VERTEX", "SEQEND")
 # What the library decomposes and flattens for us; the rest has no place in terrain.
 SLOW = ("INSERT", "ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX", "TEXT", "MTEXT", "ATTRIB", "MESH", "SOLID", "TRACE")
 BYLAYER = 256
-MOST_PARTS = 3_000_000
 
 
 Look = tuple[str, str, int, str]
@@ -141,17 +142,48 @@ class Drawing:
         return Items(rows[:, 0], rows[:, 1], rows[:, 2], rows[:, 3], low, high, *names)
 
 
+# Words that stand before an elevation on plans (common practice); before any other word a number is a name, like R-7.
+_HEIGHT_WORDS = "el|elev|elevation|h|hgt|ht|height|z|rl|lvl|level|gl|fgl|egl|fl|ffl|tl|hp|lp|cote|cota|höhe|hoehe|ok|uk"
+_HEIGHT = re.compile(
+    rf"(?:(?:{_HEIGHT_WORDS})\.?\s*[:=]?\s*|[(\[]\s*)?(?<![A-Za-z])(?P<sign>[+\-−±]?)\s?(?P<number>\d{{1,5}}(?:[.,]\d{{1,4}})?)"
+    r"\s*(?:m|ft|')?\s*[)\]]?",
+    re.IGNORECASE,
+)
+
+
 def text_height(text: str) -> float | None:
-    """Return the elevation that a text says, such as 231.44, +231,44 or “EL 231.44 m”; None where it is no number."""
-    found = re.fullmatch(r"[^\d+-]{0,12}([+-]?\s?\d{1,5}(?:[.,]\d{1,4})?)\s*(?:m|ft|')?\s*", text.strip())
-    return float(found[1].replace(" ", "").replace(",", ".")) if found else None
+    """Return the elevation that a text says, such as 231.44, +231,44 or “EL 231.44 m”; None where it is no elevation."""
+    found = re.fullmatch(_HEIGHT, text.strip())
+    if not found:
+        return None
+    value = float(found["number"].replace(",", "."))
+    return -value if found["sign"] in ("-", "−") else value
 
 
 def collected(
-    path: Path, entities: Entities, whole: Tags, shown: NDArray[np.bool_], chord: float, findings: list[Finding]
+    path: Path,
+    entities: Entities,
+    whole: Tags,
+    in_model: NDArray[np.bool_],
+    chord: float,
+    findings: list[Finding],
+    progress: Progress,
+    *,
+    hidden: bool,
 ) -> Drawing:
-    """Return what a drawing holds; entities of no use here are counted in a finding."""
+    """Return what a drawing holds; entities of no use here are counted in a finding.
+
+    Parameters
+    ----------
+    in_model : (k,) bool
+        Entities of model space.
+    hidden : bool
+        Whether entities that a drawing hides (on layers that are off or frozen) are taken.
+    """
     drawing = Drawing()
+    dark = hidden_layers(whole, entities.encoding)
+    shown = in_model & ~entities.bad
+    shown &= _told_hidden(entities, shown, dark, findings, taken=hidden) | hidden
     look = _looks(entities, whole, drawing)
     triangles, owner = faces_of(entities, entities.of("3DFACE", shown))
     good = np.isfinite(triangles).all(axis=(1, 2))
@@ -180,9 +212,47 @@ def collected(
     at = entities.of("POINT", shown)
     drawing.places.append(np.column_stack([entities.values(at, code, 0.0) for code in (10, 20, 30)]))
     drawing.looks["points"].append(look(at, "POINT"))
-    _by_library(path, entities, whole, shown, chord, drawing, findings)
-    _left_out(entities, shown, findings)
+    _by_library(path, entities, whole, shown, chord, drawing, findings, progress, set() if hidden else dark)
+    _left_out(entities, in_model, findings)
     return drawing
+
+
+def _told_hidden(
+    entities: Entities, shown: NDArray[np.bool_], dark: set[str], findings: list[Finding], *, taken: bool
+) -> NDArray[np.bool_]:
+    """Return which entities the drawing shows, and say how many it hides."""
+    on_dark = np.array([name.lower() in dark for name in entities.layers], np.bool_)
+    every = np.arange(len(entities.first))
+    off = on_dark[entities.layer] | (entities.values(every, 60, 0.0) == 1.0)
+    parts = np.isin(entities.kind, [word(name) for name in PARTS])
+    number = int((off & shown & ~parts).sum())
+    if number:
+        names = sorted({entities.layers[k] for k in np.unique(entities.layer[off & shown]).tolist()})
+        what = f"{count(number, 'entity', 'entities')} that the drawing hides (layers off or frozen: {', '.join(names[:8])})"
+        if taken:
+            findings.append(Finding("hidden-taken", f"{what} came in as well; hidden=leave leaves them out."))
+        else:
+            findings.append(left_out("hidden-left-out", f"{what} were left out, as asked.", Severity.NOTE))
+    return np.asarray(~off, np.bool_)
+
+
+def hidden_layers(whole: Tags, encoding: str) -> set[str]:
+    """Return the names of layers that are off or frozen, in small letters."""
+    begin = np.flatnonzero((whole.codes == 0) & (whole.words == word("LAYER")))
+    found = set()
+    for start in begin.tolist():
+        name, dark = "", False
+        for k in range(start + 1, min(start + 40, len(whole.codes))):
+            code, number = int(whole.codes[k]), whole.numbers[k]
+            if code == 0:
+                break
+            if code == 2:
+                name = whole.text(k).decode(encoding, "replace")
+            # By the DXF reference a negative colour is a layer that is off, and 1 of its flags one that is frozen.
+            dark |= np.isfinite(number) and ((code == 62 and number < 0) or (code == 70 and bool(int(number) & 1)))
+        if dark:
+            found.add(name.lower())
+    return found
 
 
 def _looks(entities: Entities, whole: Tags, drawing: Drawing) -> Callable[[NDArray[np.int64], str], NDArray[np.int64]]:
@@ -243,33 +313,40 @@ def _by_library(
     chord: float,
     drawing: Drawing,
     findings: list[Finding],
+    progress: Progress,
+    dark: set[str],
 ) -> None:
     """Read blocks, curves, texts and meshes with the library, from a drawing that holds only those."""
     words = np.array([word(name) for name in SLOW], np.uint64)
     chosen = np.isin(entities.kind, words) & shown
+    chosen &= drawable_inserts(entities, whole, chosen, findings)
     if not chosen.any():
         return
     import ezdxf.recover
     from ezdxf.disassemble import recursive_decompose
 
     with library_faults(path, "reading blocks, curves and texts"):
-        document, _ = ezdxf.recover.read(io.BytesIO(_only(entities, whole, chosen)))
+        document, _ = ezdxf.recover.read(io.BytesIO(_only(entities, whole, chosen, findings)))
         faults: Counter[str] = Counter()
+        unseen = 0
         for seen, entity in enumerate(recursive_decompose(document.modelspace())):
-            if seen > MOST_PARTS:
-                findings.append(
-                    left_out("blocks-cut", f"Blocks hold more than {MOST_PARTS} parts; the rest was left out.")
-                )
-                break
+            if seen % 1000 == 0:
+                progress.report(0.5, f"reading {path.name}: {seen} parts of blocks, curves and texts")
+            if str(entity.dxf.layer).lower() in dark:
+                unseen += 1
+                continue
             try:
                 _take(entity, chord, drawing, document)
             except (ValueError, TypeError, ArithmeticError, AttributeError, IndexError):
                 faults[entity.dxftype()] += 1
         for name, number in faults.items():
-            findings.append(left_out("entity-damaged", f"{number} {name} cannot be drawn and were left out."))
+            findings.append(left_out("entity-damaged", f"{number} {name} cannot be drawn; left out."))
+        if unseen:
+            text = f"{count(unseen, 'part')} of blocks on layers that are off or frozen: left out, as asked."
+            findings.append(left_out("hidden-left-out", text, Severity.NOTE))
 
 
-def _only(entities: Entities, whole: Tags, chosen: NDArray[np.bool_]) -> bytes:
+def _only(entities: Entities, whole: Tags, chosen: NDArray[np.bool_], findings: list[Finding]) -> bytes:
     """Return the drawing's text with the chosen entities only (sequences of attributes go with their insert)."""
     data = whole.data
     names = entities.kind
@@ -280,7 +357,7 @@ def _only(entities: Entities, whole: Tags, chosen: NDArray[np.bool_]) -> bytes:
     ends = np.append(entities.first[1:], len(entities.tags.codes)) + entities.offset
     begin = entities.first + entities.offset
     stops = whole.stops
-    parts = [data[: int(stops[entities.offset - 1])].tobytes()]
+    parts = sound_head(whole, entities.offset, findings)
     edges = np.flatnonzero(np.diff(np.concatenate(([0], keep.astype(np.int8), [0]))))
     for first, last in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
         parts.append(data[int(stops[begin[first] - 1]) : int(stops[ends[last - 1] - 1])].tobytes())
@@ -371,6 +448,7 @@ def _triangles(entity: Any) -> Iterator[Any]:
 
 
 def _left_out(entities: Entities, shown: NDArray[np.bool_], findings: list[Finding]) -> None:
+    """Say which kinds of entity hold no terrain, and what is not in model space."""
     kinds, first, number = np.unique(entities.kind[shown], return_index=True, return_counts=True)
     used = {int(word(name)) for name in (*FAST, *PARTS, *SLOW)}
     other = []
@@ -380,9 +458,9 @@ def _left_out(entities: Entities, shown: NDArray[np.bool_], findings: list[Findi
             other.append(f"{times} {entities.tags.text(tag).decode('latin-1')}")
     if other:
         findings.append(
-            left_out("entities-left-out", f"Entities that hold no terrain here were left out: {', '.join(other)}.")
+            left_out("entities-left-out", f"Entities that hold no terrain here, left out: {', '.join(other)}.")
         )
     if not shown.all():
         findings.append(
-            left_out("paper-space", f"{count(int((~shown).sum()), 'entity', 'entities')} in paper space were left out.")
+            left_out("paper-space", f"{count(int((~shown).sum()), 'entity', 'entities')} in paper space: left out.")
         )

@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -16,11 +17,10 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.words import spaced
 from vastgrid.formats.dxf._collect import Drawing, collected, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import surface_from_faces, tin_from_faces
+from vastgrid.terrain.assemble import surface_from_faces, welded
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import ReadResult
 from vastgrid.terrain.frame import Frame
@@ -33,6 +33,13 @@ from vastgrid.terrain.sorting import Becomes, Items, Rule, matched, parse_rules
 _UNITS = {1: Unit.INCH, 2: Unit.FOOT, 4: Unit.MILLIMETRE, 6: Unit.METRE, 21: Unit.US_FOOT}
 # An arc that is measured in metres is drawn to a centimetre; a drawing without units to a hundredth of its unit.
 _CHORD = 0.01
+
+
+class Hidden(Enum):
+    """What becomes of entities that a drawing does not show."""
+
+    TAKE = "take"
+    LEAVE = "leave"
 
 
 @dataclass(frozen=True)
@@ -53,6 +60,9 @@ class DxfReadParams:
         bool, Param("Accept a cut-off file", "Take the whole entities of a drawing that ends before its end mark.")
     ] = False
     recover: Annotated[bool, Param("Repair", "Repair a damaged drawing as far as that can be done.")] = False
+    hidden: Annotated[
+        Hidden, Param("Hidden entities", "What is on layers that are off or frozen: take, or leave out.")
+    ] = Hidden.TAKE
     chord: Annotated[
         float,
         Param("Chord tolerance", "Largest distance of a chord from the arc it stands for, in drawing units.", above=0),
@@ -100,7 +110,8 @@ def open_drawing(
     frame = _frame(header, findings)
     shown = np.ones(len(entities.first), np.bool_)
     shown[entities.owner[(entities.tags.codes == 67) & (entities.tags.numbers == 1)]] = False
-    drawing = collected(path, entities, tags, shown, params.chord, findings)
+    hidden = params.hidden is Hidden.TAKE
+    drawing = collected(path, entities, tags, shown, params.chord, findings, progress.part(0.4, 0.8), hidden=hidden)
     progress.report(0.8, f"reading {path.name}")
     return drawing, frame
 
@@ -158,20 +169,8 @@ def as_it_is(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]
 
 
 def _surface(name: str, frame: Frame, corners: Floats, findings: list[Finding]) -> list[Dataset]:
-    tin, _ = tin_from_faces(name, frame, corners)
-    if len(tin.triangles) == 0:
-        text = f"{count(len(corners), 'face')} on {name} stand upright or are empty; left out."
-        findings.append(left_out("vertical-faces", text))
-        return []
-    surface, said = surface_from_faces(name, frame, tin.vertices, tin.triangles)
+    surface, said = surface_from_faces(name, frame, *welded(corners))
     findings += said
-    lost = len(corners) - len(tin.triangles)
-    if lost:
-        findings.append(
-            left_out(
-                "vertical-faces", f"{count(lost, 'face')} of {spaced(len(corners))} have no area in plan; left out."
-            )
-        )
     return [surface]
 
 
@@ -249,7 +248,7 @@ def _spots(
             place[2] = height
         plain.append((place, names[layer[k]], drawing.texts.get(k, "")))
     if bad:
-        findings.append(left_out("no-height", f"{count(bad, 'text')} of {name} say no number; left out."))
+        findings.append(left_out("no-height", f"{count(bad, 'text')} of {name} that say no elevation: left out."))
     of_lines, of_faces = drawing.table("lines")[:, 1], drawing.table("faces")[:, 1]
     for k in on_lines.tolist():
         plain += [(place, names[of_lines[k]], "") for place in drawing.lines[k]]

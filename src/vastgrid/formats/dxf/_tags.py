@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, library_faults
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.findings import Finding, count, either, left_out
 from vastgrid.kernels.tags import scan_tags, tag_hashes, tag_numbers, word
 from vastgrid.terrain.dataset import Floats
 
@@ -53,6 +53,8 @@ class Entities:
         Entity that each tag belongs to.
     encoding : str
         Of the drawing's texts.
+    bad : (k,) bool
+        Entities with a coordinate that is no number; their polyline with them.
     """
 
     tags: Tags
@@ -63,6 +65,7 @@ class Entities:
     owner: NDArray[np.int64]
     offset: int
     encoding: str
+    bad: NDArray[np.bool_]
 
     def of(self, name: str, shown: NDArray[np.bool_]) -> NDArray[np.int64]:
         """Return the numbers of the entities of one kind."""
@@ -110,9 +113,11 @@ def drawing_bytes(path: Path, *, recover: bool, findings: list[Finding]) -> NDAr
             document.write(text)
         if audit.errors or audit.fixes:
             number = len(audit.errors) + len(audit.fixes)
-            some = "; ".join(each.message for each in (*audit.errors, *audit.fixes)[:3])
             findings.append(
-                Finding("drawing-repaired", f"{count(number, 'fault')} of the drawing were repaired: {some}.")
+                Finding(
+                    "drawing-repaired",
+                    f"{count(number, 'fault')} of the drawing {either(number, 'was', 'were')} repaired.",
+                )
             )
         return np.frombuffer(text.getvalue().encode("utf-8", "surrogateescape"), np.uint8)
     return _bytes(path)
@@ -175,16 +180,70 @@ def entities_of(
         # The last entity may lack its end.
         kept = max(len(first) - 1, 0) if not len(ends) else len(first)
         line = 2 * (start + int(first[-1])) + 1 if len(first) else 2 * start
-        why = f"the drawing is cut off: there is no end mark; the {count(kept, 'entity', 'entities')} before are whole"
+        why = f"the drawing is cut off: there is no end mark; the {count(kept, 'entity', 'entities')} before {either(kept, 'is', 'are')} whole"
         if not accept_cut:
             raise FormatError(path, f"{why} (accept_cut=yes takes those)", line=line)
-        findings.append(Finding("cut-off", f"The drawing is cut off; {kept} whole entities were taken."))
+        findings.append(
+            Finding("cut-off", f"The drawing is cut off; what is whole was taken: {count(kept, 'entity', 'entities')}.")
+        )
         own = own.part(0, int(first[kept]) if kept < len(first) else len(own.codes))
         first = first[:kept]
     owner = np.cumsum(own.codes == 0) - 1
     encoding = _encoding(header)
     layer, layers = texts_of(own, owner, len(first), 8, encoding, "0")
-    return Entities(own, first, own.words[first], layer, layers, owner, start, encoding)
+    bad = _damaged(own, first, owner, start, findings)
+    return Entities(own, first, own.words[first], layer, layers, owner, start, encoding, bad)
+
+
+def no_numbers(tags: Tags) -> NDArray[np.int64]:
+    """Return the tags that have to be numbers, for geometry to be read, and are none or not finite."""
+    codes = tags.codes
+    geometry = ((codes >= 10) & (codes <= 39)) | (codes == 42) | ((codes >= 70) & (codes <= 74)) | (codes // 10 == 21)
+    geometry |= (codes >= 220) & (codes <= 239)
+    return np.flatnonzero(geometry & ~np.isfinite(tags.numbers))
+
+
+def _damaged(
+    tags: Tags, first: NDArray[np.int64], owner: NDArray[np.int64], offset: int, findings: list[Finding]
+) -> NDArray[np.bool_]:
+    bad = np.zeros(len(first), np.bool_)
+    # Radii, angles, knots and scales belong to the geometry of these.
+    curved = np.isin(
+        tags.words[first], [word(name) for name in ("ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX", "INSERT")]
+    )
+    more = (tags.codes >= 40) & (tags.codes <= 59) & ~np.isfinite(tags.numbers) & (owner >= 0)
+    wrong = np.union1d(no_numbers(tags), np.flatnonzero(more & curved[owner]) if len(first) else no_numbers(tags)[:0])
+    wrong = wrong[owner[wrong] >= 0]
+    bad[owner[wrong]] = True
+    # A place has an easting and a northing; the reference lets only heights be left out.
+    kinds = tags.words[first]
+    needed = np.isin(kinds, [word(name) for name in ("POINT", "LINE", "3DFACE", "VERTEX")])
+    has = np.zeros((2, len(first)), np.bool_)
+    for k, code in enumerate((10, 20)):
+        has[k, owner[(tags.codes == code) & (owner >= 0)]] = True
+    # A face of a polyface mesh is a vertex that names others.
+    names = np.zeros(len(first), np.bool_)
+    names[owner[(tags.codes == 71) & (owner >= 0)]] = True
+    lacking = needed & ~has.all(axis=0) & ~(names & (kinds == word("VERTEX")))
+    bad |= lacking
+    if not bad.any():
+        return bad
+    entity = int(np.flatnonzero(bad)[0])
+    own = wrong[owner[wrong] == entity]
+    name = tags.text(int(first[entity])).decode("latin-1")
+    at = int(own[0]) if len(own) else int(first[entity])
+    why = f"“{tags.text(at).decode('latin-1')[:30]}”" if len(own) else "without easting or northing"
+    text = (
+        f"{count(int(bad.sum()), 'entity has', 'entities have')} coordinates that are no numbers, the first a {name} in "
+        f"line {2 * (offset + at) + 2} ({why}); left out, a polyline as a whole."
+    )
+    findings.append(left_out("not-a-number", text))
+    # A polyline with a wrong vertex is wrong itself.
+    begins = np.flatnonzero(kinds == word("POLYLINE"))
+    vertices = np.flatnonzero(bad & (kinds == word("VERTEX")))
+    of = np.searchsorted(begins, vertices) - 1
+    bad[begins[of[of >= 0]]] = True
+    return bad
 
 
 def _encoding(header: dict[str, tuple[bytes, float]]) -> str:

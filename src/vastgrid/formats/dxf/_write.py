@@ -98,7 +98,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
     if params.version is not Version.R12:
         document.header["$INSUNITS"] = _CODE_OF.get(unit, 0) if unit else 0
         document.header["$MEASUREMENT"] = 0 if unit in (Unit.FOOT, Unit.US_FOOT, Unit.INCH) else 1
-    alone = sum(isinstance(each, Tin) for each in datasets) < 2
+    alone = max(sum(isinstance(each, kind) for each in datasets) for kind in (Tin, PointSet)) < 2
     names = {
         name: _LAYERS.get(name, _LAYERS["TIN"] if isinstance(each, Tin) else _LINE_COLOUR)
         for each in datasets
@@ -169,22 +169,29 @@ def _layer_names(dataset: Dataset, version: Version, *, alone: bool) -> list[str
         return ["CONTOUR", "CONTOUR_INDEX"]
     if isinstance(dataset, Linework):
         return [layer_name(name, version) for name in dataset.layers]
-    return ["POINT"]
+    return ["POINT"] if alone else [layer_name(f"POINT {dataset.name}", version)]
 
 
 def _write_dataset(pen: _Pen, dataset: Dataset, progress: Progress, names: list[str]) -> None:
     if isinstance(dataset, Tin):
         _write_faces(pen, dataset, progress, names[0])
-    elif isinstance(dataset, Contours) and pen.params.contours_as is ContourForm.FLAT:
-        _write_flat(pen, dataset, progress)
     elif isinstance(dataset, Contours):
         layers = [("CONTOUR", ~dataset.index), ("CONTOUR_INDEX", dataset.index)]
-        _write_spatial(pen, dataset.coordinates(), dataset.offsets, dataset.closed(), layers, progress)
+        if pen.params.contours_as is ContourForm.FLAT:
+            _write_flat(pen, dataset.plan, dataset.offsets, dataset.closed(), dataset.levels, layers, progress)
+        else:
+            _write_spatial(pen, dataset.coordinates(), dataset.offsets, dataset.closed(), layers, progress)
     elif isinstance(dataset, Linework):
         layers = [(layer_name(name, pen.params.version), dataset.layer == k) for k, name in enumerate(dataset.layers)]
-        _write_spatial(pen, dataset.vertices, dataset.offsets, dataset.closed(), layers, progress)
+        # A line without heights is drawn in plan; the drawing has no way to say that its elevation is unknown.
+        flat = dataset.without_heights()
+        closed = dataset.closed()
+        spatial = [(name, mine & ~flat) for name, mine in layers]
+        _write_spatial(pen, dataset.vertices, dataset.offsets, closed, spatial, progress)
+        plan = [(name, mine & flat) for name, mine in layers]
+        _write_flat(pen, dataset.vertices[:, :2], dataset.offsets, closed, np.zeros(len(dataset)), plan, progress)
     elif isinstance(dataset, PointSet):
-        head, slots = pen.head("POINT", "POINT", "AcDbPoint")
+        head, slots = pen.head("POINT", names[0], "AcDbPoint")
         template = RowTemplate(head + "10\n{}\n20\n{}\n30\n{}\n", (*slots, *(pen.params.decimals,) * 3))
         columns = [*pen.handles(len(dataset.xyz)), *dataset.xyz.T]
         for block in template.blocks(columns):
@@ -231,27 +238,33 @@ def _interleave(
     file.write(out)
 
 
-def _write_flat(pen: _Pen, contours: Contours, progress: Progress) -> None:
+def _write_flat(
+    pen: _Pen,
+    plan: Floats,
+    offsets: NDArray[np.int64],
+    closed: NDArray[np.bool_],
+    levels: Floats,
+    layers: list[tuple[str, NDArray[np.bool_]]],
+    progress: Progress,
+) -> None:
+    """Write polylines in plan, each with one elevation."""
     decimals = pen.params.decimals
     if pen.old:
-        layers = [("CONTOUR", ~contours.index), ("CONTOUR_INDEX", contours.index)]
-        _write_spatial(
-            pen, contours.coordinates(), contours.offsets, contours.closed(), layers, progress, contours.levels
-        )
+        xyz = np.column_stack((plan, np.repeat(levels, np.diff(offsets))))
+        _write_spatial(pen, xyz, offsets, closed, layers, progress, levels)
         return
-    closed = contours.closed()
-    for layer, mine in (("CONTOUR", ~contours.index), ("CONTOUR_INDEX", contours.index)):
+    for layer, mine in layers:
         lines = np.flatnonzero(mine)
         if len(lines) == 0:
             continue
-        rows, sizes = _rows_of(contours.offsets, closed, lines)
+        rows, sizes = _rows_of(offsets, closed, lines)
         head, slots = pen.head("LWPOLYLINE", layer, "AcDbPolyline")
         template = RowTemplate(head + "90\n{}\n70\n{}\n38\n{}\n", (*slots, 0, 0, decimals))
         shut = closed[lines].astype(np.int64)
-        heads = template.rows([*pen.handles(len(lines)), sizes, shut, contours.levels[lines]])
-        vertices = RowTemplate("10\n{}\n20\n{}\n", (decimals, decimals)).rows(list(contours.plan[rows].T))
+        heads = template.rows([*pen.handles(len(lines)), sizes, shut, levels[lines]])
+        vertices = RowTemplate("10\n{}\n20\n{}\n", (decimals, decimals)).rows(list(plan[rows].T))
         _interleave(pen.file, heads, vertices, sizes.tolist(), [b""])
-        progress.report(0.5, "writing contours")
+        progress.report(0.5, "writing lines")
 
 
 def _rows_of(
@@ -278,7 +291,6 @@ def _write_spatial(
     decimals = pen.params.decimals
     flag = 0 if levels is not None else 8
     mark = 0 if levels is not None else 32
-    xyz = np.where(np.isnan(xyz), 0.0, xyz)
     for layer, mine in layers:
         lines = np.flatnonzero(mine)
         if len(lines) == 0:
