@@ -47,6 +47,7 @@ _CARRIES = Carries(
     attributes=("point", "code", "description"),
     breaklines=True,
     roles=("alignment", "parcel", "plan feature"),
+    open_heights=True,
 )
 FORMAT = Format(
     id="landxml",

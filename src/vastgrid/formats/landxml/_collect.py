@@ -31,6 +31,9 @@ class Surface:
     points: list[Floats] = field(default_factory=list)
     lines: list[Floats] = field(default_factory=list)
     roles: list[str] = field(default_factory=list)
+    # Points that only name another point: which rows of which block, and the name.
+    refs: list[tuple[int, int, str]] = field(default_factory=list)
+    untrimmed: int = 0
 
 
 _UNITS = {
@@ -62,16 +65,23 @@ class Collector:
         self.attributes: list[dict[str, str]] = []
         self.text: list[str] = []
         self.surfaces: list[Surface] = []
-        self.cogo: list[tuple[str, str, str, str]] = []
+        self.cogo: list[tuple[str, str, str, list[float]]] = []
+        # Filled as points come; who names a point before it comes holds the same list, which is filled later.
         self.places: dict[str, list[float]] = {}
+        self.twice: list[str] = []
+        self.aliases: list[tuple[str, str]] = []
+        self.groups: list[int] = []
+        self.group_names: list[str] = []
+        self._group = -1
         self.records = RecordCollector()
         self.linear = self.elevation = ""
         self.crs: dict[str, str] = {}
         self.others: Counter[str] = Counter()
         self._left_at = 0  # depth of the counted element that we are inside of
+        # What could not be read, in the singular and the plural.
         self.faults: Counter[str] = Counter()
         self.run: str = ""
-        self._loose: list[tuple[int, str]] = []
+        self._loose: list[tuple[int, str, str]] = []
         self._loose_faces: list[tuple[str, bool]] = []
         self._names: dict[str, str] = {}
 
@@ -96,6 +106,9 @@ class Collector:
             self.surfaces.append(Surface(attributes.get("name", "")))
         elif local in ("Metric", "Imperial"):
             self.linear, self.elevation = attributes.get("linearUnit", ""), attributes.get("elevationUnit", "")
+        elif local == "CgPoints":
+            self._group = len(self.group_names)
+            self.group_names.append(attributes.get("name", ""))
         elif local == "CoordinateSystem":
             self.crs = attributes
         else:
@@ -110,11 +123,14 @@ class Collector:
         if len(self.stack) < self._left_at:
             self._left_at = 0
         if local == "P" and self.surfaces:
-            text = attributes.get("id", "")
-            if text.isdigit() and len(text) < 19:
-                self._loose.append((int(text), "".join(self.text)))
+            text = attributes.get("id", "").strip()
+            ref = attributes.get("pntRef", "")
+            if text == "":
+                self._loose.append((0, "".join(self.text), ref))
+            elif text.isdigit() and 0 < len(text) < 19 and int(text) > 0:
+                self._loose.append((int(text), "".join(self.text), ref))
             else:
-                self.faults["points without a number as id"] += 1
+                self.faults["point without a number as id|points without a number as id"] += 1
         elif local == "F" and self.surfaces:
             self._loose_faces.append(("".join(self.text), attributes.get("i") == "1"))
         elif local == "CgPoint":
@@ -131,21 +147,34 @@ class Collector:
     def _point(self, attributes: dict[str, str], words: str) -> None:
         name = attributes.get("name", "")
         values = numbers_in(words) if words.strip() else None
+        own: list[float] = []
         if values is not None and len(values) >= 2:
-            self.places[name] = [float(values[1]), float(values[0]), *values[2:3].tolist()]
-        if words.strip():
-            self.cogo.append((name, attributes.get("code", ""), attributes.get("desc", ""), words))
-        elif attributes.get("pntRef") in self.places:
-            self.places[name] = self.places[attributes["pntRef"]]
+            own = [float(values[1]), float(values[0]), *values[2:3].tolist()]
+        elif not words.strip() and attributes.get("pntRef"):
+            # Another name of a point that stands elsewhere.
+            self.aliases.append((name, attributes["pntRef"]))
+            return
+        self.groups.append(self._group)
+        self.cogo.append((name, attributes.get("code", ""), attributes.get("desc", ""), own))
+        if own and name:
+            known = self.places.setdefault(name, [])
+            if known and known != own:
+                self.twice.append(name)
+            known[:] = known or own
 
     def flush(self) -> None:
         """Turn points and faces that came one by one into arrays."""
         if self._loose and self.surfaces:
-            rows, ids = [], []
-            for own, text in self._loose:
+            rows: list[tuple[float, float, float]] = []
+            ids: list[int] = []
+            block = len(self.surfaces[-1].numbers)
+            for own, text, ref in self._loose:
                 row = numbers_in(text)
+                if ref and not text.strip():
+                    self.surfaces[-1].refs.append((block, len(rows), ref))
+                    row = np.full(3, np.nan)
                 if row is None or len(row) < 2:
-                    self.faults["points that are not numbers"] += 1
+                    self.faults["point that is no numbers|points that are no numbers"] += 1
                     continue
                 rows.append((row[0], row[1], row[2] if len(row) > 2 else np.nan))
                 ids.append(own)
@@ -157,7 +186,7 @@ class Collector:
             for text, invisible in self._loose_faces:
                 row = numbers_in(text)
                 if row is None or len(row) not in (3, 4):
-                    self.faults["faces without three points"] += 1
+                    self.faults["face without three points|faces without three points"] += 1
                     continue
                 corners = row.astype(np.int64)
                 faces.append(corners[:3])
@@ -176,7 +205,7 @@ class Collector:
             return
         values = numbers_in(text)
         if values is None or len(values) % width:
-            self.faults["point lists that are not whole"] += 1
+            self.faults["point list that is not whole|point lists that are not whole"] += 1
             return
         rows = values.reshape(-1, width)
         surface, parent, attributes = self.surfaces[-1], self.stack[-1], self.attributes[-1]
@@ -191,10 +220,32 @@ class Collector:
             surface.points.append(xyz)
         elif parent in ("Breakline", "Boundary", "Contour", "Chain"):
             kind = attributes.get({"Breakline": "brkType", "Boundary": "bndType"}.get(parent, ""), "")
+            surface.untrimmed += parent == "Boundary" and attributes.get("edgeTrim", "").lower() == "false"
             surface.lines.append(xyz)
             surface.roles.append(f"{parent} {kind}".strip())
 
     # -- what came of it
+
+    @property
+    def referred(self) -> bool:
+        """Whether anything in the file means a point by its name."""
+        named = sum(bool(place) for *_, place in self.cogo)
+        return bool(self.aliases) or any(surface.refs for surface in self.surfaces) or len(self.places) > named
+
+    def finish(self) -> None:
+        """Give points that only name another one its place, wherever in the file that one stood."""
+        for name, other in self.aliases:
+            known = self.places.setdefault(name, [])
+            known[:] = known or self.places.get(other, [])
+        for surface in self.surfaces:
+            for block, row, name in surface.refs:
+                place = self.places.get(name)
+                if place:
+                    surface.numbers[block][row] = (place[1], place[0], place[2] if len(place) > 2 else np.nan)
+                else:
+                    self.faults[
+                        "point that names a point which is not there|points that name a point which is not there"
+                    ] += 1
 
     def frame(self, findings: list[Finding]) -> tuple[Frame, float]:
         """Return the frame, and what plan and height are to be multiplied by."""
@@ -215,8 +266,8 @@ class Collector:
                 continue
             try:
                 declared = frame_of_crs(crs)
-            except ValueError as error:
-                findings.append(Finding("crs-unreadable", f"The file's CRS cannot be used: {error}."))
+            except ValueError:
+                findings.append(Finding("crs-unreadable", "The file's CRS cannot be used."))
                 continue
             if unit and declared.horizontal and declared.horizontal is not unit:
                 text = f"The CRS is in {declared.horizontal.title}, the file says {unit.title}; the file's unit counts."

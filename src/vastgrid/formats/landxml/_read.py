@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import mmap
 import xml.parsers.expat as expat
 from dataclasses import dataclass
@@ -12,11 +13,11 @@ from typing import Annotated, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding, Severity, count, left_out, note
+from vastgrid.base.errors import CallError, FormatError
+from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
-from vastgrid.formats.landxml._collect import Collector, Surface, numbers_in
+from vastgrid.formats.landxml._collect import Collector, Surface
 from vastgrid.formats.landxml._records import survey
 from vastgrid.kernels.xmlruns import read_run
 from vastgrid.params.declare import Param
@@ -24,7 +25,7 @@ from vastgrid.terrain.assemble import oriented_tin
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.fileformat import ReadResult
 from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.linework import from_lines
+from vastgrid.terrain.linework import BOUNDARY, BOUNDARY_ROLES, from_lines
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
@@ -72,19 +73,35 @@ def read(path: Path, params: LandXmlReadParams, progress: Progress) -> ReadResul
     collector = Collector(path)
     with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
         _parse(path, data, collector, progress)
+    collector.finish()
     findings = [
-        left_out("not-whole", f"{number} {what} were left out.") for what, number in collector.faults.items() if number
+        left_out("not-whole", f"{count(number, *what.split('|'))}: left out.")
+        for what, number in collector.faults.items()
+        if number
     ]
+    if collector.twice and collector.referred:
+        some = ", ".join(dict.fromkeys(collector.twice[:5]))
+        text = f"{count(len(collector.twice), 'point name')} {either(len(collector.twice), 'is', 'are')} given twice with other coordinates ({some}); where a point is meant by its name, the first counts."
+        findings.append(Finding("name-given-twice", text))
     if collector.others:
         kinds = ", ".join(f"{number} {name}" for name, number in collector.others.items())
         findings.append(left_out("elements-left-out", f"Elements that are not read here were left out: {kinds}."))
     frame, scale = collector.frame(findings)
     pairs: list[tuple[int, tuple[int, ...]]] = []
-    datasets = _datasets(path, collector, params, frame, scale, findings, pairs)
+    alone: list[tuple[str, tuple[int, ...]]] = []
+    datasets = _datasets(path, collector, params, frame, scale, findings, pairs, alone)
     if not datasets:
-        raise FormatError(path, "the file holds no surface with faces or source data, no points and no alignments")
+        why = " ".join(finding.text for finding in findings)
+        if collector.surfaces:
+            names = ", ".join(each.name or "without a name" for each in collector.surfaces[:5])
+            kinds = (
+                f"the file holds {count(len(collector.surfaces), 'surface')} ({names}), but nothing of it can be used"
+            )
+            raise FormatError(path, f"{kinds}: {why or 'there are no faces, points or lines in it'}".rstrip("."))
+        what = "the file holds no surface, no points and no alignments"
+        raise FormatError(path, f"{what}: {why}".rstrip(".: "))
     progress.report(1.0)
-    return ReadResult(tuple(datasets), tuple(findings), rebuilt=tuple(pairs))
+    return ReadResult(tuple(datasets), tuple(findings), rebuilt=tuple(pairs), unbuilt=tuple(alone))
 
 
 def _parse(path: Path, data: mmap.mmap, collector: Collector, progress: Progress) -> None:
@@ -119,7 +136,7 @@ def _parse(path: Path, data: mmap.mmap, collector: Collector, progress: Progress
         raise FormatError(path, f"this is not well-formed XML from here on{exact}: {why}", line=line) from error
     except (LookupError, ValueError) as error:
         # The parser asks Python for encodings that it does not know itself.
-        raise FormatError(path, f"its text cannot be decoded: {error}") from error
+        raise FormatError(path, "its text is in no known encoding, or not in the one that it names") from error
     finally:
         del raw
         view.release()
@@ -171,13 +188,16 @@ def _datasets(
     scale: float,
     findings: list[Finding],
     pairs: list[tuple[int, tuple[int, ...]]],
+    alone: list[tuple[str, tuple[int, ...]]],
 ) -> list[Dataset]:
     found: list[Dataset] = []
     for surface in collector.surfaces:
         name = surface.name or path.stem
+        if params.take is Take.SOURCE and not (surface.points or surface.lines):
+            raise CallError(f"take=source: {name} has no source data in {path.name}, only its faces")
         points = np.concatenate([np.zeros((0, 3)), *surface.points]) * scale
         tin = None
-        if surface.faces and (params.take is not Take.SOURCE or not (surface.points or surface.lines)):
+        if surface.faces and params.take is not Take.SOURCE:
             tin = _tin(name, frame, surface, points, scale, findings)
             if tin is not None:
                 found.append(tin)
@@ -187,12 +207,24 @@ def _datasets(
                 findings.append(note("two-definitions", text))
             continue
         extra = " source data" if tin is not None else ""
+        begin = len(found)
         if len(points):
             found.append(PointSet(name=f"{name}{extra}", frame=frame, xyz=points))
         lines = [line * scale for line in surface.lines if len(line) > 1]
         roles = [role for role, line in zip(surface.roles, surface.lines, strict=True) if len(line) > 1]
         if lines:
-            found.append(from_lines(f"{name} lines", frame, lines, roles))
+            work = from_lines(f"{name} lines", frame, lines, roles)
+            kinds = [role.removeprefix("Boundary ") if role.startswith("Boundary") else "" for role in roles]
+            if any(kinds):
+                marks = np.array([kind.encode() if kind in BOUNDARY_ROLES else b"" for kind in kinds])
+                work = dataclasses.replace(work, attributes={BOUNDARY: marks})
+            found.append(work)
+        if surface.untrimmed:
+            text = f"{name} has {count(surface.untrimmed, 'boundary', 'boundaries')} at which triangles are not to be trimmed (edgeTrim=false); ground built from its source data is trimmed there."
+            findings.append(Finding("boundary-trimmed", text))
+        if tin is None and params.take is not Take.SOURCE and len(points) > 2:
+            # All that is known of this surface is what to build it from.
+            alone.append((name, tuple(range(begin, len(found)))))
         if tin is not None and found[-1] is not tin:
             own = found.index(tin)
             pairs.append((own, tuple(range(own + 1, len(found)))))
@@ -235,6 +267,43 @@ def _numbered(ids: NDArray[np.int64], faces: NDArray[Any]) -> NDArray[np.bool_]:
     return known
 
 
+def _unplaced(vertices: Floats, faces: NDArray[Any], keep: NDArray[np.bool_]) -> int:
+    """Take faces with a corner without coordinates or height out of those kept, and return how many they were."""
+    if all(np.isfinite(vertices[:, k]).all() for k in range(3)):
+        return 0
+    lost = np.asarray(~np.isfinite(vertices).all(axis=1))
+    rows = np.flatnonzero(keep)
+    rows = rows[lost[faces[rows]].any(axis=1)]
+    keep[rows] = False
+    return len(rows)
+
+
+def _with_ids(name: str, ids: NDArray[np.int64], vertices: Floats, findings: list[Finding]) -> NDArray[np.int64]:
+    """Return the points' ids: in their order where the file gives none; one given twice is told, and the first counts."""
+    missing = ids <= 0
+    if missing.all():
+        findings.append(
+            Finding("no-ids", f"The points of {name} have no ids; they were numbered in their order, from 1.")
+        )
+        return np.arange(1, len(ids) + 1)
+    if missing.any():
+        text = f"{count(int(missing.sum()), 'point')} of {name} {either(missing.sum(), 'has', 'have')} no id, so no face can name it; left out."
+        findings.append(left_out("no-ids", text))
+    if (ids[1:] > ids[:-1]).all():
+        # As nearly every file has them.
+        return ids
+    order = np.argsort(ids, kind="stable")
+    again = np.flatnonzero((np.diff(ids[order]) == 0) & (ids[order][1:] > 0))
+    one, other = vertices[order[again]], vertices[order[again + 1]]
+    different = again[((one != other) & ~(np.isnan(one) & np.isnan(other))).any(axis=1)] if len(again) else again
+    if len(different):
+        some = ", ".join(str(ids[order[k]]) for k in different[:5].tolist())
+        at = vertices[order[different[0]]]
+        text = f"{count(len(different), 'point id')} of {name} {either(len(different), 'is', 'are')} given twice with other coordinates ({some}); the first counts."
+        findings.append(Finding("id-given-twice", text, at=(float(at[0]), float(at[1]))))
+    return ids
+
+
 def _tin(
     name: str, frame: Frame, surface: Surface, points: Floats, scale: float, findings: list[Finding]
 ) -> Tin | None:
@@ -247,19 +316,25 @@ def _tin(
     if scale != 1.0:
         vertices *= scale
     ids, faces, hidden = _gathered(surface.ids), _gathered(surface.faces), _gathered(surface.hidden)
+    ids = _with_ids(name, ids, vertices, findings)
     known = _numbered(ids, faces)
     del ids
     if not known.all():
         missing = count(int((~known).sum()), "face")
         findings.append(left_out("unknown-points", f"{missing} of {name} name points that are not there; left out."))
     if hidden.any():
-        text = (
-            f"{count(int(hidden.sum()), 'face')} of {name} are marked invisible; they are no ground and were left out."
-        )
+        text = f"{count(int(hidden.sum()), 'face')} of {name} {either(hidden.sum(), 'is', 'are')} marked invisible; that is no ground and was left out."
         findings.append(left_out("invisible-faces", text, Severity.NOTE))
     keep = known & ~hidden
+    del known, hidden
+    unplaced = _unplaced(vertices, faces, keep)
+    if unplaced:
+        missing = count(unplaced, "face")
+        findings.append(
+            left_out("unknown-points", f"{missing} of {name} use points without coordinates or height; left out.")
+        )
     triangles = (faces if keep.all() else faces[keep]).astype(np.int32, copy=False)
-    del faces
+    del faces, keep
     if len(triangles) == 0:
         return None
     tin, said = oriented_tin(name, frame, vertices, triangles)
@@ -267,7 +342,8 @@ def _tin(
     breaks = [
         line * scale for line, role in zip(surface.lines, surface.roles, strict=True) if role.startswith("Breakline")
     ]
-    rings = [line * scale for line, role in zip(surface.lines, surface.roles, strict=True) if role == "Boundary outer"]
+    roles = [role.removeprefix("Boundary ") for role in surface.roles]
+    limits = [(role, line * scale) for role, line in zip(roles, surface.lines, strict=True) if role in BOUNDARY_ROLES]
     return Tin(
         name=name,
         frame=frame,
@@ -277,27 +353,31 @@ def _tin(
         source_points=points,
         break_vertices=np.concatenate([np.zeros((0, 3)), *breaks]),
         break_offsets=np.concatenate(([0], np.cumsum([len(line) for line in breaks], dtype=np.int64))),
-        limit=rings[0] if rings else np.zeros((0, 3)),
+        limit=np.concatenate([np.zeros((0, 3)), *(line for _, line in limits)]),
+        limit_offsets=np.concatenate(([0], np.cumsum([len(line) for _, line in limits], dtype=np.int64))),
+        limit_roles=tuple(role for role, _ in limits),
     )
 
 
 def _cogo(path: Path, collector: Collector, frame: Frame, scale: float, findings: list[Finding]) -> list[Dataset]:
-    rows, names, codes, notes = [], [], [], []
-    for name, code, desc, text in collector.cogo:
-        values = numbers_in(text)
-        if values is not None and len(values) >= 2:
-            rows.append((values[1], values[0], values[2] if len(values) > 2 else np.nan))
-            names.append(name.encode())
-            codes.append(code.encode())
-            notes.append(desc.encode())
-    if len(rows) < len(collector.cogo):
-        findings.append(
-            left_out("not-whole", f"{len(collector.cogo) - len(rows)} CgPoints without coordinates left out.")
-        )
-    if not rows:
-        return []
-    attributes = {"point": np.array(names), "code": np.array(codes)}
-    if any(notes):
-        attributes["description"] = np.array(notes)
-    name = path.stem if not collector.surfaces else f"{path.stem} points"
-    return [PointSet(name=name, frame=frame, xyz=np.array(rows) * scale, attributes=attributes)]
+    lost = sum(not place for *_, place in collector.cogo)
+    if lost:
+        findings.append(left_out("not-whole", f"{count(lost, 'CgPoint')} without coordinates left out."))
+    groups = [
+        [own for own, k in zip(collector.cogo, collector.groups, strict=True) if k == group and own[3]]
+        for group in sorted(set(collector.groups))
+    ]
+    groups = [group for group in groups if group]
+    plain = path.stem if not collector.surfaces else f"{path.stem} points"
+    found: list[Dataset] = []
+    for k, group in enumerate(groups):
+        # Several lists of points are several datasets, each with the name that the file gives it.
+        given = [name for name in collector.group_names if name]
+        name = given[k] if len(groups) > 1 and len(given) == len(groups) else plain
+        names, codes, notes = ([str(own[column]).encode() for own in group] for column in range(3))
+        attributes = {"point": np.array(names), "code": np.array(codes)}
+        if any(notes):
+            attributes["description"] = np.array(notes)
+        rows = [(place[0], place[1], place[2] if len(place) > 2 else np.nan) for *_, place in group]
+        found.append(PointSet(name=name, frame=frame, xyz=np.array(rows) * scale, attributes=attributes))
+    return found

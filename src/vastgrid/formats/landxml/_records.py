@@ -8,7 +8,7 @@ from xml.sax.saxutils import quoteattr
 
 import numpy as np
 
-from vastgrid.base.findings import Finding, count, left_out
+from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.terrain.alignment import drawn, with_profile
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.survey import Record, Survey, survey_of
@@ -50,7 +50,7 @@ class RecordCollector:
         if name in _ELEMENTS and self.element is None:
             self.element = {"kind": _ELEMENTS[name], **self._numbers(name, attributes)}
         elif name == "ProfAlign":
-            self.own["profile"] = []
+            self.own.setdefault("profiles", []).append({"name": attributes.get("name", ""), "pvis": []})
         elif name == "StaEquation":
             pair = number(attributes.get("staBack")), number(attributes.get("staAhead"))
             if None not in pair:
@@ -96,7 +96,10 @@ class RecordCollector:
         elif name in _ELEMENTS and self.element is not None:
             self._keep(name)
         elif name in _PLACES:
-            place = _place(text) or places.get(attributes.get("pntRef", ""))
+            place = _place(text)
+            if place is None and attributes.get("pntRef"):
+                # Perhaps the point comes later in the file; its list is filled then.
+                place = places.setdefault(attributes["pntRef"], [])
             if place is None:
                 return
             if self.element is not None:
@@ -110,10 +113,10 @@ class RecordCollector:
                 rows = [values[k : k + width] for k in range(0, len(values), width)]
                 self.element["points"] = [[row[1], row[0], *row[2:]] for row in rows]
         elif name == "Chain" and self.element is None:
-            course = [places[word] for word in text.split() if word in places]
+            course = [places.setdefault(word, []) for word in text.split()]
             if len(course) > 1:
                 self.own["geometry"].append({"kind": "course", "points": course})
-        elif name in _PVIS and "profile" in self.own:
+        elif name in _PVIS and self.own.get("profiles"):
             self._intersection(name, attributes, text)
 
     def _intersection(self, name: str, attributes: dict[str, str], text: str) -> None:
@@ -133,7 +136,7 @@ class RecordCollector:
         ):
             if (value := number(attributes.get(key))) is not None:
                 pvi[ours] = value
-        self.own["profile"].append(pvi)
+        self.own["profiles"][-1]["pvis"].append(pvi)
 
     def _keep(self, name: str) -> None:
         assert self.own is not None
@@ -170,6 +173,10 @@ def survey(
     records = []
     for own in collector.records:
         exact = {key: value for key, value in own.items() if key not in ("role", "name")}
+        exact["geometry"] = [each for each in own["geometry"] if _placed(each, collector.faults)]
+        if not exact.get("centre", True):
+            del exact["centre"]
+        _first_profile(own["name"], exact, findings)
         line = drawn(exact["geometry"], chord / scale, own["name"], findings)
         if exact.get("profile") and len(line) > 1:
             line = with_profile(line, exact.get("station", 0.0), exact["profile"], chord / scale)
@@ -187,6 +194,27 @@ def survey(
         return None
     made = survey_of(name, frame, records)
     return made if scale == 1.0 else made.with_coordinates(scale, scale, frame)
+
+
+def _placed(element: dict[str, Any], faults: list[str]) -> bool:
+    """Say whether every point that an element names was in the file."""
+    if all(value for key, value in element.items() if key in _PLACES.values()) and all(element.get("points", [True])):
+        return True
+    faults.append("geometry that names points which are not there")
+    return False
+
+
+def _first_profile(name: str, exact: dict[str, Any], findings: list[Finding]) -> None:
+    """Let the first profile give the heights; others are kept beside it."""
+    profiles = [each for each in exact.pop("profiles", []) if each["pvis"]]
+    if not profiles:
+        return
+    exact["profile"], exact["profile_name"] = profiles[0]["pvis"], profiles[0]["name"]
+    if len(profiles) > 1:
+        exact["more_profiles"] = profiles[1:]
+        others = ", ".join(each["name"] or "unnamed" for each in profiles[1:])
+        text = f"Alignment {name} has {len(profiles)} design profiles; its heights follow the first ({profiles[0]['name'] or 'unnamed'}), {others} kept beside it."
+        findings.append(note("several-profiles", text))
 
 
 # ---------------------------------------------------------------------------------------------------------- writing
@@ -232,10 +260,14 @@ def _write_record(file: BinaryIO, tag: str, record: Record, name: str, decimals:
         text = f'<StaEquation staInternal="{back:.{decimals}f}" staBack="{back:.{decimals}f}" '
         file.write(f'{text}staAhead="{ahead:.{decimals}f}"/>\n'.encode())
     if exact.get("profile"):
-        file.write(f"<Profile name={quoteattr(name)}><ProfAlign name={quoteattr(name)}>\n".encode())
-        for pvi in exact["profile"]:
-            file.write(_pvi(pvi, decimals).encode())
-        file.write(b"</ProfAlign></Profile>\n")
+        file.write(f"<Profile name={quoteattr(name)}>\n".encode())
+        first = {"name": exact.get("profile_name") or name, "pvis": exact["profile"]}
+        for profile in (first, *exact.get("more_profiles", [])):
+            file.write(f"<ProfAlign name={quoteattr(profile['name'] or name)}>\n".encode())
+            for pvi in profile["pvis"]:
+                file.write(_pvi(pvi, decimals).encode())
+            file.write(b"</ProfAlign>\n")
+        file.write(b"</Profile>\n")
     file.write(f"</{tag}>\n".encode())
 
 

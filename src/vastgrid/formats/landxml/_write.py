@@ -22,7 +22,7 @@ from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.frame import Frame, epsg_code
-from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.linework import BOUNDARY, Contours, Linework
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin, areas
@@ -114,15 +114,19 @@ def _write_points(file: BinaryIO, points: PointSet, params: LandXmlWriteParams) 
     file.write(f"<CgPoints name={quoteattr(points.name)}>\n".encode())
     names = points.attributes.get("point")
     codes, notes = points.attributes.get("code"), points.attributes.get("description")
-    rows = RowTemplate("{} {} {}", (params.decimals,) * 3).rows(list(_nez(points.xyz)))
-    text, ends = rows
+    flat = np.isnan(points.xyz[:, 2])
+    columns = [np.where(flat, 0.0, column) for column in _nez(points.xyz)[2:]]
+    text, ends = RowTemplate("{} {} {}", (params.decimals,) * 3).rows([*_nez(points.xyz)[:2], *columns])
     start = 0
     for k, end in enumerate(ends):
         own = f" name={quoteattr(_word(names[k]) if names is not None else str(k + 1))}"
         for word, values in (("code", codes), ("desc", notes)):
             if values is not None and _word(values[k]):
                 own += f" {word}={quoteattr(_word(values[k]))}"
-        file.write(f"<CgPoint{own}>".encode() + text[start:end] + b"</CgPoint>\n")
+        place = bytes(text[start:end])
+        if flat[k]:
+            place = place[: place.rindex(b" ")]
+        file.write(f"<CgPoint{own}>".encode() + place + b"</CgPoint>\n")
         start = end
     file.write(b"</CgPoints>\n")
 
@@ -152,10 +156,7 @@ def _write_surface(file: BinaryIO, dataset: Dataset, params: LandXmlWriteParams,
         _write_lines(file, dataset.plan[:, ::-1], dataset.offsets, heads, "</PntList2D></Contour>\n", params.decimals)
         file.write(b"</Contours>\n</SourceData>\n")
     elif isinstance(dataset, Linework):
-        file.write(b"<SourceData>\n<Breaklines>\n")
-        names = [_word(dataset.layers[k]) for k in dataset.layer.tolist()]
-        _write_breaklines(file, dataset.vertices, dataset.offsets, names, params.decimals)
-        file.write(b"</Breaklines>\n</SourceData>\n")
+        _write_linework(file, dataset, params.decimals)
     file.write(b"</Surface>\n")
     progress.report(1.0)
 
@@ -172,10 +173,37 @@ def _write_source(file: BinaryIO, tin: Tin, params: LandXmlWriteParams) -> None:
         _write_breaklines(file, tin.break_vertices, tin.break_offsets, None, params.decimals)
         file.write(b"</Breaklines>\n")
     if len(tin.limit):
-        file.write(b'<Boundaries>\n<Boundary bndType="outer" edgeTrim="true">')
-        flat = tin.limit[:, [1, 0]]
-        _write_lines(file, flat, np.array([0, len(flat)]), ["<PntList2D>"], "</PntList2D>", params.decimals)
-        file.write(b"</Boundary>\n</Boundaries>\n")
+        file.write(b"<Boundaries>\n")
+        for role, ring in tin.limits():
+            head = f'<Boundary bndType="{role}" edgeTrim="true"><PntList2D>'
+            tail = "</PntList2D></Boundary>\n"
+            _write_lines(file, ring[:, [1, 0]], np.array([0, len(ring)]), [head], tail, params.decimals)
+        file.write(b"</Boundaries>\n")
+    file.write(b"</SourceData>\n")
+
+
+def _write_linework(file: BinaryIO, lines: Linework, decimals: int) -> None:
+    """Write lines as what they are by their source's word: boundaries as such, all others as breaklines."""
+    roles = lines.attributes.get(BOUNDARY, np.zeros(len(lines), "S1"))
+    limits = np.flatnonzero(roles != b"")
+    rest = lines.chosen(np.flatnonzero(roles == b""))
+    file.write(b"<SourceData>\n")
+    if len(rest):
+        file.write(b"<Breaklines>\n")
+        names = [_word(rest.layers[k]) for k in rest.layer.tolist()]
+        _write_breaklines(file, rest.vertices, rest.offsets, names, decimals)
+        file.write(b"</Breaklines>\n")
+    if len(limits):
+        file.write(b"<Boundaries>\n")
+    for k in limits.tolist():
+        ring = lines.line(k)
+        space = bool(np.isfinite(ring[:, 2]).all())
+        tag = "PntList3D" if space else "PntList2D"
+        head = f'<Boundary bndType="{roles[k].decode()}" edgeTrim="true"><{tag}>'
+        columns = ring[:, [1, 0, 2]] if space else ring[:, [1, 0]]
+        _write_lines(file, columns, np.array([0, len(ring)]), [head], f"</{tag}></Boundary>\n", decimals)
+    if len(limits):
+        file.write(b"</Boundaries>\n")
     file.write(b"</SourceData>\n")
 
 
@@ -184,11 +212,15 @@ def _write_breaklines(
 ) -> None:
     for k in range(len(offsets) - 1):
         line = vertices[offsets[k] : offsets[k + 1]]
-        name = f" name={quoteattr(names[k])}" if names and names[k] else ""
+        own = names[k] if names else ""
+        # The standard's kinds, where a file of its own named them.
+        kind = own.removeprefix("Breakline ") if own.startswith("Breakline ") else ""
+        known = kind in ("standard", "wall", "proximity", "nondestructive")
+        name = f" name={quoteattr(own)}" if own and not known else ""
         space = bool(np.isfinite(line[:, 2]).all())
         tag = "PntList3D" if space else "PntList2D"
         columns = line[:, [1, 0, 2]] if space else line[:, [1, 0]]
-        head = f'<Breakline brkType="standard"{name}><{tag}>'
+        head = f'<Breakline brkType="{kind if known else "standard"}"{name}><{tag}>'
         _write_lines(file, columns, np.array([0, len(line)]), [head], f"</{tag}></Breakline>\n", decimals)
 
 
