@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -11,13 +12,15 @@ from typing import Annotated
 import numpy as np
 
 from vastgrid.base.errors import DataError, FormatError
+from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import spaced
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult, rounding, weighing
+from vastgrid.terrain.fileformat import Carries, Format, ReadResult, rounding, weighing
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import read_band
+from vastgrid.terrain.rasterfile import BandParams, Holds, read_band
 
 NODATA = -9999
 
@@ -29,43 +32,107 @@ class AsciiWriteParams:
     decimals: Annotated[int, Param("Decimals", "Decimals of every height.", least=0, most=9)] = 4
 
 
-def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
+@dataclass(frozen=True)
+class AsciiReadParams:
+    """What the numbers are."""
+
+    holds: Annotated[
+        Holds, Param("It holds", "height, or other: values that are no heights; detect: as for heights.")
+    ] = Holds.AUTO
+    nodata: Annotated[
+        float | None,
+        Param(
+            "No height", "Value that stands for no height.", absent="as the file says, or -9999 where it says nothing"
+        ),
+    ] = None
+
+
+def read(path: Path, params: AsciiReadParams, progress: Progress) -> ReadResult:
     """Read the grid; see `read_band`.
 
     Raises
     ------
     FormatError
-        If the file ends before its last row.
+        If the file holds fewer or more heights than its head says.
     """
-    _check_rows(path)
-    grid, findings = read_band(path, 1, progress, driver="AAIGrid", DATATYPE="Float64")
-    return ReadResult((grid,), tuple(findings))
+    head = _head(path)
+    _check_count(path, head)
+    findings: list[Finding] = []
+    nodata = params.nodata
+    if nodata is None and "nodata_value" not in head:
+        # The format's own default, by common practice.
+        nodata = float(NODATA)
+    grid, said = read_band(path, BandParams(1, params.holds, nodata), progress, driver="AAIGrid", DATATYPE="Float64")
+    gone = int(np.isnan(grid.heights).sum())
+    if params.nodata is None and "nodata_value" not in head and gone:
+        text = f"The head names no NODATA_value; {NODATA}, the usual one, stands for no height ({count(gone, 'cell')})."
+        findings.append(Finding("usual-nodata", text))
+    corner = {axis: f"{axis}llcorner" in head for axis in "xy"}
+    if corner["x"] is not corner["y"]:
+        west = head["xllcorner"] if corner["x"] else head["xllcenter"] - grid.dx / 2.0
+        south = head["yllcorner"] if corner["y"] else head["yllcenter"] - grid.dy / 2.0
+        grid = dataclasses.replace(grid, west=west, north=south + grid.rows * grid.dy)
+        said = [each for each in said if each.code != "no-place"]
+        text = "The head gives a corner on one axis and a cell's centre on the other; each was taken as what it says."
+        findings.append(Finding("corner-and-centre", text))
+    return ReadResult((grid,), (*findings, *said))
 
 
-def _check_rows(path: Path) -> None:
-    """The library fills up a grid that is cut off, so the rows are counted first."""
+_WORDS = r"ncols|nrows|xllcorner|yllcorner|xllcenter|yllcenter|cellsize|dx|dy|nodata_value"
+
+
+def _head(path: Path) -> dict[str, float]:
+    """Return the head's words and numbers.
+
+    Raises
+    ------
+    FormatError
+        If something that is needed is not there, is there twice, or is no number.
+    """
     with path.open("rb") as file:
-        head = file.read(2048).lower()
-        sizes = [re.search(rb"%s\s+(\d{1,9})" % name, head) for name in (b"ncols", b"nrows")]
-        if not all(sizes):
-            raise FormatError(path, "there is no ncols and nrows at the beginning")
-        columns, rows = (int(size[1]) for size in sizes if size)
-        file.seek(0)
-        words = 0
-        inside = False
-        header = sum(
-            1 for line in re.split(rb"[\r\n]+", head) if re.match(rb"\s*[a-z]", line) and b"nan" not in line[:4]
-        )
+        text = file.read(4096).decode("latin-1").lower()
+    head: dict[str, float] = {}
+    for number, line in enumerate(re.split(r"\r\n|\n|\r", text), 1):
+        found = re.match(rf"\s*({_WORDS})\s+(\S+)\s*$", line)
+        if not found:
+            if line.strip():
+                break
+            continue
+        if found[1] in head:
+            raise FormatError(path, f"{found[1]} is given twice", line=number)
+        try:
+            head[found[1]] = float(found[2])
+        except ValueError as error:
+            raise FormatError(path, f"{found[1]} is no number: “{found[2][:30]}”", line=number) from error
+        if not np.isfinite(head[found[1]]) and found[1] != "nodata_value":
+            raise FormatError(path, f"{found[1]} is no number: “{found[2][:30]}”", line=number)
+    for word in ("ncols", "nrows"):
+        if not 1 <= head.get(word, 0) < 1e9 or head[word] % 1:
+            raise FormatError(path, f"there is no {word} with a whole number at the beginning")
+    for axis in "xy":
+        if f"{axis}llcorner" not in head and f"{axis}llcenter" not in head:
+            raise FormatError(
+                path, f"the head says neither {axis}llcorner nor {axis}llcenter, so the grid has no place"
+            )
+    return head
+
+
+def _check_count(path: Path, head: dict[str, float]) -> None:
+    """Compare the heights there are with those announced: the library fills up or passes over what does not fit."""
+    words = 0
+    inside = False
+    with path.open("rb") as file:
         while block := file.read(1 << 24):
             raw = np.frombuffer(block, np.uint8) > 32
-            begins = int(np.count_nonzero(raw[1:] & ~raw[:-1])) + int(raw[0] and not inside)
-            words += begins
+            words += int(np.count_nonzero(raw[1:] & ~raw[:-1])) + int(raw[0] and not inside)
             inside = bool(raw[-1])
-    found = words - 2 * header
+    rows, columns = int(head["nrows"]), int(head["ncols"])
+    found = words - 2 * len(head)
+    told = f"{spaced(rows)} × {spaced(columns)} heights are announced, {spaced(max(found, 0))} are there"
     if found < rows * columns:
-        raise FormatError(
-            path, f"the grid is cut off: {rows} × {columns} heights are announced, {max(found, 0)} are there"
-        )
+        raise FormatError(path, f"the grid is cut off: {told}")
+    if found > rows * columns:
+        raise FormatError(path, f"the grid holds more than its head says: {told}; mend nrows or ncols")
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: AsciiWriteParams, progress: Progress) -> None:
@@ -109,5 +176,6 @@ FORMAT = Format(
     weigh=weighing(cells=9),
     read=read,
     write=write,
+    read_params=AsciiReadParams,
     write_params=AsciiWriteParams,
 )

@@ -43,7 +43,9 @@ def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
         parts, other = _parts(model["CityObjects"], vertices, findings)
         frame = _frame(model, findings)
     except (ValueError, TypeError, KeyError, AttributeError, IndexError, RecursionError) as error:
-        raise FormatError(path, f"this is not whole CityJSON: {error}") from error
+        raise FormatError(
+            path, "this is not whole CityJSON: something that every model has is missing or of another kind"
+        ) from error
     if other:
         kinds = ", ".join(f"{number} {kind}" for kind, number in other.items())
         findings.append(left_out("geometry-left-out", f"Geometries that are no surfaces were left out: {kinds}."))
@@ -87,8 +89,8 @@ def _frame(model: dict[str, Any], findings: list[Finding]) -> Frame:
         return UNKNOWN
     try:
         return frame_of_crs(f"EPSG:{code[1]}")
-    except ValueError as error:
-        findings.append(Finding("crs-unreadable", f"The file's CRS cannot be used: {error}."))
+    except ValueError:
+        findings.append(Finding("crs-unreadable", "The file's CRS cannot be used."))
         return UNKNOWN
 
 

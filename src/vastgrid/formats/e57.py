@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, library_faults
-from vastgrid.base.findings import Finding, left_out
+from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
@@ -85,8 +85,8 @@ def _frame(root: Any, findings: list[Finding]) -> Frame:
         return metres
     try:
         return Frame(frame_of_crs(text).crs, Unit.METRE, Unit.METRE)
-    except ValueError as error:
-        findings.append(Finding("crs-unreadable", f"The file's coordinate system cannot be used: {error}."))
+    except ValueError:
+        findings.append(Finding("crs-unreadable", "The file's coordinate system cannot be used."))
         return metres
 
 
@@ -101,7 +101,7 @@ def _scan(
     names = [prototype.get(k).elementName() for k in range(prototype.childCount())]
     # Bits are packed, yet no scanner's point takes less than a bit.
     if total > 8 * size:
-        raise FormatError(path, f"{name} speaks of {total} points, which do not fit in {size} bytes")
+        raise FormatError(path, f"{name} speaks of {count(total, 'point')}, which do not fit in {count(size, 'byte')}")
     if total == 0:
         return None
     columns = {field: np.zeros(total, np.float64) for field in names}
@@ -112,7 +112,7 @@ def _scan(
     got = int(reader.read())
     reader.close()
     if got < total:
-        raise FormatError(path, f"{name} is cut off: {total} points are announced, {got} are there")
+        raise FormatError(path, f"{name} is cut off: {count(total, 'point')} announced, {count(got, 'point')} there")
     valid = np.ones(total, np.bool_)
     for field in ("cartesianInvalidState", "sphericalInvalidState"):
         if field in columns:
@@ -122,9 +122,7 @@ def _scan(
     if not valid.all():
         gone = int((~valid).sum())
         findings.append(
-            left_out(
-                "invalid-points", f"{spaced(gone)} of {spaced(total)} points of {name} are marked invalid; left out."
-            )
+            left_out("invalid-points", f"{count(gone, 'point')} of {spaced(total)} of {name} marked invalid: left out.")
         )
     if not valid.any():
         return None

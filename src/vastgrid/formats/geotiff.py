@@ -17,7 +17,7 @@ from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.terrain.frame import local_crs
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import peeked, read_band
+from vastgrid.terrain.rasterfile import BandParams, peeked, read_band
 
 
 class Precision(Enum):
@@ -25,13 +25,6 @@ class Precision(Enum):
 
     SINGLE = "float32"
     DOUBLE = "float64"
-
-
-@dataclass(frozen=True)
-class TiffReadParams:
-    """What is read."""
-
-    band: Annotated[int, Param("Band", "Number of the band that holds heights.", least=1)] = 1
 
 
 @dataclass(frozen=True)
@@ -43,20 +36,21 @@ class TiffWriteParams:
     )
 
 
-def read(path: Path, params: TiffReadParams, progress: Progress) -> ReadResult:
+def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
     """Read one band as a grid; see `read_band`."""
-    grid, findings = read_band(path, params.band, progress)
+    grid, findings = read_band(path, params, progress)
     return ReadResult((grid,), tuple(findings))
 
 
-def peek(path: Path, params: TiffReadParams, progress: Progress) -> ReadResult:
+def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:
     """Read every so many cells, through overviews where there are any."""
-    return peeked(path, params.band, progress)
+    return peeked(path, params, progress)
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, progress: Progress) -> None:
     """Write a grid, compressed, in tiles, with overviews."""
     import rasterio  # here, not above: it takes a third of the time that the command line has to start
+    from rasterio.enums import Resampling
 
     grid = datasets[0]
     assert isinstance(grid, Grid)
@@ -90,12 +84,17 @@ def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, prog
                 filled = np.where(np.isnan(part), nodata, part).astype(params.precision.value)
                 target.write(filled, 1, window=((top, top + len(part)), (0, columns)))
                 progress.report(0.8 * (top + len(part)) / rows, "writing the raster")
-            if frame.vertical:
+            if not grid.has_heights:
+                target.descriptions = (grid.quantity,)
+                target.units = (grid.measure,)
+            elif frame.vertical:
                 target.units = (frame.vertical.title,)
             target.update_tags(AREA_OR_POINT="Point" if grid.point_registered else "Area")
         if max(rows, columns) > 1024:
             with rasterio.open(path, "r+") as target:
-                target.build_overviews([2**k for k in range(1, 6) if max(rows, columns) >> k >= 256], 1)
+                target.build_overviews(
+                    [2**k for k in range(1, 6) if max(rows, columns) >> k >= 256], Resampling.average
+                )
     progress.report(1.0)
 
 
@@ -108,12 +107,12 @@ FORMAT = Format(
     title="GeoTIFF",
     suffixes=(".tif", ".tiff"),
     sniff=sniff,
-    carries=Carries(kinds=(Grid,), units="both", crs=True),
+    carries=Carries(kinds=(Grid,), units="both", crs=True, quantity=True),
     weigh=weighing(cells=2),
     usual=3,
     read=read,
     write=write,
-    read_params=TiffReadParams,
+    read_params=BandParams,
     peek=peek,
     write_params=TiffWriteParams,
 )

@@ -35,7 +35,7 @@ def read(path: Path, params: MeshReadParamsY, progress: Progress) -> ReadResult:
         scene = json.loads(data[20 : 20 + size])
         elsewhere = [b["uri"] for b in scene.get("buffers", []) if not b.get("uri", "data:").startswith("data:")]
     except (ValueError, AttributeError, TypeError, RecursionError) as error:
-        raise FormatError(path, f"its description is damaged: {error}") from error
+        raise FormatError(path, "its description is damaged") from error
     if elsewhere:
         raise FormatError(path, f"its content stands in another file ({elsewhere[0][:60]}), which is not opened")
     result = read_by_library(path, data, "glb", params.up, progress)

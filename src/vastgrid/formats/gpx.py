@@ -115,9 +115,7 @@ def read(path: Path, params: GpxReadParams, progress: Progress) -> ReadResult:
     xyz = np.array([row[:3] for row in content.points], np.float64)
     missing = int(np.isnan(xyz[:, 2]).sum())
     if missing:
-        text = (
-            f"{spaced(missing)} of {spaced(len(xyz))} points have no height; they stay without one and make no ground."
-        )
+        text = f"{count(missing, 'point')} of {spaced(len(xyz))} without a height; that stays so, and makes no ground."
         findings.append(Finding("no-height", text))
     found: list[Dataset] = []
     if params.tracks is not Tracks.LINES or not any(len(line) > 1 for line in content.lines):
@@ -175,7 +173,9 @@ FORMAT = Format(
     title="GPX points",
     suffixes=(".gpx",),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",)),
+    carries=Carries(
+        kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",), open_heights=True
+    ),
     weigh=weighing(points=70),
     read=read,
     write=write,

@@ -169,7 +169,7 @@ def _datasets(
     found: list[Dataset] = []
     heights = np.concatenate([xyz[:, 2] for xyz in (*(p[0] for p in points), *lines)])
     if np.isnan(heights).any() or (heights == 0.0).all():
-        text = f"{spaced(int((np.isnan(heights) | (heights == 0)).sum()))} of {spaced(len(heights))} places have no height of their own (0 or none)."
+        text = f"{spaced(int((np.isnan(heights) | (heights == 0)).sum()))} of {spaced(len(heights))} places without a height of their own (0 or none)."
         findings.append(Finding("no-height", text))
     if points:
         xyz = np.concatenate([xyz for xyz, _, _ in points])
@@ -236,7 +236,9 @@ FORMAT = Format(
     title="KML or KMZ",
     suffixes=(".kml", ".kmz"),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",)),
+    carries=Carries(
+        kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",), open_heights=True
+    ),
     weigh=weighing(points=135),
     read=read,
     write=write,

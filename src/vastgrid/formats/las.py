@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import struct
+from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, library_faults
-from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
 from vastgrid.kernels.clouds import place_points
+from vastgrid.params.declare import Param
 from vastgrid.terrain.cloudfile import CloudReadParams, filtered, parse_classes
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
@@ -22,11 +26,37 @@ from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.pointset import PointSet
 
 CHUNK = 500_000
+
+
+class Marked(Enum):
+    """Points by the marks that the LAS standard gives them."""
+
+    NONE = "none"
+    WITHHELD = "withheld"
+    SYNTHETIC = "synthetic"
+    BOTH = "both"
+
+
+@dataclass(frozen=True)
+class LasReadParams(CloudReadParams):
+    """What is taken from the file; everything, unless asked otherwise."""
+
+    without: Annotated[
+        Marked,
+        Param(
+            "Leave out points marked",
+            "withheld: not to be used, by the standard; synthetic: made from other data; both; or none.",
+        ),
+    ] = Marked.NONE
+
+
+# Units by the EPSG codes that GeoTIFF keys name.
+_KEY_UNITS = {9001: Unit.METRE, 9002: Unit.FOOT, 9003: Unit.US_FOOT}
 # Flags and bit fields that laspy splits out of shared bytes; small and seldom set, so kept only where they are.
 _SELDOM = {"synthetic", "key_point", "withheld", "overlap", "scan_direction_flag", "edge_of_flight_line", "user_data"}
 
 
-def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
+def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
     """Read a cloud with all its attributes; see `FORMAT`.
 
     Raises
@@ -65,18 +95,22 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
                 let_go(array)
             progress.report(0.9 * done / max(total, 1), f"reading {path.name}")
     if done < total:
-        raise FormatError(path, f"the file is cut off: its header speaks of {total} points, {done} are there")
+        raise FormatError(
+            path,
+            f"the file is cut off: its header speaks of {count(total, 'point')}, {count(done, 'point')} can be read",
+        )
     if total == 0:
         raise FormatError(path, "there are no points in the file")
     columns = {name: values for name, values in columns.items() if name not in _SELDOM or values.max() > 0}
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
     _check_extent(header, low, high, findings)
     _note_ground(cloud, params, findings)
+    cloud = _without_marked(path, cloud, params.without, findings)
     cloud, said = filtered(path, cloud, params, progress.part(0.9, 1.0))
     return ReadResult((cloud,), (*findings, *said))
 
 
-def peek(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
+def peek(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
     """Read some of the points, from all over the file."""
     import laspy
 
@@ -174,19 +208,36 @@ def _check_room(path: Path, header: Any, total: int) -> None:
     # LAZ seldom packs a point into less than a byte; a bomb would claim far more.
     least = total * header.point_format.size if not header.are_points_compressed else total // 16
     if total < 0 or least > size:
-        why = f"the file is cut off: its header speaks of {total} points, which do not fit in {size} bytes"
+        why = f"the file is cut off: its header speaks of {count(total, 'point')}, which do not fit in {count(size, 'byte')}"
         raise FormatError(path, why)
 
 
 def _frame(header: Any, findings: list[Finding]) -> Frame:
     try:
         crs = header.parse_crs()
-    except Exception as error:  # noqa: BLE001 - whatever PROJ and laspy raise on foreign records
+    except Exception:  # noqa: BLE001 - whatever PROJ and laspy raise on foreign records
         crs = None
-        findings.append(Finding("crs-unreadable", f"The coordinate reference system cannot be read: {error}."))
-    if crs is None:
-        return Frame()
-    return frame_of_crs(crs.to_wkt())
+        findings.append(Finding("crs-unreadable", "The coordinate reference system cannot be read."))
+    frame = Frame() if crs is None else frame_of_crs(crs.to_wkt())
+    return _with_keys(header, frame, findings)
+
+
+def _with_keys(header: Any, frame: Frame, findings: list[Finding]) -> Frame:
+    """Return a frame with the units that GeoTIFF keys declare beside a CRS that has none (3076 of plan, 4099 of heights)."""
+    record = next((each for each in header.vlrs if getattr(each, "record_id", 0) == 34735), None)
+    keys = {int(key.id): int(key.value_offset) for key in getattr(record, "geo_keys", ())} if record else {}
+    for number, have, what in ((3076, frame.horizontal, "plan"), (4099, frame.vertical, "height")):
+        unit = _KEY_UNITS.get(keys.get(number, 0))
+        if unit is None or unit is have:
+            continue
+        if have is not None:
+            text = f"The CRS says the {what} unit is the {have.title}, a GeoTIFF key ({number}) says {unit.title}; the CRS counts."
+            findings.append(Finding("unit-contradiction", text))
+            continue
+        told = "the CRS does not say" if frame.crs else "there is no CRS"
+        findings.append(note("unit-by-key", f"The {what} unit ({unit.title}) comes from a GeoTIFF key; {told}."))
+        frame = frame.filled(unit, None) if what == "plan" else frame.filled(None, unit)
+    return frame
 
 
 def _check_extent(header: Any, low: Floats, high: Floats, findings: list[Finding]) -> None:
@@ -204,11 +255,41 @@ def _check_extent(header: Any, low: Floats, high: Floats, findings: list[Finding
         findings.append(Finding("header-extent", text))
 
 
-def _note_ground(cloud: PointSet, params: CloudReadParams, findings: list[Finding]) -> None:
+def _without_marked(path: Path, cloud: PointSet, without: Marked, findings: list[Finding]) -> PointSet:
+    """Return a cloud without the marked points that were asked to go; say how many marked ones stay.
+
+    Raises
+    ------
+    FormatError
+        If nothing is left.
+    """
+    total = len(cloud.xyz)
+    keep = np.ones(total, np.bool_)
+    for name, why in (
+        ("withheld", "which by the standard are not to be used"),
+        ("synthetic", "which were not measured but made from other data"),
+    ):
+        if name not in cloud.attributes:
+            continue
+        marked = np.asarray(cloud.attributes[name]) > 0
+        number = count(int(marked.sum()), "point")
+        if without in (Marked(name), Marked.BOTH):
+            keep &= ~marked
+            text = f"{number} of {spaced(total)} marked {name} ({marked.mean():.1%}): left out, as asked."
+            findings.append(left_out("points-dropped", text, Severity.NOTE))
+        else:
+            text = f"{number} of {spaced(total)} {either(marked.sum(), 'is', 'are')} marked {name}, {why}; without={name} leaves them out."
+            findings.append(Finding(f"{name}-points", text))
+    if not keep.any():
+        raise FormatError(path, f"nothing is left of {count(total, 'point')}: all are marked {without.value}")
+    return cloud if keep.all() else cloud.chosen(keep)
+
+
+def _note_ground(cloud: PointSet, params: LasReadParams, findings: list[Finding]) -> None:
     classes = np.asarray(cloud.attributes["classification"])
     ground = int((classes == 2).sum())
     if not params.classes.strip() and 0 < ground < len(classes):
-        text = f"All classes are used; {count(ground, 'point')} of {spaced(len(classes))} are ground (classes=2)."
+        text = f"All classes are used; {count(ground, 'point')} of {spaced(len(classes))} {either(ground, 'is', 'are')} ground (classes=2)."
         findings.append(note("all-classes", text))
 
 
@@ -223,6 +304,6 @@ FORMAT = Format(
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), units="both", crs=True, attributes=True),
     read=read,
-    read_params=CloudReadParams,
+    read_params=LasReadParams,
     peek=peek,
 )

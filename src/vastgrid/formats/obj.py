@@ -55,7 +55,7 @@ def _vertices(path: Path, rows: list[bytes]) -> NDArray[np.float64]:
                 return flat.reshape(-1, width)[:, :3]
         return np.array([[float(word) for word in row.split()[:3]] for row in rows], np.float64).reshape(-1, 3)
     except ValueError as error:
-        raise FormatError(path, f"a vertex is not three numbers: {error}") from error
+        raise FormatError(path, "a vertex is not three numbers") from error
 
 
 def _faces(path: Path, data: bytes, seen: int) -> tuple[NDArray[np.int32], int]:
@@ -67,7 +67,7 @@ def _faces(path: Path, data: bytes, seen: int) -> tuple[NDArray[np.int32], int]:
     try:
         corners = np.array([word for row in plain for word in row], dtype="S").astype(np.int64)
     except (ValueError, OverflowError) as error:
-        raise FormatError(path, f"a face is not a row of whole numbers: {error}") from error
+        raise FormatError(path, "a face is not a row of whole numbers") from error
     sizes = np.array([len(row) for row in plain], np.int64)
     if (corners < 0).any():
         corners = np.where(corners < 0, _counted_back(data, seen, sizes) + corners + 1, corners)

@@ -37,7 +37,7 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
         width = 3 + (2 if head[2] else 0) + (3 if head[4] else 0) + (4 if head[3] else 0)
         numbers = np.array(lines[3:], dtype="S").astype(np.float64)
     except (ValueError, IndexError) as error:
-        raise FormatError(path, f"something in it is not a number: {error}") from error
+        raise FormatError(path, "something in it is not a number") from error
     if vertices < 3 or faces < 1 or vertices * width + faces * 4 > len(numbers):
         why = f"the file is cut off: it speaks of {vertices} vertices and {faces} faces, which do not fit in it"
         raise FormatError(path, why)
@@ -60,7 +60,7 @@ def _faces(path: Path, numbers: np.ndarray, count: int, data: bytes) -> tuple[np
         sizes = [int(line[0]) for line in lines]
         parts = [[int(word) for word in line[1 : size + 1]] for line, size in zip(lines, sizes, strict=True)]
     except (ValueError, IndexError) as error:
-        raise FormatError(path, f"a face is not a row of whole numbers: {error}") from error
+        raise FormatError(path, "a face is not a row of whole numbers") from error
     if any(len(part) != size for part, size in zip(parts, sizes, strict=True)):
         raise FormatError(path, "a face has fewer corners than it says")
     flat = np.array([corner for part in parts for corner in part], np.int64)

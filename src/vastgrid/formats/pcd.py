@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import left_out
+from vastgrid.base.findings import count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.kernels.clouds import unpacked
@@ -54,12 +54,12 @@ def _head(path: Path, data: bytes) -> _Head:
         own = [_TYPES[kind][size] for kind, size in zip(kinds, sizes, strict=True)]
         names = [f"{name}_{k}" if name == "_" or fields.count(name) > 1 else name for k, name in enumerate(fields)]
         if not all(0 < count < 10_000 for count in counts):
-            raise ValueError("a field's count is not a small number")
+            raise FormatError(path, "a field's count is not a small number")
         layout = np.dtype([(n, t, (c,)) for n, t, c in zip(names, own, counts, strict=True)])
         points = int(words["POINTS"][0]) if "POINTS" in words else int(words["WIDTH"][0]) * int(words["HEIGHT"][0])
         viewpoint = [float(word) for word in words.get("VIEWPOINT", [])]
     except (KeyError, ValueError, IndexError) as error:
-        raise FormatError(path, f"its header is not whole: {error}") from error
+        raise FormatError(path, "its header is not whole") from error
     if not {"x", "y", "z"} <= set(names):
         raise FormatError(path, f"the points have no x, y and z; there are {', '.join(names)}")
     if points < 1:
@@ -99,7 +99,9 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     if not good.all():
         gone = int((~good).sum())
         findings.append(
-            left_out("not-finite", f"{spaced(gone)} of {spaced(len(xyz))} points have no finite coordinates; left out.")
+            left_out(
+                "not-finite", f"{count(gone, 'point')} of {spaced(len(xyz))} without finite coordinates: left out."
+            )
         )
     attributes = _attributes(head, rows, good)
     cloud = PointSet(name=path.stem, xyz=xyz[good], attributes=attributes)
@@ -136,7 +138,7 @@ def _from_text(path: Path, head: _Head, body: bytes) -> NDArray[Any]:
     try:
         numbers = np.array(words[: head.points * width], dtype="S").astype(np.float64).reshape(-1, width)
     except ValueError as error:
-        raise FormatError(path, f"something among the points is not a number: {error}") from error
+        raise FormatError(path, "something among the points is not a number") from error
     rows = np.zeros(head.points, head.layout)
     place = 0
     with np.errstate(invalid="ignore", over="ignore"):

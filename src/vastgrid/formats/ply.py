@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import left_out
+from vastgrid.base.findings import count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.terrain.assemble import fans
@@ -105,7 +105,7 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         raise FormatError(path, "no point has finite coordinates")
     findings = []
     if not good.all():
-        text = f"{spaced(int((~good).sum()))} of {spaced(len(xyz))} points have no finite coordinates; left out."
+        text = f"{count(int((~good).sum()), 'point')} of {spaced(len(xyz))} without finite coordinates: left out."
         findings.append(left_out("not-finite", text))
     attributes = {_name(name): values[good] for name, values in vertices.items() if name not in ("x", "y", "z")}
     cloud = PointSet(name=path.stem, xyz=xyz[good], attributes=attributes)
@@ -146,7 +146,7 @@ class _Text:
             with np.errstate(invalid="ignore", over="ignore"):
                 return {n: numbers[:, k].astype(t) for k, (n, t, _) in enumerate(element.properties)}
         except ValueError as error:
-            raise FormatError(self.path, f"something in {element.name} is not a number: {error}") from error
+            raise FormatError(self.path, f"something in {element.name} is not a number") from error
 
     def lists(self, element: _Element) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         corners: list[int] = []
@@ -162,12 +162,12 @@ class _Text:
                     if name in ("vertex_indices", "vertex_index"):
                         own = [int(word) for word in words[place + 1 : place + 1 + size]]
                         if len(own) != size:
-                            raise ValueError("a face has fewer corners than it says")
+                            raise FormatError(self.path, "a face has fewer corners than it says")
                         corners += own
                         sizes.append(size)
                     place += 1 + size
         except (ValueError, IndexError) as error:
-            raise FormatError(self.path, f"a row of {element.name} cannot be read: {error}") from error
+            raise FormatError(self.path, f"a row of {element.name} cannot be read") from error
         return np.array(corners, np.int64), np.array(sizes, np.int64)
 
 

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import warnings
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated
 
 from vastgrid.base.progress import Progress
-from vastgrid.params.declare import Param
 from vastgrid.terrain.fileformat import Carries, Format, ReadResult
 from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import opened, peeked, read_band
+from vastgrid.terrain.rasterfile import BandParams, opened, peeked, read_band
 
 # What only points elsewhere (other files, servers, whole folders) is never opened for a stranger's file.
 _REFUSED = {
@@ -56,13 +53,6 @@ SUFFIXES = (
 )
 
 
-@dataclass(frozen=True)
-class RasterReadParams:
-    """What is read."""
-
-    band: Annotated[int, Param("Band", "Number of the band that holds heights.", least=1)] = 1
-
-
 def _able() -> list[str]:
     import rasterio
 
@@ -70,7 +60,7 @@ def _able() -> list[str]:
         return sorted(set(env.drivers()) - _REFUSED)
 
 
-def read(path: Path, params: RasterReadParams, progress: Progress) -> ReadResult:
+def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
     """Read one band as a grid; see `read_band`.
 
     Raises
@@ -78,13 +68,13 @@ def read(path: Path, params: RasterReadParams, progress: Progress) -> ReadResult
     FormatError
         If no driver can open it.
     """
-    grid, findings = read_band(path, params.band, progress, driver=_able())
+    grid, findings = read_band(path, params, progress, driver=_able())
     return ReadResult((grid,), tuple(findings))
 
 
-def peek(path: Path, params: RasterReadParams, progress: Progress) -> ReadResult:
+def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:
     """Read every so many cells."""
-    return peeked(path, params.band, progress, driver=_able())
+    return peeked(path, params, progress, driver=_able())
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -123,5 +113,5 @@ FORMAT = Format(
     carries=Carries(kinds=(Grid,), units="both", crs=True),
     read=read,
     peek=peek,
-    read_params=RasterReadParams,
+    read_params=BandParams,
 )

@@ -2,10 +2,25 @@
 
 from __future__ import annotations
 
+import struct
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
 
 from vastgrid.base.errors import FormatError
-from vastgrid.terrain.vectorfile import vector_format
+from vastgrid.base.findings import Finding
+from vastgrid.base.words import spaced
+from vastgrid.params.declare import Param
+from vastgrid.terrain.vectorfile import VectorReadParams, vector_format
+
+
+@dataclass(frozen=True)
+class ShapeReadParams(VectorReadParams):
+    """What is taken from the file."""
+
+    accept_cut: Annotated[
+        bool, Param("Accept a cut-off file", "Take the whole features of a file that is shorter than it says.")
+    ] = False
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -13,14 +28,50 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if head[:4] == b"\0\0\x27\x0a" else 0
 
 
-def check(path: Path) -> None:
-    """Refuse a shapefile without its index: senders often forget the files that belong to it."""
-    beside = {each.name.lower() for each in path.parent.iterdir()}
-    if f"{path.stem}.shx".lower() not in beside:
+def check(path: Path, params: ShapeReadParams) -> tuple[Finding, ...]:
+    """Refuse a shapefile without its index, which senders often forget, and one that was cut off.
+
+    Raises
+    ------
+    FormatError
+        With what is missing.
+    """
+    beside = {each.name.lower(): each for each in path.parent.iterdir()}
+    index = beside.get(f"{path.stem}.shx".lower())
+    if index is None:
         raise FormatError(
             path,
             f"its index {path.stem}.shx is not beside it; a shapefile is several files: ask for .shp, .shx and .dbf",
         )
+    found = []
+    for each in (path, index, beside.get(f"{path.stem}.dbf".lower())):
+        told = "" if each is None else _cut(each)
+        if told and not params.accept_cut:
+            raise FormatError(path, f"{told}; it is cut off (accept_cut=yes takes the features that are whole)")
+        if told:
+            found.append(Finding("cut-off", f"{told}; the features that are whole were taken."))
+    return tuple(found)
 
 
-FORMAT = vector_format("shapefile", "Shapefile", (".shp",), sniff, "ESRI Shapefile", check)
+def _cut(path: Path) -> str:
+    """Return how much shorter a file is than its head says; empty where it is not.
+
+    Lengths by the ESRI Shapefile Technical Description (1998): 16-bit words in byte 24, big-endian; in a .dbf the
+    number of rows, the length of the head and of a row from byte 4 on, little-endian.
+    """
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        head = file.read(100)
+    if path.suffix.lower() == ".dbf":
+        if len(head) < 32:
+            return f"{path.name} is shorter than its head"
+        rows, first, width = struct.unpack_from("<IHH", head, 4)
+        said = first + rows * width
+    elif len(head) < 100:
+        return f"{path.name} is shorter than its head"
+    else:
+        said = 2 * int(struct.unpack_from(">i", head, 24)[0])
+    return f"{path.name} has {spaced(size)} bytes of {spaced(said)}" if size < said else ""
+
+
+FORMAT = vector_format("shapefile", "Shapefile", (".shp",), sniff, "ESRI Shapefile", check, ShapeReadParams)

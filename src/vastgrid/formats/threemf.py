@@ -57,7 +57,7 @@ class _Model:
             elif name == "item":
                 self.items.append((attributes["objectid"], attributes.get("transform", "")))
         except (KeyError, ValueError) as error:
-            raise FormatError(self.path, f"a {name} is not whole: {error}") from error
+            raise FormatError(self.path, f"a {name} is not whole") from error
 
     def end(self, name: str, text: str) -> None:
         """Nothing stands in an element's text."""

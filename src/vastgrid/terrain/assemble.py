@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.findings import Finding, count, left_out, note
+from vastgrid.base.findings import Finding, count, either, left_out, note
 from vastgrid.base.words import spaced
 from vastgrid.kernels.locate import buckets, covering
 from vastgrid.kernels.topology import wind
@@ -15,16 +15,23 @@ from vastgrid.terrain.mesh import Mesh
 from vastgrid.terrain.tin import Tin, areas
 
 
-def tin_from_faces(name: str, frame: Frame, corners: Floats) -> tuple[Tin, list[Finding]]:
-    """Return a TIN of triangles given by their corners' coordinates, (m, 3, 3); equal corners become one vertex."""
+def welded(corners: Floats) -> tuple[Floats, NDArray[np.int32]]:
+    """Return triangles given by their corners' coordinates, (m, 3, 3), as vertices and indices; equal corners are one."""
     flat = np.ascontiguousarray(corners.reshape(-1, 3))
+    # A negative zero is zero, but has other bytes.
+    flat = flat + 0.0
     keys = flat.view([("x", "f8"), ("y", "f8"), ("z", "f8")]).ravel()
     _, first, number = np.unique(keys, return_index=True, return_inverse=True)
     # Vertices keep the order in which the file first names them.
     order = np.argsort(first, kind="stable")
     rank = np.zeros(len(order), np.int32)
     rank[order] = np.arange(len(order), dtype=np.int32)
-    return oriented_tin(name, frame, flat[first[order]], rank[number.ravel()].reshape(-1, 3))
+    return flat[first[order]], rank[number.ravel()].reshape(-1, 3)
+
+
+def tin_from_faces(name: str, frame: Frame, corners: Floats) -> tuple[Tin, list[Finding]]:
+    """Return a TIN of triangles given by their corners' coordinates, (m, 3, 3); equal corners become one vertex."""
+    return oriented_tin(name, frame, *welded(corners))
 
 
 def oriented_tin(name: str, frame: Frame, vertices: Floats, triangles: NDArray[np.int32]) -> tuple[Tin, list[Finding]]:
@@ -35,13 +42,11 @@ def oriented_tin(name: str, frame: Frame, vertices: Floats, triangles: NDArray[n
     number = len(faces)
     if flat.any():
         at = vertices[faces[int(np.flatnonzero(flat)[0]), 0]]
-        text = (
-            f"{count(int(flat.sum()), 'face')} of {spaced(number)} have no area in plan (vertical or empty); left out."
-        )
+        text = f"{count(int(flat.sum()), 'face')} of {spaced(number)} {either(int(flat.sum()), 'has', 'have')} no area in plan (vertical or empty); left out."
         findings.append(left_out("vertical-faces", text, at=(float(at[0]), float(at[1]))))
         faces = faces[~flat]
     if 0 < turned < len(faces):
-        text = f"{count(turned, 'face')} of {spaced(len(faces))} were wound the other way and were turned."
+        text = f"{count(turned, 'face')} of {spaced(len(faces))} wound the other way: turned."
         findings.append(note("faces-turned", text))
     return Tin(name=name, frame=frame, vertices=vertices, triangles=faces), findings
 
@@ -59,22 +64,35 @@ def surface_from_faces(
         Corner indices, wound either way.
     """
     tin, findings = oriented_tin(name, frame, vertices, triangles)
+    corner = vertices[triangles]
+    u, v = corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]
+    flat = u[:, 0] * v[:, 1] == u[:, 1] * v[:, 0]
+    # A face without any area is no face of a mesh either; one that only stands upright is.
+    walls = int((flat & (np.cross(u, v) != 0.0).any(axis=1)).sum())
+    mesh = Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles)
     if len(tin.triangles) == 0:
         text = "No face has an area in plan: the mesh stands upright and is no ground."
-        return Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles), [Finding("upright", text)]
+        return mesh, [Finding("upright", text)]
     gap = 1e-6 * (float(np.ptp(vertices[:, 2])) + 1.0)
     over = overlaps(tin, gap)
-    if not over.any():
+    if not over.any() and not walls:
         return tin, findings
+    if not over.any():
+        east, north = corner[int(np.flatnonzero(flat)[0])].mean(axis=0)[:2].tolist()
+        text = (
+            f"{count(walls, 'face')} of {spaced(len(triangles))} of {name} {either(walls, 'stands', 'stand')} upright "
+            f"(the first at E {east:.2f}, N {north:.2f}), so it stays a mesh; its upper side can become a TIN."
+        )
+        return mesh, [Finding("upright-faces", text, at=(east, north))]
     worst = int(np.flatnonzero(over)[0])
     east, north = tin.vertices[tin.triangles[worst], :2].mean(axis=0).tolist()
-    walls = len(triangles) - len(tin.triangles)
-    upright = f", and {count(walls, 'face')} stand upright" if walls else ""
+    upright = f", and {count(walls, 'face')} {either(walls, 'stands', 'stand')} upright" if walls else ""
+    hidden = int((over > 0).sum())
     text = (
-        f"{name} is no height field: {count(int((over > 0).sum()), 'face')} of {spaced(len(triangles))} have another above or "
-        f"below them{upright}, the first at E {east:.2f}, N {north:.2f}. It stays a mesh; its upper side can become a TIN."
+        f"{name} is no height field: {count(hidden, 'face')} of {spaced(len(triangles))} {either(hidden, 'has', 'have')} "
+        f"another above or below {either(hidden, 'it', 'them')}{upright}, the first at E {east:.2f}, N {north:.2f}. "
+        "It stays a mesh; its upper side can become a TIN."
     )
-    mesh = Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles)
     return mesh, [Finding("overhang", text, at=(east, north))]
 
 

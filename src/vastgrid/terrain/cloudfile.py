@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, Severity, left_out
+from vastgrid.base.findings import Finding, Severity, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.base.words import spaced
@@ -130,7 +130,7 @@ def filtered(
         keep = after
     progress.report(1.0)
     if not keep.any():
-        raise FormatError(path, f"nothing is left of {total} points: {'; '.join(f.text for f in findings)}")
+        raise FormatError(path, f"nothing is left of {count(total, 'point')}: {'; '.join(f.text for f in findings)}")
     return (cloud if keep.all() else cloud.chosen(keep)), findings
 
 

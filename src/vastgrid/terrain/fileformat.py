@@ -12,6 +12,7 @@ from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.frame import crs_name
+from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
@@ -44,6 +45,10 @@ class Carries:
         Whether it holds longitude and latitude of WGS 84 and metres only; what goes out is reprojected.
     step : float
         Coordinates are written rounded to this, if to anything.
+    quantity : bool
+        Whether it says which quantity a grid holds, if not heights.
+    open_heights : bool
+        Whether a place may be without a height.
     """
 
     kinds: tuple[type[Dataset], ...]
@@ -56,6 +61,8 @@ class Carries:
     roles: tuple[str, ...] = ()
     geographic: bool = False
     step: float = 0.0
+    open_heights: bool = False
+    quantity: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +77,8 @@ class ReadResult:
         Lines that could not be read, each with number, reason and text parted by tabs.
     rebuilt : tuple of (int, tuple of int)
         Which datasets (the second numbers) a surface among them (the first) was built from, by the file's word.
+    unbuilt : tuple of (str, tuple of int)
+        Surfaces, by name, of which the file has only what they are built from: which datasets that is.
     """
 
     datasets: tuple[Dataset, ...]
@@ -77,6 +86,7 @@ class ReadResult:
     totals: tuple[dict[str, int], ...] = ()
     left_out: tuple[str, ...] = ()
     rebuilt: tuple[tuple[int, tuple[int, ...]], ...] = ()
+    unbuilt: tuple[tuple[str, tuple[int, ...]], ...] = ()
 
 
 Read = Callable[[Path, Any, Progress], ReadResult]
@@ -107,6 +117,8 @@ class Format:
         Reads a sample in a second or two, for a picture of a large file before it is read whole.
     suggest : callable or None
         Path → what can be chosen for reading options that name something in the file.
+    turned : callable or None
+        Path and reading options → the words that read it with easting and northing taken for each other.
     weigh : callable
         Dataset → about how many bytes it takes in a file.
     usual : int
@@ -125,6 +137,7 @@ class Format:
     carries_as: Callable[[Any], Carries] | None = None
     peek: Read | None = None
     suggest: Callable[[Path], dict[str, list[str]]] | None = None
+    turned: Callable[[Path, Any], dict[str, str]] | None = None
     weigh: Callable[[Dataset], float] = lambda dataset: 0.0
     usual: int = 0
 
@@ -160,6 +173,9 @@ def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
         found.append(note("units-not-carried", "The file cannot say its units; tell the receiver: " + frame.describe()))
     if carries.units == "plan" and frame.vertical:
         found.append(note("units-not-carried", f"The file cannot say that heights are in {frame.vertical.title}."))
+    if isinstance(dataset, Grid) and not dataset.has_heights and not carries.quantity:
+        text = f"The file cannot say that it holds {dataset.holds()}; a receiver will take its values for heights."
+        found.append(Finding("quantity-not-carried", text))
     if isinstance(dataset, PointSet) and carries.attributes is not True:
         held = carries.attributes or ()
         names = ", ".join(name for name in dataset.attributes if name not in held)

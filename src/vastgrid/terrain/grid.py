@@ -1,4 +1,4 @@
-"""The regular grid of heights (DEM)."""
+"""The regular grid of heights (DEM), or of another quantity that says so."""
 
 from __future__ import annotations
 
@@ -11,10 +11,12 @@ import numpy as np
 from vastgrid.terrain.dataset import Dataset, Extent, Floats, frozen, span
 from vastgrid.terrain.frame import Frame
 
+HEIGHT = "height"
+
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Grid(Dataset):
-    """Heights on a regular, north-up lattice.
+    """Heights, or values of another quantity, on a regular, north-up lattice.
 
     Attributes
     ----------
@@ -26,6 +28,10 @@ class Grid(Dataset):
         Cell width and height, both positive. A height belongs to its cell's centre.
     point_registered : bool
         Whether the source spoke of nodes rather than cells; kept for writing it back that way.
+    quantity : str
+        What `heights` holds: “height”, or the name of what else, such as “slope”.
+    measure : str
+        What that other quantity is measured in, by the source's word, such as “%”; heights have the frame's unit.
     """
 
     kind: ClassVar[str] = "grid"
@@ -36,11 +42,24 @@ class Grid(Dataset):
     dx: float
     dy: float
     point_registered: bool = False
+    quantity: str = HEIGHT
+    measure: str = ""
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "heights", frozen(self.heights, np.float64, (-1, -1), "heights"))
         if not (self.dx > 0 and self.dy > 0):
             raise ValueError("cells need a positive size")
+
+    @property
+    def has_heights(self) -> bool:
+        """Whether it holds heights."""
+        return self.quantity == HEIGHT
+
+    def holds(self) -> str:
+        """Return what it holds, as a sentence says it: “heights”, “slope in %”."""
+        if self.has_heights:
+            return "heights"
+        return f"{self.quantity} in {self.measure}" if self.measure else self.quantity
 
     @property
     def rows(self) -> int:
@@ -81,11 +100,10 @@ class Grid(Dataset):
         """Return the grid scaled into another frame."""
         return dataclasses.replace(
             self,
-            heights=self.heights * height,
+            heights=self.heights * height if self.has_heights else self.heights,
             west=self.west * plan,
             north=self.north * plan,
             dx=self.dx * plan,
             dy=self.dy * plan,
             frame=frame,
-            _digest=[],
         )

@@ -7,35 +7,64 @@ import math
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import CallError, DataError, FormatError, ParamError, library_faults
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, parse_unit
 from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.kernels.raster import bilinear
+from vastgrid.params.declare import Param
 from vastgrid.terrain.fileformat import ReadResult
 from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.grid import HEIGHT, Grid
+
+
+class Holds(Enum):
+    """Which quantity a raster holds."""
+
+    AUTO = "detect"
+    HEIGHT = "height"
+    OTHER = "other"
+
+
+@dataclass(frozen=True)
+class BandParams:
+    """What is read of a raster."""
+
+    band: Annotated[
+        int | None,
+        Param("Band", "Number of the band that holds heights.", least=1, absent="the first that is no colour"),
+    ] = None
+    holds: Annotated[
+        Holds,
+        Param("It holds", "height, or other: values that are no heights, such as slopes; detect: as the file says."),
+    ] = Holds.AUTO
+    nodata: Annotated[
+        float | None, Param("No height", "Value that stands for no height.", absent="as the file says")
+    ] = None
+
 
 # So many cells are unpacked in about two seconds.
 QUICK_CELLS = 60_000_000
 
 
 def read_band(
-    path: Path, band: int, progress: Progress, *, sparse: int = 0, **options: Any
+    path: Path, params: BandParams, progress: Progress, *, sparse: int = 0, **options: Any
 ) -> tuple[Grid, list[Finding]]:
     """Read one band.
 
     Parameters
     ----------
-    band : int
-        From 1.
+    params : BandParams
+        Which band, what it holds, and which value stands for none.
     sparse : int
         Read about so many rows or columns only, for a picture; 0 reads all.
     **options
@@ -54,16 +83,17 @@ def read_band(
     with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
         warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
         with opened(path, **options) as source:
-            if band > source.count:
-                raise ParamError("band", f"the raster has {source.count}")
+            band = _band(path, source, params, findings)
             place = source.transform
             if place.is_identity or (abs(place.a) == 1.0 and place.c == 0 and place.f == 0 and source.crs is None):
                 text = "The raster does not say where it is: rows and columns stand for northings and eastings."
                 findings.append(Finding("no-place", text))
-            frame = _frame(source, band, findings)
+            quantity, measure = _quantity(path, source, band, params.holds, findings)
+            frame = _frame(source, band, findings, heights=quantity == HEIGHT)
             point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
             every = max(1, sparse and math.ceil(max(source.shape) / sparse))
             heights = _heights(source, band, progress, every)
+            _without_nodata(source, band, heights, params, findings)
             place = place @ place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
     if not all(map(math.isfinite, place[:6])) or place.a * place.e == place.b * place.d:
         raise FormatError(path, "the raster's place in the world makes no sense; the file is damaged")
@@ -77,7 +107,16 @@ def read_band(
     if not any(np.isfinite(piece).any() for piece in pieces(heights)):
         raise FormatError(path, "no cell of the raster has a height")
     grid = Grid(
-        name=path.stem, frame=frame, heights=heights, west=west, north=north, dx=dx, dy=dy, point_registered=point
+        name=path.stem,
+        frame=frame,
+        heights=heights,
+        west=west,
+        north=north,
+        dx=dx,
+        dy=dy,
+        point_registered=point,
+        quantity=quantity,
+        measure=measure,
     )
     return grid, findings
 
@@ -97,11 +136,11 @@ def opened(path: Path, **options: Any) -> Any:
         return DatasetReader(path, **{"driver": ["GTiff"], **options})
 
 
-def peeked(path: Path, band: int, progress: Progress, **options: Any) -> ReadResult:
+def peeked(path: Path, params: BandParams, progress: Progress, **options: Any) -> ReadResult:
     """Return a raster at about 800 rows, and how many it has."""
     with library_faults(path, "reading the raster"), opened(path, **options) as source:
         total = {"rows": source.height, "columns": source.width}
-    grid, findings = read_band(path, band, progress, sparse=800, **options)
+    grid, findings = read_band(path, params, progress, sparse=800, **options)
     return ReadResult((grid,), tuple(findings), (total,))
 
 
@@ -129,7 +168,123 @@ def _remarks(findings: list[Finding]) -> Iterator[None]:
     finally:
         log.removeHandler(handler)
         log.propagate = passes
-        findings += [Finding("raster-remark", f"The raster library says: {text}.") for text in list(handler.texts)[:5]]
+        if handler.texts:
+            text = f"The raster library stumbled {count(len(handler.texts), 'time')} over the file; a tag it passed over may be its place, its unit or its no-data value."
+            findings.append(Finding("raster-remark", text))
+
+
+_COLOURS = {
+    "red",
+    "green",
+    "blue",
+    "palette",
+    "alpha",
+    "hue",
+    "saturation",
+    "lightness",
+    "cyan",
+    "magenta",
+    "yellow",
+    "black",
+}
+# What rasters derived from heights are called (common practice), and units that no height has.
+_OTHERS = (
+    *("slope", "aspect", "hillshade", "curvature", "roughness", "ruggedness", "intensity", "reflectance", "ndvi"),
+    *("land cover", "landcover", "class", "flow", "accumulation", "temperature", "precipitation", "density", "count"),
+)
+_MEASURES = {
+    **dict.fromkeys(("%", "percent", "per cent", "pct"), "%"),
+    **dict.fromkeys(("deg", "degree", "degrees", "°"), "degrees"),
+    **dict.fromkeys(("rad", "radian", "radians"), "radians"),
+}
+# No ground is so low: the smallest number of single precision, and others that stand for nothing.
+_NO_GROUND = -3.0e38
+_USUAL_NODATA = (-9999.0, -32768.0, -32767.0, -99999.0)
+
+
+def _band(path: Path, source: Any, params: BandParams, findings: list[Finding]) -> int:
+    """Return the number of the band that is read.
+
+    Raises
+    ------
+    ParamError
+        If there is none of that number.
+    FormatError
+        If the raster is a picture.
+    """
+    kinds = [each.name for each in source.colorinterp]
+    if params.band is not None:
+        if params.band > source.count:
+            raise ParamError("band", f"the raster has {source.count}")
+        if kinds[params.band - 1] in _COLOURS:
+            text = f"Band {params.band} is the colour “{kinds[params.band - 1]}” of a picture; its numbers were taken, as asked."
+            findings.append(Finding("colour-band", text))
+        return params.band
+    free = [k + 1 for k, kind in enumerate(kinds) if kind not in _COLOURS]
+    if not free:
+        listed = ", ".join(kinds)
+        raise FormatError(
+            path, f"this is a picture ({listed}), no raster of heights; band=1 takes a band's numbers all the same"
+        )
+    if source.count > 1:
+        findings.append(
+            note("one-band", f"The raster has {source.count} bands; band {free[0]} was read (band=… takes another).")
+        )
+    return free[0]
+
+
+def _quantity(path: Path, source: Any, band: int, holds: Holds, findings: list[Finding]) -> tuple[str, str]:
+    """Return what a band holds and what it is measured in, by its unit and description; heights have no word."""
+    unit = (source.units[band - 1] or "").strip().lower()
+    described = (source.descriptions[band - 1] or "").strip().lower()
+    measure = _MEASURES.get(unit, "")
+    word = next((each for each in _OTHERS if each in described), "")
+    if holds is Holds.HEIGHT:
+        return HEIGHT, ""
+    if holds is Holds.OTHER or measure or word:
+        quantity = word or (described if described and described != HEIGHT else "values")
+        if holds is Holds.AUTO:
+            told = f"{quantity} in {measure}" if measure else quantity
+            findings.append(
+                Finding(
+                    "no-heights",
+                    f"The raster holds {told}, no heights, by its own word (holds=height takes it for heights).",
+                )
+            )
+        return quantity, measure or unit
+    named = next((each for each in _OTHERS[:5] if each in path.stem.lower()), "")
+    if named:
+        text = (
+            f"The file's name speaks of {named}, its content does not; if these are no heights, say so (holds=other)."
+        )
+        findings.append(Finding("perhaps-no-heights", text))
+    return HEIGHT, ""
+
+
+def _without_nodata(
+    source: Any, band: int, heights: NDArray[np.float64], params: BandParams, findings: list[Finding]
+) -> None:
+    """Take out, in place, what stands for no height: what was said, and what no ground can be; point out what may."""
+    if params.nodata is not None:
+        for piece in pieces(heights):
+            piece[piece == params.nodata] = np.nan
+    if source.nodatavals[band - 1] is not None and source.nodatavals[band - 1] <= _NO_GROUND:
+        return
+    deep, usual = 0, dict.fromkeys(_USUAL_NODATA, 0)
+    for piece in pieces(heights):
+        low = piece <= _NO_GROUND
+        deep += int(low.sum())
+        piece[low] = np.nan
+        if np.nanmin(piece, initial=0.0) <= -9999.0:
+            for value in usual:
+                usual[value] += int((piece == value).sum())
+    if deep:
+        text = f"{count(deep, 'cell')} at {_NO_GROUND:g} or below {either(deep, 'has', 'have')} no height; the file does not say so."
+        findings.append(Finding("undeclared-nodata", text))
+    for value, number in usual.items():
+        if number:
+            text = f"{count(number, 'cell')} {either(number, 'is', 'are')} at {value:g}, which usually stands for no height; the file does not say so (nodata={value:g} does)."
+            findings.append(Finding("undeclared-nodata", text))
 
 
 def _heights(source: Any, band: int, progress: Progress, every: int) -> NDArray[np.float64]:
@@ -210,10 +365,10 @@ def _turned_north(heights: NDArray[np.float64], place: Any, findings: list[Findi
     return turned, type(place)(size, 0.0, west, 0.0, -size, north)
 
 
-def _frame(source: Any, band: int, findings: list[Finding]) -> Frame:
+def _frame(source: Any, band: int, findings: list[Finding], *, heights: bool) -> Frame:
     vertical: Unit | None = None
     word = source.units[band - 1]
-    if word:
+    if word and heights:
         try:
             vertical = parse_unit(word)
         except CallError:
@@ -222,10 +377,10 @@ def _frame(source: Any, band: int, findings: list[Finding]) -> Frame:
         return Frame(None, None, vertical)
     try:
         frame = frame_of_crs(source.crs.to_wkt())
-    except ValueError as error:
-        findings.append(Finding("crs-unreadable", f"{error}."))
+    except ValueError:
+        findings.append(Finding("crs-unreadable", "The coordinate reference system cannot be read."))
         return Frame(None, None, vertical)
     if frame.vertical and vertical and frame.vertical is not vertical:
         text = f"The CRS says heights are in {frame.vertical.title}, the band says {vertical.title}; the band counts."
         findings.append(Finding("unit-contradiction", text))
-    return Frame(frame.crs, frame.horizontal, vertical or frame.vertical)
+    return Frame(frame.crs, frame.horizontal, (vertical or frame.vertical) if heights else None)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 import logging
+import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -109,7 +111,7 @@ def _layer(
         geometry = shapely.from_wkb(shapes, on_invalid="ignore")
         missing = shapely.is_missing(geometry) | shapely.is_empty(geometry)
         if missing.any():
-            text = f"{count(int(missing.sum()), 'feature')} of {spaced(len(geometry))} in {name} have no geometry; left out."
+            text = f"{count(int(missing.sum()), 'feature')} of {spaced(len(geometry))} in {name} without geometry: left out."
             findings.append(left_out("no-geometry", text))
         parts, owner = shapely.get_parts(geometry[~missing], return_index=True)
         # A collection's parts may be collections again.
@@ -185,8 +187,8 @@ def _frame(meta: dict[str, Any], findings: list[Finding]) -> Frame:
         return Frame()
     try:
         return frame_of_crs(str(meta["crs"]))
-    except ValueError as error:
-        findings.append(Finding("crs-unreadable", f"{error}."))
+    except ValueError:
+        findings.append(Finding("crs-unreadable", "The coordinate reference system cannot be read."))
         return Frame()
 
 
@@ -208,7 +210,7 @@ def _heights(
     heights[~np.isfinite(heights)] = np.nan
     bad = int(np.isnan(heights).sum())
     if bad:
-        text = f"{count(bad, 'feature')} of {spaced(number)} in {name} have no number as {params.elevation}; they have no height."
+        text = f"{count(bad, 'feature')} of {spaced(number)} in {name} without a number as {params.elevation}, and so without a height."
         findings.append(Finding("no-height", text))
     return heights
 
@@ -252,7 +254,8 @@ def names_in(path: Path) -> dict[str, list[str]]:
     """
     import pyogrio
 
-    with library_faults(path, "reading the file"):
+    with library_faults(path, "reading the file"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")
         layers = [str(name) for name, _ in pyogrio.list_layers(path)]
         fields = [str(f) for layer in layers for f in pyogrio.read_info(path, layer=layer)["fields"]]
     unique = list(dict.fromkeys(fields))
@@ -265,19 +268,26 @@ def vector_format(
     suffixes: tuple[str, ...],
     sniff: Callable[[bytes, Path], int],
     driver: str,
-    check: Callable[[Path], None] = lambda path: None,
+    check: Callable[[Path, Any], tuple[Finding, ...]] = lambda path, params: (),
+    read_params: type[VectorReadParams] = VectorReadParams,
 ) -> Format:
     """Return the declaration of a format that one driver of the vector library reads.
 
     Parameters
     ----------
     check : callable
-        Refuses a file before the library sees it.
+        Path and reading options → what there is to say; refuses a file before the library sees it.
+    read_params : type
+        The reading options, where the format has more than all have.
     """
 
     def read(path: Path, params: VectorReadParams, progress: Progress) -> ReadResult:
-        check(path)
-        return read_vector(path, params, progress, driver)
+        said = check(path, params)
+        # Measures beside heights are none of terrain's business; the library would remark on them.
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            result = read_vector(path, params, progress, driver)
+        return dataclasses.replace(result, findings=(*said, *result.findings))
 
     return Format(
         id=own,
@@ -286,6 +296,6 @@ def vector_format(
         sniff=sniff,
         carries=Carries(kinds=(PointSet, Linework), several=True, units="both", crs=True, attributes=True),
         read=read,
-        read_params=VectorReadParams,
+        read_params=read_params,
         suggest=names_in,
     )

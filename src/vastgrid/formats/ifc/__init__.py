@@ -143,8 +143,8 @@ def _frame(about: dict[str, Any], findings: list[Finding]) -> Frame:
         return metres
     try:
         frame = frame_of_crs(f"EPSG:{about['epsg']}")
-    except ValueError as error:
-        findings.append(Finding("crs-unreadable", f"The model's CRS cannot be used: {error}."))
+    except ValueError:
+        findings.append(Finding("crs-unreadable", "The model's CRS cannot be used."))
         return metres
     if frame.horizontal is not Unit.METRE:
         findings.append(Finding("crs-not-metric", "The model's CRS is not in metres; coordinates here are."))
