@@ -107,7 +107,7 @@ def test_same_lines_as_matplotlib_on_jacksboro(jacksboro):
     made = Grid(frame=METRES, heights=jacksboro[::3, ::3], west=0.0, north=1000.0, dx=10.0, dy=10.0)
     tin = grid_tin(made)
     levels = np.arange(300.13, 1000.0, 50.0)
-    plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
+    plan, offsets, which, _ = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
     generator = matplotlib.tri.Triangulation(tin.vertices[:, 0], tin.vertices[:, 1], tin.triangles)
     from matplotlib._tri import TriContourGenerator
 
@@ -125,7 +125,7 @@ def test_length_close_to_contourpy_on_jacksboro(jacksboro):
     # Quadrilaterals cut into triangles pair saddles otherwise, so only the total length can agree, and nearly.
     made = Grid(frame=METRES, heights=jacksboro, west=0.0, north=float(jacksboro.shape[0]), dx=1.0, dy=1.0)
     tin = grid_tin(made)
-    plan, offsets, _ = isolines(tin.vertices, tin.triangles, tin.edges_across, np.array([500.5]))
+    plan, offsets, _, _ = isolines(tin.vertices, tin.triangles, tin.edges_across, np.array([500.5]))
     ours = sum(np.hypot(*np.diff(plan[a:b], axis=0).T).sum() for a, b in zip(offsets[:-1], offsets[1:], strict=True))
     theirs = contourpy.contour_generator(made.eastings(), made.northings(), jacksboro).lines(500.5)
     assert ours == pytest.approx(sum(np.hypot(*np.diff(line, axis=0).T).sum() for line in theirs), rel=0.02)

@@ -129,7 +129,7 @@ def test_crossing_breaklines_meet_by_the_rule():
         result = run([PointSet(frame=METRES, xyz=square), work], TinParams(heights=rule), Silent())
         middle = result.dataset.vertices[np.abs(result.dataset.vertices[:, :2] - 5).max(axis=1) < 1e-9]
         assert middle[:, 2].tolist() == [height]
-        assert any("10.000 apart" in finding.text for finding in result.findings)
+        assert any("10.000 m apart" in finding.text for finding in result.findings)
 
 
 def test_outer_boundary_cuts_exactly_and_keeps_the_ground():

@@ -8,14 +8,16 @@ from dataclasses import dataclass, replace
 from typing import Annotated
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError, ParamError
-from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
-from vastgrid.kernels.isolines import isolines
+from vastgrid.kernels.gridlines import grid_isolines
+from vastgrid.kernels.isolines import isolines, undoubled
 from vastgrid.params.declare import Param
-from vastgrid.terrain.compare import contour_tin, difference, grid_tin
+from vastgrid.terrain.compare import contour_tin, difference
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.grid import Grid
@@ -23,6 +25,8 @@ from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.tin import Tin
 
 MOST_LEVELS = 20_000
+# Turning more vertices of contours back into a TIN takes longer than making and writing them.
+MOST_MEASURED = 3_000_000
 
 
 @dataclass(frozen=True)
@@ -44,10 +48,15 @@ class ContourParams:
     ] = 5
 
 
-def levels_between(low: float, high: float, base: float, interval: float) -> tuple[Floats, Floats]:
+def levels_between(low: float, high: float, base: float, interval: float, word: str = "") -> tuple[Floats, Floats]:
     """Return the levels inside a range, and each one's number counted from the base.
 
     A level equal to the lowest height is left out: the ground touches it but does not cross it.
+
+    Parameters
+    ----------
+    word : str
+        The unit, as an error says it after a number.
 
     Raises
     ------
@@ -56,7 +65,7 @@ def levels_between(low: float, high: float, base: float, interval: float) -> tup
     """
     first, last = math.floor((low - base) / interval) + 1, math.floor((high - base) / interval + 1e-9)
     if last - first + 1 > MOST_LEVELS:
-        raise ParamError("interval", f"{interval:g} would give {last - first + 1} levels; choose a larger one")
+        raise ParamError("interval", f"{interval:g}{word} would give {last - first + 1} levels; choose a larger one")
     number = np.arange(first, last + 1, dtype=np.float64)
     # Levels are what was asked for in decimals, not sums of binary fractions.
     return np.round(base + number * interval, 10), number
@@ -68,6 +77,17 @@ def suggested_interval(low: float, high: float) -> float:
     power = 10.0 ** math.floor(math.log10(wanted))
     step = next(step for step in (1.0, 2.0, 5.0, 10.0) if step * power >= wanted * 0.999)
     return float(f"{step * power:.6g}")
+
+
+def level_lines(surface: Tin | Grid, levels: Floats) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64]]:
+    """Return a surface's level lines: vertices in plan, offsets, and which level each line has.
+
+    A grid is followed between its own centres, without a triangulation that would add kinks.
+    """
+    if isinstance(surface, Grid):
+        west, north = surface.west + surface.dx / 2.0, surface.north - surface.dy / 2.0
+        return undoubled(*grid_isolines(surface.heights, west, north, surface.dx, surface.dy, levels))
+    return undoubled(*isolines(surface.vertices, surface.triangles, surface.edges_across, levels))
 
 
 def settle(inputs: Sequence[Tin | Grid], params: ContourParams) -> ContourParams:
@@ -88,16 +108,16 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
         If the surface has no heights.
     """
     surface = inputs[0]
-    tin = grid_tin(surface) if isinstance(surface, Grid) else surface
     assert params.interval is not None
     unit = surface.frame.vertical
     interval, base = params.interval.in_unit(unit, "interval"), params.base.in_unit(unit, "base")
-    pair = tin.extent().elevation
+    pair = surface.extent().elevation
     if pair is None:
         raise DataError(f"{surface.name} has no heights to draw contours from")
-    levels, number = levels_between(pair[0], pair[1], base, interval)
+    word = f" {unit.value}" if unit else ""
+    levels, number = levels_between(pair[0], pair[1], base, interval, word)
     progress.report(0.05, "tracing contours")
-    plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
+    plan, offsets, which = level_lines(surface, levels)
     progress.report(0.3, "tracing contours")
     findings: list[Finding] = []
     index = number[which] % params.index == 0
@@ -112,16 +132,40 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
     )
     if len(made) == 0:
         findings.append(
-            Finding("no-contours", f"No contour crosses the heights {pair[0]:.3f} … {pair[1]:.3f} at {interval:g}.")
+            Finding(
+                "no-contours",
+                f"No contour crosses the heights {pair[0]:.3f} … {pair[1]:.3f}{word} at an interval of {interval:g}{word} "
+                f"from {base:g}{word}.",
+            )
         )
+        return Result(made, tuple(findings))
+    if len(plan) > MOST_MEASURED:
+        text = f"What the contours lose was not measured: {count(len(plan), 'vertex', 'vertices')} would take long to turn back into ground."
+        findings.append(Finding("loss-unknown", text))
         return Result(made, tuple(findings))
     try:
         back = contour_tin(made, progress.part(0.3, 0.7))
-        loss = difference(tin, back, progress.part(0.7, 1.0))
+        loss = difference(surface, back, progress.part(0.7, 1.0))
     except DataError as error:
-        findings.append(note("loss-unknown", f"What the contours lose cannot be measured: {error}."))
+        findings.append(Finding("loss-unknown", f"What the contours lose cannot be measured: {error}."))
         return Result(made, tuple(findings))
     return Result(made, tuple(findings), loss)
+
+
+def effort(inputs: Sequence[Tin | Grid], params: ContourParams) -> int:
+    """Return about how many vertices the contours will have: one wherever a level crosses an edge."""
+    surface = inputs[0]
+    pair = surface.extent().elevation
+    settled = settle(inputs, params)
+    if pair is None or settled.interval is None:
+        return 0
+    unit = surface.frame.vertical
+    interval = settled.interval.in_unit(unit, "interval")
+    if isinstance(surface, Grid):
+        steps = (np.abs(np.diff(surface.heights, axis=axis)) for axis in (0, 1))
+        return int(sum(float(np.nansum(step)) for step in steps) / interval)
+    z = surface.vertices[surface.triangles, 2]
+    return int(float((z.max(axis=1) - z.min(axis=1)).sum()) / interval)
 
 
 def _estimate(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
@@ -130,7 +174,9 @@ def _estimate(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
     if pair is None or settled.interval is None:
         return ""
     interval = settled.interval.in_unit(inputs[0].frame.vertical, "interval")
-    return "about " + count(max(int((pair[1] - pair[0]) / interval), 1), "level")
+    size = effort(inputs, settled)
+    vertices = f", {count(size, 'vertex', 'vertices')}" if size > 1_000_000 else ""
+    return "about " + count(max(int((pair[1] - pair[0]) / interval), 1), "level") + vertices
 
 
 def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
@@ -139,7 +185,7 @@ def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
 
 CONVERSION = Conversion(
     id="contours",
-    version=1,
+    version=2,
     title="Contours",
     help="Level lines of a TIN or grid, chained, with higher ground on the left.",
     takes=(Tin, Grid),
@@ -150,6 +196,7 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     estimate=_estimate,
+    effort=effort,
     name=_name,
     automatic=4,
 )

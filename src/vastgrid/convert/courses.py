@@ -50,7 +50,7 @@ def run(inputs: Sequence[Dataset], params: CourseParams, progress: Progress) -> 
         raise DataError(f"the records of {survey.name} are single places; none has a course")
     findings = []
     if len(courses) < len(records):
-        text = f"{count(len(records) - len(courses), 'record')} of {spaced(len(records))} are single places; left out."
+        text = f"{count(len(records) - len(courses), 'record')} of {spaced(len(records))} without a course (single places): left out."
         findings.append(Finding("no-course", text))
     layers = [record.role.upper() if params.layers is Layers.ROLE else record.name or record.role for record in courses]
     progress.report(1.0)

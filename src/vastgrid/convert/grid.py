@@ -10,7 +10,7 @@ from typing import Annotated
 import numpy as np
 
 from vastgrid.base.errors import DataError, ParamError
-from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.kernels.raster import raster_heights
@@ -72,19 +72,20 @@ def run(inputs: Sequence[Tin], params: GridParams, progress: Progress) -> Result
     tin = inputs[0]
     assert params.cell is not None
     size = params.cell.in_unit(tin.frame.horizontal, "cell")
+    word = f" {tin.frame.horizontal.value}" if tin.frame.horizontal else ""
     west, north, rows, columns = shape_of(tin, size)
     if rows * columns > MOST_CELLS:
-        raise ParamError("cell", f"{size:g} would give {count(rows * columns, 'cell')}; choose a larger one")
+        raise ParamError("cell", f"{size:g}{word} would give {count(rows * columns, 'cell')}; choose a larger one")
     heights = raster_heights(tin.vertices, tin.triangles, (west, north), (size, size), (rows, columns))
     progress.report(0.4, "laying the grid")
     grid = Grid(name="Grid", frame=tin.frame, heights=heights, west=west, north=north, dx=size, dy=size)
     findings: list[Finding] = []
     if not np.isfinite(heights).any():
-        raise DataError(f"no cell centre lies on {tin.name}; a cell of {size:g} is too large for it")
+        raise DataError(f"no cell centre lies on {tin.name}; a cell of {size:g}{word} is too large for it")
     try:
         loss = difference(tin, grid, progress.part(0.4, 1.0))
     except DataError as error:
-        findings.append(note("loss-unknown", f"What the grid loses cannot be measured: {error}."))
+        findings.append(Finding("loss-unknown", f"What the grid loses cannot be measured: {error}."))
         return Result(grid, tuple(findings))
     return Result(grid, tuple(findings), loss)
 

@@ -187,12 +187,13 @@ def _degree_lattice(source: Dataset, ring: Floats, size: float) -> Floats:
     return _inside(np.column_stack(back), ring)
 
 
+_TAKES: tuple[type[Dataset], ...] = (Tin, Grid, PointSet, Linework, Contours)
 CONVERSION = Conversion(
     id="lattice",
     version=1,
     title="Lattice of points",
     help="Points at an even spacing over an area, with elevations from a surface or from an elevation service.",
-    takes=(Tin, Grid, PointSet, Linework, Contours),
+    takes=_TAKES,
     many=False,
     gives=PointSet,
     params=LatticeParams,
@@ -200,5 +201,6 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: "Lattice",
+    takes_as=lambda params: (Tin, Grid) if params.elevations is Source.SURFACE else _TAKES,
     ask=True,
 )

@@ -30,7 +30,7 @@ def run(inputs: Sequence[Dataset], params: PointParams, progress: Progress) -> R
     findings = []
     if not good.all():
         findings.append(
-            Finding("no-height", f"{count(int((~good).sum()), 'vertex', 'vertices')} without a height were left out.")
+            Finding("no-height", f"{count(int((~good).sum()), 'vertex', 'vertices')} without a height: left out.")
         )
     progress.report(1.0)
     return Result(PointSet(name="Points", frame=source.frame, xyz=xyz[good]), tuple(findings))

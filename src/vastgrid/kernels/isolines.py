@@ -12,7 +12,7 @@ def isolines(
     triangles: NDArray[np.int32],
     neighbours: NDArray[np.int32],
     levels: NDArray[np.float64],
-) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
+) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64], NDArray[np.bool_]]:
     """Return the level lines of a TIN.
 
     A vertex exactly on a level counts as above it, so each triangle is crossed once or not at all and lines never
@@ -31,8 +31,10 @@ def isolines(
         Line i is ``plan[offsets[i]:offsets[i + 1]]``; closed lines repeat their first vertex.
     level : (l,) int64
         Which of `levels` each line has.
+    node : (n,) bool
+        Which vertices of lines stand exactly on a vertex of the TIN.
     """
-    empty = np.zeros((0, 2)), np.zeros(1, np.int64), np.zeros(0, np.int64)
+    empty = np.zeros((0, 2)), np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0, np.bool_)
     if len(triangles) == 0 or len(levels) == 0:
         return empty
     # Rank of each vertex: how many levels it is at or above.
@@ -40,8 +42,8 @@ def isolines(
     starts, members = _by_level(triangles, rank, len(levels))
     if members.size == 0:
         return empty
-    plan, offsets, level, lines, points = _chain(vertices, triangles, neighbours, rank, levels, starts, members)
-    return plan[:points].copy(), offsets[: lines + 1].copy(), level[:lines].copy()
+    plan, offsets, level, node, lines, points = _chain(vertices, triangles, neighbours, rank, levels, starts, members)
+    return plan[:points].copy(), offsets[: lines + 1].copy(), level[:lines].copy(), node[:points].copy()
 
 
 @numba.njit(cache=True, nogil=True)
@@ -68,6 +70,7 @@ def _chain(vertices, triangles, neighbours, rank, levels, starts, members):
     segments = members.shape[0]
     # An open line has one point more than segments; a line has at least one segment.
     plan = np.zeros((2 * segments + 1, 2))
+    node = np.zeros(2 * segments + 1, np.bool_)
     offsets = np.zeros(segments + 2, np.int64)
     line_level = np.zeros(segments + 1, np.int64)
     seen = np.full(triangles.shape[0], -1, np.int32)
@@ -93,16 +96,9 @@ def _chain(vertices, triangles, neighbours, rank, levels, starts, members):
                 edge = entry
                 current = t
                 while True:
-                    a, b = triangles[current, edge], triangles[current, (edge + 1) % 3]
-                    # Always from the lower vertex number, so that both sides of an edge give the same point.
-                    if a > b:
-                        a, b = b, a
-                    za, zb = vertices[a, 2], vertices[b, 2]
-                    share = (level - za) / (zb - za)
-                    x = vertices[a, 0] + share * (vertices[b, 0] - vertices[a, 0])
-                    y = vertices[a, 1] + share * (vertices[b, 1] - vertices[a, 1])
+                    x, y, on = _place(vertices, triangles[current, edge], triangles[current, (edge + 1) % 3], level)
                     if points == begin or x != plan[points - 1, 0] or y != plan[points - 1, 1]:
-                        plan[points, 0], plan[points, 1] = x, y
+                        plan[points, 0], plan[points, 1], node[points] = x, y, on
                         points += 1
                     if seen[current] == k:
                         break
@@ -115,14 +111,9 @@ def _chain(vertices, triangles, neighbours, rank, levels, starts, members):
                     onwards = neighbours[current, leave]
                     if onwards < 0:
                         a, b = triangles[current, leave], triangles[current, (leave + 1) % 3]
-                        if a > b:
-                            a, b = b, a
-                        za, zb = vertices[a, 2], vertices[b, 2]
-                        share = (level - za) / (zb - za)
-                        x = vertices[a, 0] + share * (vertices[b, 0] - vertices[a, 0])
-                        y = vertices[a, 1] + share * (vertices[b, 1] - vertices[a, 1])
+                        x, y, on = _place(vertices, a, b, level)
                         if x != plan[points - 1, 0] or y != plan[points - 1, 1]:
-                            plan[points, 0], plan[points, 1] = x, y
+                            plan[points, 0], plan[points, 1], node[points] = x, y, on
                             points += 1
                         break
                     # The same edge, seen from the other side.
@@ -139,4 +130,105 @@ def _chain(vertices, triangles, neighbours, rank, levels, starts, members):
                 lines += 1
                 offsets[lines] = points
                 line_level[lines - 1] = k
-    return plan, offsets, line_level, lines, points
+    return plan, offsets, line_level, node, lines, points
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _place(vertices, a, b, level):
+    # Always from the lower vertex number, so that both sides of an edge give the same point.
+    if a > b:
+        a, b = b, a
+    za, zb = vertices[a, 2], vertices[b, 2]
+    if za == level:
+        return vertices[a, 0], vertices[a, 1], True
+    if zb == level:
+        return vertices[b, 0], vertices[b, 1], True
+    share = (level - za) / (zb - za)
+    x = vertices[a, 0] + share * (vertices[b, 0] - vertices[a, 0])
+    y = vertices[a, 1] + share * (vertices[b, 1] - vertices[a, 1])
+    return x, y, False
+
+
+def undoubled(
+    plan: NDArray[np.float64], offsets: NDArray[np.int64], level: NDArray[np.int64], node: NDArray[np.bool_]
+) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
+    """Return level lines without stretches that are there twice, once each way.
+
+    A ridge or a valley that lies exactly on a level has no ground between its two sides: their lines fall together and
+    enclose nothing. Such pairs go, and what is left is joined again.
+
+    Parameters
+    ----------
+    node : (n,) bool
+        Vertices on a vertex of the surface; only between two such can stretches fall together.
+    """
+    start = np.flatnonzero(node[:-1] & node[1:]) if len(node) > 1 else np.zeros(0, np.int64)
+    last = np.zeros(len(plan), np.bool_)
+    last[offsets[1:] - 1] = True
+    start = start[~last[start]]
+    if len(start) == 0:
+        return plan, offsets, level
+    line = np.searchsorted(offsets, start, side="right") - 1
+    a, b = plan[start], plan[start + 1]
+    forward = (a[:, 0] < b[:, 0]) | ((a[:, 0] == b[:, 0]) & (a[:, 1] < b[:, 1]))
+    low, high = np.where(forward[:, None], a, b), np.where(forward[:, None], b, a)
+    keys = (forward, high[:, 1], high[:, 0], low[:, 1], low[:, 0], level[line])
+    order = np.lexsort(keys)
+    same = np.ones(len(order) - 1, np.bool_)
+    for key in keys[1:]:
+        same &= key[order][1:] == key[order][:-1]
+    pair = same & (forward[order][1:] != forward[order][:-1])
+    # Of three in a row only two are a pair.
+    first = np.flatnonzero(pair)
+    first = first[np.diff(first, prepend=-2) > 1]
+    gone = start[np.concatenate((order[first], order[first + 1]))]
+    if len(gone) == 0:
+        return plan, offsets, level
+    return _rejoined(plan, offsets, level, np.sort(gone))
+
+
+def _rejoined(
+    plan: NDArray[np.float64], offsets: NDArray[np.int64], level: NDArray[np.int64], gone: NDArray[np.int64]
+) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
+    """Return lines without the stretches that begin at some vertices, the pieces joined where they meet."""
+    line = np.searchsorted(offsets, gone, side="right") - 1
+    cut = np.unique(line)
+    kept = np.setdiff1d(np.arange(len(level)), cut)
+    out = [plan[offsets[k] : offsets[k + 1]] for k in kept.tolist()]
+    levels = level[kept].tolist()
+    borders = np.searchsorted(line, cut), np.searchsorted(line, cut, side="right")
+    pieces: dict[tuple[int, float, float], list[NDArray[np.float64]]] = {}
+    for k, first, stop in zip(cut.tolist(), *(each.tolist() for each in borders), strict=True):
+        begin = int(offsets[k])
+        for end in (*gone[first:stop].tolist(), int(offsets[k + 1]) - 1):
+            if end > begin:
+                piece = plan[begin : end + 1]
+                pieces.setdefault((int(level[k]), *piece[0].tolist()), []).append(piece)
+            begin = end + 1
+    # Pieces that nothing leads to come first: they are the beginnings of open lines.
+    ends = {(key[0], *piece[-1].tolist()) for key, own in pieces.items() for piece in own}
+    for key in sorted(pieces, key=lambda key: key in ends):
+        while pieces.get(key):
+            chain = [pieces[key].pop()]
+            while True:
+                at = (key[0], *chain[-1][-1].tolist())
+                if at == key or not pieces.get(at):
+                    break
+                chain.append(_leftmost(chain[-1], pieces[at]))
+            out.append(np.concatenate([chain[0], *(piece[1:] for piece in chain[1:])]))
+            levels.append(key[0])
+    sizes = np.array([len(each) for each in out], np.int64)
+    joined = np.concatenate(out) if out else np.zeros((0, 2))
+    return joined, np.concatenate(([0], np.cumsum(sizes))), np.array(levels, np.int64)
+
+
+def _leftmost(piece: NDArray[np.float64], others: list[NDArray[np.float64]]) -> NDArray[np.float64]:
+    """Take the piece that turns farthest to the left, so that lines touch and never cross."""
+    if len(others) == 1:
+        return others.pop()
+    come = piece[-1] - piece[-2]
+    turns = []
+    for other in others:
+        go = other[1] - other[0]
+        turns.append(np.arctan2(come[0] * go[1] - come[1] * go[0], come @ go))
+    return others.pop(int(np.argmax(turns)))

@@ -9,27 +9,42 @@ import numpy as np
 
 
 @numba.njit(cache=True, nogil=True, inline="always")
+def _rise(before, here, after):
+    """Return the rise from neighbour to neighbour over two steps; over one step, doubled, where one is missing."""
+    if np.isnan(after):
+        return 2.0 * (here - before)
+    if np.isnan(before):
+        return 2.0 * (after - here)
+    return after - before
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
 def _gradient(heights, r, c, dx, dy):
-    """Horn (1981): rise to the east and to the north from the eight neighbours; a missing one counts as the cell."""
+    """Return the rise to the east and to the north.
+
+    By Horn (1981) where all eight neighbours are there. At rims and beside gaps the same weights count for the rows
+    and columns that are there, each by what it has: a plane has one slope everywhere.
+    """
     rows, columns = heights.shape
-    z = heights[r, c]
-    n = r - 1 if r > 0 else r
-    s = r + 1 if r < rows - 1 else r
-    w = c - 1 if c > 0 else c
-    e = c + 1 if c < columns - 1 else c
-    nw, nn, ne = heights[n, w], heights[n, c], heights[n, e]
-    ww, ee = heights[r, w], heights[r, e]
-    sw, ss, se = heights[s, w], heights[s, c], heights[s, e]
-    nw = z if np.isnan(nw) else nw
-    nn = z if np.isnan(nn) else nn
-    ne = z if np.isnan(ne) else ne
-    ww = z if np.isnan(ww) else ww
-    ee = z if np.isnan(ee) else ee
-    sw = z if np.isnan(sw) else sw
-    ss = z if np.isnan(ss) else ss
-    se = z if np.isnan(se) else se
-    p = ((ne + 2.0 * ee + se) - (nw + 2.0 * ww + sw)) / (8.0 * dx)
-    q = ((nw + 2.0 * nn + ne) - (sw + 2.0 * ss + se)) / (8.0 * dy)
+    p = q = weight_p = weight_q = 0.0
+    for k in range(-1, 2):
+        weight = 2.0 if k == 0 else 1.0
+        if 0 <= r + k < rows:
+            before = heights[r + k, c - 1] if c > 0 else np.nan
+            after = heights[r + k, c + 1] if c < columns - 1 else np.nan
+            rise = _rise(before, heights[r + k, c], after)
+            if not np.isnan(rise):
+                p += weight * rise
+                weight_p += weight
+        if 0 <= c + k < columns:
+            before = heights[r + 1, c + k] if r < rows - 1 else np.nan
+            after = heights[r - 1, c + k] if r > 0 else np.nan
+            rise = _rise(before, heights[r, c + k], after)
+            if not np.isnan(rise):
+                q += weight * rise
+                weight_q += weight
+    p = p / (2.0 * dx * weight_p) if weight_p > 0.0 else 0.0
+    q = q / (2.0 * dy * weight_q) if weight_q > 0.0 else 0.0
     return p, q
 
 
@@ -37,7 +52,7 @@ def _gradient(heights, r, c, dx, dy):
 def hillshade(heights, dx, dy, azimuth, altitude):
     """Return the light on each cell, (rows, columns) float64 from 0 to 1; NaN where there is no height.
 
-    Slopes by Horn (1981), “Hill shading and the reflectance map”.
+    Slopes by Horn (1981), “Hill shading and the reflectance map”; at rims and gaps see `_gradient`.
 
     Parameters
     ----------
@@ -66,7 +81,8 @@ def hillshade(heights, dx, dy, azimuth, altitude):
 def slope_aspect(heights, dx, dy):
     """Return slope in degrees from level and the bearing that the ground falls towards, both (rows, columns) float64.
 
-    Bearings are degrees clockwise from the raster's north; level cells have none (NaN). Slopes by Horn (1981).
+    Bearings are degrees clockwise from the raster's north; level cells have none (NaN). Slopes by Horn (1981); at rims and
+    gaps see `_gradient`.
 
     Parameters
     ----------

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,9 +11,6 @@ from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.words import spaced
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.linework import Linework
-
-# Intervals that contours are drawn at, in any unit (common practice).
-_USUAL = [m * 10.0**e for e in (-2, -1, 0, 1, 2) for m in (1.0, 2.0, 2.5, 5.0)] + [1000.0]
 
 
 def line_levels(lines: Linework) -> Floats:
@@ -27,29 +26,49 @@ def line_levels(lines: Linework) -> Floats:
     return np.where((low == high) & (sizes > 0), low, np.nan)
 
 
-def interval_of(levels: Floats) -> tuple[float, NDArray[np.bool_]] | None:
-    """Return the interval that level lines keep, and which of them do not stand at a multiple of it.
+@dataclass(frozen=True, slots=True)
+class Interval:
+    """The interval that level lines keep.
 
-    The largest usual interval that at least nine in ten keep is taken; lines without a height are no exceptions.
-
-    Returns
-    -------
-    interval : float
+    Attributes
+    ----------
+    step, base : float
+        Levels are ``base + n * step``; the base is 0 where that fits.
     odd : (k,) bool
-        None for both where there are fewer than three heights, or no usual interval fits.
+        Lines that do not stand at such a level; lines without a height are no exceptions.
+    """
+
+    step: float
+    base: float
+    odd: NDArray[np.bool_]
+
+
+def interval_of(levels: Floats) -> Interval | None:
+    """Return the interval that level lines keep; None where there are fewer than three heights or none is kept.
+
+    The interval is the difference of neighbouring levels that comes most often among those that nine in ten levels
+    keep; it is what the lines have, not what would be usual.
     """
     known = np.isfinite(levels)
     heights = np.unique(np.round(levels[known], 6))
     if len(heights) < 3:
         return None
-    for interval in sorted(_USUAL, reverse=True):
-        if interval > np.ptp(heights) / 2.0:
+    gaps, times = np.unique(np.round(np.diff(heights), 6), return_counts=True)
+    # A common difference, or a part of one: of 0, 1, 2.5, 5 and 7.5 most are a multiple of 2.5.
+    for step in gaps[np.argsort(-times, kind="stable")][:20].tolist():
+        if step <= 0.0:
             continue
-        off = np.abs(levels / interval - np.rint(levels / interval)) > 1e-4
+        share = np.mod(heights, step) / step
+        turned = np.exp(2j * np.pi * share)
+        # The most frequent remainder is the base.
+        base = float(np.angle(turned[np.argmax([(np.abs(turned - each) < 1e-3).sum() for each in turned[:50]])]))
+        base = base / (2.0 * np.pi) % 1.0 * step
+        base = 0.0 if min(base, step - base) < 1e-4 * step else float(f"{base:.6g}")
+        off = np.abs((levels - base) / step - np.rint((levels - base) / step)) > 1e-3
         odd = known & off
-        different = np.abs(heights / interval - np.rint(heights / interval)) <= 1e-4
-        if odd.sum() <= 0.1 * known.sum() and different.sum() >= 3:
-            return interval, odd
+        fit = np.abs((heights - base) / step - np.rint((heights - base) / step)) <= 1e-3
+        if odd.sum() <= 0.1 * known.sum() and fit.sum() >= 3 and odd.sum() <= 0.5 * known.sum():
+            return Interval(step, base, odd)
     return None
 
 
@@ -62,13 +81,15 @@ def interval_finding(lines: Linework) -> list[Finding]:
     found = interval_of(levels)
     if found is None:
         return []
-    interval, odd = found
     unit = f" {lines.frame.vertical.value}" if lines.frame.vertical else ""
-    text = f"{count(int(known.sum()), 'level line')} of {spaced(len(lines))} keep an interval of {interval:g}{unit}"
+    begin = f", counted from {found.base:g}{unit}" if found.base else ""
+    keeps = "keeps" if known.sum() == 1 else "keep"
+    text = f"{count(int(known.sum()), 'level line')} of {spaced(len(lines))} {keeps} an interval of {found.step:g}{unit}{begin}"
+    odd = found.odd
     if not odd.any():
         return [note("contour-interval", f"{text}, without exception.")]
     first = int(np.flatnonzero(odd)[0])
     at = lines.vertices[lines.offsets[first], :2].tolist()
     some = ", ".join(f"{value:g}" for value in np.unique(levels[odd])[:6])
-    text = f"{text}, but {count(int(odd.sum()), 'line does', 'lines do')} not: {some}."
+    text = f"{text}, but {count(int(odd.sum()), 'line does', 'lines do')} not: {some}{unit}."
     return [Finding("contour-interval", text, Severity.WARNING, (at[0], at[1]))]
