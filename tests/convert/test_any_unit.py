@@ -76,9 +76,9 @@ def test_estimates_mind_the_unit_that_is_typed(points, unit):
 
 def test_too_many_levels_or_cells_are_refused_with_their_number():
     surface = ground(200)
-    with pytest.raises(ParamError, match=r"interval: 1e-06 would give"):
+    with pytest.raises(ParamError, match=r"interval: 1e-06 m would give"):
         made("contours", [surface], interval="0.000001")
-    with pytest.raises(ParamError, match=r"cell: 0.001 would give .* cells; choose a larger one"):
+    with pytest.raises(ParamError, match=r"cell: 0.001 m would give .* cells; choose a larger one"):
         made("grid", [surface], cell="0.001m")
 
 

@@ -123,7 +123,7 @@ def test_single_places_have_no_course():
         courses.run([photos], courses.CourseParams(), Silent())
     both = survey_of("s", UTM, [Record("photo position", "p", place, {}), Record("trajectory", "t", np.eye(3), {})])
     result = courses.run([both], courses.CourseParams(), Silent())
-    assert "1 record of 2 are single places" in result.findings[0].text
+    assert "1 record of 2 without a course (single places)" in result.findings[0].text
 
 
 @pytest.mark.parametrize(
@@ -136,12 +136,17 @@ def test_single_places_have_no_course():
         ("points", "gpx", []),
         ("tin", "kml", ["points"]),
         ("contours", "geotiff", ["tin", "grid"]),
-        ("lines", "landxml", ["tin"]),
+        ("lines", "landxml", []),
+        ("lines", "dxf", []),
+        ("contours", "dxf", []),
+        ("points", "landxml", []),
+        ("points", "geotiff", ["tin", "grid"]),
         ("grid", "dxf", ["facets"]),
     ],
 )
 def test_chains_are_found(kind, target, wanted):
-    steps = catalog.chain([type(kinds()[kind])], catalog.format_named(target), None)
+    own = catalog.format_named(target)
+    steps = catalog.chain([kinds()[kind]], own.carries.kinds, own.title)
     assert [each.id for each in steps] == wanted
 
 

@@ -34,7 +34,7 @@ def ground():
     z = 100 + 12 * np.sin(xy[:, 0] / 30.0) * np.cos(xy[:, 1] / 25.0)
     points = PointSet(name="p", frame=METRIC, xyz=np.column_stack((xy + (E0, N0), z)))
     made = catalog.conversion_named("tin")
-    return dataclasses.replace(made.run([points], made.params(), Silent()).dataset, name="ground", _digest=[])
+    return dataclasses.replace(made.run([points], made.params(), Silent()).dataset, name="ground")
 
 
 def dressed(data, number=0, **words):

@@ -1,4 +1,4 @@
-"""Breaklines that cross at different heights: no surface can go through both."""
+"""Breaklines that meet others, or points, at different heights: no surface can go through both."""
 
 from __future__ import annotations
 
@@ -11,12 +11,13 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity, length_in
-from vastgrid.kernels.crossings import crossings
+from vastgrid.base.quantities import Length, Quantity, Unit, length_in
+from vastgrid.kernels.crossings import crossings, on_segments
 from vastgrid.params.declare import Param
 from vastgrid.terrain.check import Check, cut_short, with_unit
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.linework import Linework
+from vastgrid.terrain.pointset import PointSet
 
 
 @dataclass(frozen=True)
@@ -30,30 +31,107 @@ class Params:
 
 
 def run(lines: Linework, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
-    """Return crossings at different heights, the farthest apart first."""
+    """Return crossings at different heights, ends and points on lines at other heights; the farthest apart first."""
     start = np.setdiff1d(np.arange(len(lines.vertices)), lines.offsets[1:] - 1)
     a, b = lines.vertices[start], lines.vertices[start + 1]
     solid = np.isfinite(a).all(axis=1) & np.isfinite(b).all(axis=1) & ~_flat_at_zero(lines)[start]
     a, b, start = a[solid], b[solid], start[solid]
-    if len(a) < 2:
+    if len(a) == 0:
         return []
+    line_of = np.searchsorted(lines.offsets, start, side="right") - 1
+    unit = lines.frame.vertical
+    apart = length_in(params.apart, unit)
+    names = [name or "a line" for name in lines.layers]
+    met: list[_Met] = []
     pairs, shares = crossings(a, b)
-    progress.report(0.5)
+    progress.report(0.4)
     one, other = pairs.T
     s, t = shares.T
     place = a[one] + s[:, None] * (b[one] - a[one])
     z = a[other, 2] + t * (b[other, 2] - a[other, 2])
-    gap = np.abs(place[:, 2] - z)
-    wrong = np.flatnonzero(gap > length_in(params.apart, lines.frame.vertical))
-    wrong = wrong[np.argsort(-gap[wrong], kind="stable")]
-    wrong = wrong[np.unique(np.round(place[wrong, :2], 3), axis=0, return_index=True)[1]]
-    wrong = wrong[np.argsort(-gap[wrong], kind="stable")]
-    progress.report(0.9)
-    line_of = np.searchsorted(lines.offsets, start, side="right") - 1
-    found = [
-        _told(lines, int(line_of[one[k]]), int(line_of[other[k]]), place[k], float(z[k])) for k in wrong[:500].tolist()
+    who = [
+        _pair(names[lines.layer[j]], names[lines.layer[k]])
+        for j, k in _worst(line_of[one], line_of[other], place, z, apart)
     ]
-    return cut_short(found, CHECK.id, ("crossing", "crossings"))
+    met += [_Met(text, *row) for text, row in zip(who, _rows(place, z, apart), strict=True)]
+    near = length_in(_NEAR, lines.frame.horizontal)
+    solid_vertices = np.unique(np.concatenate((start, start + 1)))
+    own = lines.vertices[solid_vertices]
+    on, along = on_segments(own, a, b, near)
+    z = a[on[:, 1], 2] + along * (b[on[:, 1], 2] - a[on[:, 1], 2])
+    vertex_line = np.searchsorted(lines.offsets, solid_vertices[on[:, 0]], side="right") - 1
+    chosen = _worst(vertex_line, line_of[on[:, 1]], own[on[:, 0]], z, apart)
+    who = [f"A vertex of {names[lines.layer[j]]} lies on {names[lines.layer[k]]} at another height" for j, k in chosen]
+    met += [_Met(text, *row) for text, row in zip(who, _rows(own[on[:, 0]], z, apart), strict=True)]
+    progress.report(0.7)
+    for points in others:
+        # A scan has points everywhere, bushes and walls beside a line included; a survey's points are meant.
+        surveyed = isinstance(points, PointSet) and not {"intensity", "return_number"} & set(points.attributes)
+        if surveyed and isinstance(points, PointSet) and len(points.xyz) <= MOST_POINTS and points.frame == lines.frame:
+            xyz = points.xyz[np.isfinite(points.xyz).all(axis=1)]
+            on, along = on_segments(xyz, a, b, near)
+            z = a[on[:, 1], 2] + along * (b[on[:, 1], 2] - a[on[:, 1], 2])
+            chosen = _worst(on[:, 0], line_of[on[:, 1]], xyz[on[:, 0]], z, apart)
+            who = [f"A point of {points.name} lies on {names[lines.layer[k]]} at another height" for _, k in chosen]
+            met += [_Met(text, *row) for text, row in zip(who, _rows(xyz[on[:, 0]], z, apart), strict=True)]
+    progress.report(0.9)
+    met.sort(key=lambda each: -abs(each.own - each.other))
+    found, seen = [], set()
+    for each in met:
+        key = (round(each.east, 3), round(each.north, 3))
+        if key not in seen:
+            seen.add(key)
+            found.append(each.told(unit))
+    return cut_short(found, CHECK.id, ("meeting", "meetings"))
+
+
+# Closer to a line than this a point lies on it: what a TIN takes for one place.
+_NEAR = Length(0.001)
+MOST_POINTS = 200_000
+_MOST_TOLD = 500
+
+
+@dataclass(frozen=True, slots=True)
+class _Met:
+    """Two heights at one place."""
+
+    who: str
+    east: float
+    north: float
+    own: float
+    other: float
+
+    def told(self, unit: Unit | None) -> Finding:
+        own, other = self.own, self.other
+        text = f"{self.who}: {with_unit(own, unit, 3)} and {with_unit(other, unit, 3)}, {with_unit(abs(own - other), unit, 3)} apart."
+        return Finding(CHECK.id, text, at=(self.east, self.north))
+
+
+def _order(place: Floats, z: Floats, apart: float) -> NDArray[np.int64]:
+    gap = np.abs(place[:, 2] - z)
+    wrong = np.flatnonzero(gap > apart)
+    return np.asarray(wrong[np.argsort(-gap[wrong], kind="stable")][:_MOST_TOLD])
+
+
+def _rows(place: Floats, z: Floats, apart: float) -> list[tuple[float, float, float, float]]:
+    """Return east, north and both heights of the places farthest apart."""
+    order = _order(place, z, apart)
+    return [
+        (float(x), float(y), float(h), float(z[k])) for k, (x, y, h) in zip(order.tolist(), place[order], strict=True)
+    ]
+
+
+def _worst(
+    one: NDArray[np.int64], other: NDArray[np.int64], place: Floats, z: Floats, apart: float
+) -> list[tuple[int, int]]:
+    """Return what meets at those places."""
+    order = _order(place, z, apart)
+    return list(zip(one[order].tolist(), other[order].tolist(), strict=True))
+
+
+def _pair(one: str, other: str) -> str:
+    who = f"Two lines on {one}" if one == other else f"{one} and {other}"
+    return f"{who} cross at different heights"
 
 
 def _flat_at_zero(lines: Linework) -> NDArray[np.bool_]:
@@ -66,21 +144,13 @@ def _flat_at_zero(lines: Linework) -> NDArray[np.bool_]:
     return flat
 
 
-def _told(lines: Linework, one: int, other: int, place: Floats, z: float) -> Finding:
-    unit = lines.frame.vertical
-    names = [lines.layers[lines.layer[k]] or "a line" for k in (one, other)]
-    who = f"Two lines on {names[0]}" if names[0] == names[1] else f"{names[0]} and {names[1]}"
-    own = float(place[2])
-    text = f"{who} cross at different heights: {with_unit(own, unit, 3)} and {with_unit(z, unit, 3)}, {with_unit(abs(own - z), unit, 3)} apart."
-    return Finding(CHECK.id, text, at=(float(place[0]), float(place[1])))
-
-
 CHECK = Check(
     id="crossing-lines",
-    version=1,
-    title="Lines crossing at different heights",
-    help="Where two breaklines cross, the ground has one height; one of the lines is wrong there.",
+    version=2,
+    title="Lines meeting at different heights",
+    help="Where breaklines cross, end on each other or run through points, the ground has one height; one of them is wrong there.",
     takes=(Linework,),
     params=Params,
     run=run,
+    around=True,
 )

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.findings import Finding, Severity, count
+from vastgrid.base.findings import Finding, Severity, count, either
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Quantity
 from vastgrid.kernels.vertexwise import groups
@@ -52,7 +52,7 @@ def run(tin: Tin, others: Sequence[Dataset], params: Params, progress: Progress)
     from_contours = "as triangles between vertices of one contour are" if even else "at one height each"
     share = 100.0 * float(area[flat].sum()) / total
     text = (
-        f"{count(int(flat.sum()), 'triangle')} of {count(len(flat), 'triangle')} are level, {from_contours}: {share:.1f} % of the area, "
+        f"{count(int(flat.sum()), 'triangle')} of {count(len(flat), 'triangle')} {either(int(flat.sum()), 'is', 'are')} level, {from_contours}: {share:.1f} % of the area, "
         f"in {count(len(wide), 'patch', 'patches')}. The largest is at the place shown. Real ground is seldom level; water is."
     )
     severity = Severity.WARNING if even or len(wide) > 3 else Severity.NOTE

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.findings import Finding, Remedy, count, note
+from vastgrid.base.findings import Finding, Remedy, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.kernels.topology import group_places
@@ -36,7 +36,7 @@ class Params:
         Length,
         Param(
             "One place",
-            "Points are at one place when their coordinates agree rounded to this.",
+            "Points closer to each other than this are at one place.",
             Quantity.XY_LENGTH,
             above=0,
         ),
@@ -63,7 +63,7 @@ def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progres
     wrong = wrong[np.argsort(-gap[wrong], kind="stable")]
     progress.report(0.9)
     if len(wrong) and (len(xyz) > CLOUD or _scanned(data)):
-        text = f"{count(len(wrong), 'place')} of {count(len(first), 'place')} have several heights, at most {with_unit(float(gap[wrong[0]]), data.frame.vertical)} apart, as scans of walls and bushes do."
+        text = f"{count(len(wrong), 'place')} of {count(len(first), 'place')} {either(len(wrong), 'has', 'have')} several heights, at most {with_unit(float(gap[wrong[0]]), data.frame.vertical)} apart, as scans of walls and bushes do."
         worst = first[wrong[0]]
         return [note(CHECK.id, text, (float(xyz[worst, 0]), float(xyz[worst, 1])))]
     found: list[Finding] = []
@@ -92,7 +92,7 @@ def _told(data: PointSet | Tin, xyz: np.ndarray, own: np.ndarray, first: int, lo
 
 CHECK = Check(
     id="two-heights-here",
-    version=1,
+    version=2,
     title="One place, two heights",
     help="A point surveyed twice with different heights: one of the two is wrong, or the ground has moved. Clouds of more than 6 million points are not searched.",
     takes=(PointSet, Tin),

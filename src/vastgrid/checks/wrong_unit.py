@@ -94,7 +94,7 @@ def _sample(data: Dataset) -> Floats:
 
 def _ratio(own: Floats, other: Dataset) -> tuple[float, tuple[float, float]] | None:
     """Return the median ratio of heights at common places, and one of the places."""
-    if isinstance(other, Tin | Grid):
+    if isinstance(other, Tin | Grid) and other.has_heights:
         there = heights(other, np.ascontiguousarray(own[:, :2]))
     else:
         there = _nearest(own, _many(other))

@@ -5,48 +5,29 @@ from __future__ import annotations
 import dataclasses
 import fnmatch
 from collections.abc import Sequence
-from dataclasses import dataclass
-from enum import Enum
+from dataclasses import dataclass, field
 from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import CallError, DataError
-from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.findings import Finding, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.base.words import spaced
 from vastgrid.kernels import topology
-from vastgrid.kernels.locate import cuts_along
 from vastgrid.kernels.triangulate import Triangulation, triangulate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.compare import Loss, bucket_index, heights
+from vastgrid.terrain.compare import Loss
 from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset, Flags, Floats
+from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.frame import Frame, is_geographic
-from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.terrain.limits import cut_to, limits_area
+from vastgrid.terrain.linework import BOUNDARY, BOUNDARY_ROLES, Contours, Linework
+from vastgrid.terrain.meeting import RULE, Meeting, Met, height_along, meet, once_in_order
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin, areas
-
-
-class Meeting(Enum):
-    """Which height counts where several meet at one place."""
-
-    MEAN = "mean"
-    FIRST = "first"
-    LAST = "last"
-    HIGHEST = "highest"
-    LOWEST = "lowest"
-
-
-_RULE = {
-    Meeting.MEAN: topology.MEAN,
-    Meeting.FIRST: topology.FIRST,
-    Meeting.LAST: topology.LAST,
-    Meeting.HIGHEST: topology.HIGHEST,
-    Meeting.LOWEST: topology.LOWEST,
-}
 
 
 @dataclass(frozen=True)
@@ -67,6 +48,14 @@ class TinParams:
         str,
         Param("Outer boundary", "Layer whose closed line limits the TIN; its heights are not used.", absent="the hull"),
     ] = ""
+    voids: Annotated[
+        str,
+        Param("Voids", "Layers whose closed lines are holes in the TIN; their heights are not used.", absent="nothing"),
+    ] = ""
+    islands: Annotated[
+        str,
+        Param("Islands", "Layers whose closed lines are ground again inside a void.", absent="no island"),
+    ] = ""
     breaklines: Annotated[
         str,
         Param(
@@ -84,7 +73,7 @@ class TinParams:
         Length | None,
         Param(
             "One place",
-            "Points whose coordinates agree when rounded to this are at one place.",
+            "Points closer to each other than this are at one place; a point so close to a breakline lies on it.",
             Quantity.XY_LENGTH,
             least=0,
             absent="a thousandth of the unit",
@@ -93,8 +82,32 @@ class TinParams:
 
 
 def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
-    """Say which points count as one place: a thousandth of the unit of plan, and in degrees what is a millimetre."""
-    return dataclasses.replace(params, same_place=params.same_place or _usual_place(inputs[0].frame))
+    """Say which points count as one place, and which layers are boundaries by the data's own word.
+
+    One place is a thousandth of the unit of plan, and in degrees what is a millimetre.
+    """
+    own = {role: _layers_of_role(inputs, role) for role in BOUNDARY_ROLES}
+    return dataclasses.replace(
+        params,
+        same_place=params.same_place or _usual_place(inputs[0].frame),
+        boundary=params.boundary or own["outer"],
+        voids=params.voids or own["void"],
+        islands=params.islands or own["island"],
+    )
+
+
+def _layers_of_role(inputs: Sequence[Dataset], role: str) -> str:
+    """Return the layers all of whose lines are boundaries of one kind, parted by commas."""
+    found: dict[str, None] = {}
+    for each in inputs:
+        if not isinstance(each, Linework) or BOUNDARY not in each.attributes:
+            continue
+        is_role = each.attributes[BOUNDARY] == role.encode()
+        for k, name in enumerate(each.layers):
+            on_layer = each.layer == k
+            if on_layer.any() and is_role[on_layer].all():
+                found[name] = None
+    return ",".join(found)
 
 
 def _usual_place(frame: Frame) -> Length:
@@ -114,30 +127,36 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     frame = inputs[0].frame
     findings: list[Finding] = []
     points = _points(inputs, findings)
-    ring, lines = _sorted_lines(inputs, params, points, findings)
+    tolerance = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
+    limits, lines = _sorted_lines(inputs, params, points, tolerance, findings)
     xyz = np.concatenate([points, *(line.vertices for line in lines)])
     if len(xyz) == 0:
         raise DataError("there is nothing to build a TIN from: no points and no lines with heights")
     progress.report(0.05, "finding places")
-    tolerance = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
-    places, group = _places(xyz, tolerance, params.heights, findings)
-    edges = _edges(group[len(points) :], lines)
+    unit = f" {frame.vertical.value}" if frame.vertical else ""
+    places, group = _places(xyz, tolerance, params.heights, findings, unit)
+    edges, order = _edges(group, len(points), lines)
+    met = Met(params.heights)
+    edges, order = meet(places, group, edges, order, tolerance, met)
     progress.report(0.15, "triangulating")
     made = triangulate(places[:, :2], edges, progress.part(0.15, 0.7))
-    tin = _tin(places, edges, made, params.heights, findings)
-    if ring is not None:
-        tin = _inside(tin, ring, places, edges, tolerance, progress.part(0.7, 0.95))
+    tin = _tin(places, edges, order, made, met)
+    findings += met.findings(frame)
     if params.max_edge is not None:
-        tin = _without_long_edges(tin, params.max_edge.in_unit(frame.horizontal, "max_edge"), findings)
-    lost = len(places) - len(tin.vertices)
-    if lost > 0 and ring is not None:
-        findings.append(
-            note("outside-limits", f"{count(lost, 'place')} of {spaced(len(places))} lie outside the limits.")
-        )
+        plan = f" {frame.horizontal.value}" if frame.horizontal else ""
+        tin = _without_long_edges(tin, params.max_edge.in_unit(frame.horizontal, "max_edge"), findings, plan)
+    area = limits_area(limits.of("outer"), limits.of("void"), limits.of("island"), tin.vertices, findings)
+    if area is not None:
+        progress.report(0.75, "cutting to the limits")
+        tin = cut_to(tin, area)
+        lost = int((~np.isin(places[:, 0] + 1j * places[:, 1], tin.vertices[:, 0] + 1j * tin.vertices[:, 1])).sum())
+        if lost > 0:
+            text = f"{count(lost, 'place')} of {spaced(len(places))} {either(lost, 'lies', 'lie')} outside the limits."
+            findings.append(note("outside-limits", text))
     breaks = np.concatenate([np.zeros((0, 3)), *(line.vertices for line in lines)])
     counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in lines)])
     progress.report(1.0)
-    loss = _loss(xyz[: len(points)], places[group[: len(points)], 2], tin, frame)
+    loss = _loss(xyz, places[group, 2], met, tin, frame)
     return Result(
         Tin(
             name="TIN",
@@ -149,25 +168,45 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
             source_points=points,
             break_vertices=breaks,
             break_offsets=np.concatenate(([0], np.cumsum(counts))),
-            limit=np.zeros((0, 3)) if ring is None else ring,
+            limit=limits.vertices(),
+            limit_offsets=limits.offsets(),
+            limit_roles=tuple(limits.roles),
         ),
         tuple(findings),
         loss,
     )
 
 
-def _loss(points: Floats, height: Floats, tin: Tin, frame: Frame) -> Loss | None:
-    """Return how far the ground lies from the points it was built from: nothing, but where heights met."""
-    if len(points) == 0:
+@dataclass(slots=True)
+class _Limits:
+    """Closed lines that limit the TIN, each with its role."""
+
+    rings: list[Floats] = field(default_factory=list)
+    roles: list[str] = field(default_factory=list)
+
+    def of(self, role: str) -> list[Floats]:
+        return [ring for ring, own in zip(self.rings, self.roles, strict=True) if own == role]
+
+    def vertices(self) -> Floats:
+        return np.concatenate([np.zeros((0, 3)), *self.rings])
+
+    def offsets(self) -> NDArray[np.int64]:
+        return np.concatenate(([0], np.cumsum([len(ring) for ring in self.rings], dtype=np.int64)))
+
+
+def _loss(xyz: Floats, height: Floats, met: Met, tin: Tin, frame: Frame) -> Loss | None:
+    """Return how far the ground lies from the points and lines it was built from: nothing, but where heights met."""
+    if len(xyz) == 0:
         return None
-    gap = height - points[:, 2]
+    gap = np.concatenate((height - xyz[:, 2], met.gaps))
+    place = np.concatenate((xyz[:, :2], np.array(met.at).reshape(-1, 2)))
     worst = int(np.abs(gap).argmax())
     return Loss(
         largest=float(abs(gap[worst])),
         rmse=float(np.sqrt(np.mean(gap**2))),
         mean=float(gap.mean()),
         p95=float(np.quantile(np.abs(gap), 0.95)),
-        at=(float(points[worst, 0]), float(points[worst, 1])),
+        at=(float(place[worst, 0]), float(place[worst, 1])),
         area=float(areas(tin).sum()),
         share=1.0,
         unit=frame.vertical,
@@ -181,7 +220,7 @@ def _points(inputs: Sequence[Dataset], findings: list[Finding]) -> Floats:
     good = np.isfinite(points).all(axis=1)
     if not good.all():
         findings.append(
-            Finding("no-height", f"{count(int((~good).sum()), 'point')} without a finite height were left out.")
+            Finding("no-height", f"{count(int((~good).sum()), 'point')} without a finite height: left out.")
         )
         points = points[good]
     return points
@@ -193,34 +232,59 @@ def _matches(name: str, patterns: str) -> bool:
 
 
 def _sorted_lines(
-    inputs: Sequence[Dataset], params: TinParams, points: Floats, findings: list[Finding]
-) -> tuple[Floats | None, list[Linework]]:
-    rings: list[Floats] = []
+    inputs: Sequence[Dataset], params: TinParams, points: Floats, tolerance: float, findings: list[Finding]
+) -> tuple[_Limits, list[Linework]]:
+    """Return the limits, and the lines that become edges.
+
+    Raises
+    ------
+    CallError
+        If a layer that was named is not there, or holds no closed line.
+    """
+    limits = _Limits()
     lines: list[Linework] = []
     layers: list[str] = []
+    asked = dict(zip(BOUNDARY_ROLES, (params.boundary, params.voids, params.islands), strict=True))
     for each in inputs:
         work = each.as_lines() if isinstance(each, Contours) else each
         if not isinstance(work, Linework):
             continue
         layers += work.layers
-        limit = np.array([bool(params.boundary) and _matches(name, params.boundary) for name in work.layers])
         chosen = np.array([_matches(name, params.breaklines) for name in work.layers])
-        on_limit = work.on_layers(limit)
-        rings += [on_limit.line(k) for k in np.flatnonzero(on_limit.closed())]
-        kept = _with_heights(work.on_layers(chosen & ~limit), points, findings)
+        for role, patterns in asked.items():
+            on_role = np.array([bool(patterns) and _matches(name, patterns) for name in work.layers])
+            _take_rings(work.on_layers(on_role), role, tolerance, limits, findings)
+            chosen &= ~on_role
+        kept = _with_heights(work.on_layers(chosen), points, findings)
         if len(kept):
             lines.append(kept)
-    if not params.boundary:
-        return None, lines
-    if not rings:
-        known = ", ".join(dict.fromkeys(layers)) or "none"
-        raise CallError(f"boundary: there is no closed line on a layer “{params.boundary}” (layers: {known})")
-    if len(rings) > 1:
-        findings.append(
-            Finding("several-boundaries", f"{len(rings)} closed lines are on “{params.boundary}”; the longest is used.")
-        )
-        rings.sort(key=lambda ring: -float(np.hypot(*np.diff(ring[:, :2], axis=0).T).sum()))
-    return rings[0], lines
+    known = ", ".join(dict.fromkeys(layers)) or "none"
+    for (role, patterns), name in zip(asked.items(), ("boundary", "voids", "islands"), strict=True):
+        if patterns and not limits.of(role):
+            raise CallError(f"{name}: there is no closed line on a layer “{patterns}” (layers: {known})")
+    for word in (word.strip() for word in params.breaklines.split(",")):
+        if layers and word not in ("", "*", "none") and not any(_matches(name, word) for name in layers):
+            raise CallError(f"breaklines: there is no layer “{word}” (layers: {known})")
+    return limits, lines
+
+
+def _take_rings(lines: Linework, role: str, tolerance: float, limits: _Limits, findings: list[Finding]) -> None:
+    """Take closed lines as limits; one that misses its beginning by less than a place is closed."""
+    for k in range(len(lines)):
+        ring = lines.line(k)
+        ends = ring[[0, -1]]
+        gap = float(np.hypot(*(ends[1] - ends[0])[:2])) if len(ring) > 2 else np.inf
+        at = (float(ends[1, 0]), float(ends[1, 1]))
+        if gap > tolerance:
+            text = f"A line on {lines.layers[lines.layer[k]]} is open (it ends at E {at[0]:.3f}, N {at[1]:.3f}) and limits nothing; left out."
+            findings.append(left_out("open-boundary", text, at=at))
+            continue
+        if gap > 0.0:
+            text = f"The line on {lines.layers[lines.layer[k]]} ends {gap:.4g} beside its beginning (E {at[0]:.3f}, N {at[1]:.3f}) and was closed."
+            findings.append(Finding("ring-closed", text, at=at))
+            ring = np.concatenate((ring[:-1], ring[:1]))
+        limits.rings.append(ring)
+        limits.roles.append(role)
 
 
 def _with_heights(lines: Linework, points: Floats, findings: list[Finding]) -> Linework:
@@ -233,23 +297,25 @@ def _with_heights(lines: Linework, points: Floats, findings: list[Finding]) -> L
     if missing.any():
         where = lines.line(int(np.flatnonzero(missing)[0]))[0]
         text = (
-            f"{count(int(missing.sum()), 'line')} of {lines.name} have no heights (none, or 0 throughout while the "
-            "ground is far from 0) and were not used as breaklines."
+            f"{count(int(missing.sum()), 'line')} of {lines.name} without heights (none, or 0 throughout while the "
+            "ground is far from 0): not used as breaklines."
         )
         findings.append(Finding("lines-without-height", text, at=(float(where[0]), float(where[1]))))
         lines = lines.chosen(np.flatnonzero(~missing))
     return lines
 
 
-def _places(xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding]) -> tuple[Floats, NDArray[np.int32]]:
+def _places(
+    xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding], unit: str = ""
+) -> tuple[Floats, NDArray[np.int32]]:
     origin = np.floor(topology.corners(xyz[:, :2])[0])
     group, first = topology.group_places(xyz[:, 0] - origin[0], xyz[:, 1] - origin[1], tolerance)
-    height, spread = topology.heights_of_places(group, np.ascontiguousarray(xyz[:, 2]), len(first), _RULE[rule])
+    height, spread = topology.heights_of_places(group, np.ascontiguousarray(xyz[:, 2]), len(first), RULE[rule])
     if len(first) < len(xyz):
         findings.append(
             note(
                 "same-place",
-                f"{count(len(xyz) - len(first), 'point')} of {spaced(len(xyz))} share a place with another.",
+                f"{count(len(xyz) - len(first), 'point shares', 'points share')} a place with another, of {spaced(len(xyz))}.",
             )
         )
     # Heights a float's rounding apart are one height.
@@ -258,7 +324,7 @@ def _places(xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding
         worst = int(spread.argmax())
         east, north = (float(value) for value in xyz[first[worst], :2])
         text = (
-            f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {spread[worst]:.3f} "
+            f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {spread[worst]:.3f}{unit} "
             f"(E {east:.3f}, N {north:.3f}); the {rule.value} counts."
         )
         findings.append(Finding("two-heights", text, at=(east, north)))
@@ -269,41 +335,31 @@ def _places(xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding
     return np.ascontiguousarray(places[order]), number[group]
 
 
-def _edges(numbers: NDArray[np.int32], lines: list[Linework]) -> NDArray[np.int64]:
-    pairs = []
-    start = 0
+def _edges(group: NDArray[np.int32], points: int, lines: list[Linework]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the lines' edges as pairs of places, each once, and where in the inputs each comes first."""
+    pairs, orders = [], []
+    start = points
     for work in lines:
-        own = numbers[start : start + len(work.vertices)].astype(np.int64)
+        own = group[start : start + len(work.vertices)].astype(np.int64)
         follows = np.ones(len(own), np.bool_)
-        follows[work.offsets[1:] - 1] = False
+        follows[work.offsets[1:][np.diff(work.offsets) > 0] - 1] = False
         at = np.flatnonzero(follows)
         pairs.append(np.column_stack((own[at], own[at + 1])))
+        orders.append(start + at)
         start += len(work.vertices)
     edges = np.concatenate([np.zeros((0, 2), np.int64), *pairs])
-    edges = np.sort(edges[edges[:, 0] != edges[:, 1]], axis=1)
-    return np.unique(edges, axis=0) if len(edges) else edges
+    order = np.concatenate([np.zeros(0, np.int64), *orders])
+    return once_in_order(edges, order)
 
 
-def _tin(places: Floats, edges: NDArray[np.int64], made: Triangulation, rule: Meeting, findings: list[Finding]) -> Tin:
+def _tin(places: Floats, edges: NDArray[np.int64], order: NDArray[np.int64], made: Triangulation, met: Met) -> Tin:
     z = np.concatenate((places[:, 2], np.zeros(len(made.xy) - len(places))))
-    worst, worst_at, differ = 0.0, None, 0
     for vertex, group in made.crossings:
-        each = [_height_along(places, edges[k], made.xy[vertex]) for k in group]
-        z[vertex] = _choose(each, rule)
-        gap = max(each) - min(each) if each else 0.0
-        differ += gap > 1e-6
-        if gap > worst:
-            worst, worst_at = gap, (float(made.xy[vertex, 0]), float(made.xy[vertex, 1]))
-    if made.crossings:
-        text = f"Breaklines cross at {count(len(made.crossings), 'place')}"
-        text += (
-            f"; at {differ} with different heights, at most {worst:.3f} apart (E {worst_at[0]:.3f}, "
-            f"N {worst_at[1]:.3f}); the {rule.value} counts."
-            if worst_at and differ
-            else ", with the same height on both."
-        )
-        severity = Severity.WARNING if differ else Severity.NOTE
-        findings.append(Finding("crossing-breaklines", text, severity, worst_at))
+        xy = made.xy[vertex]
+        values = [height_along(places, edges[k], xy) for k in group]
+        if values:
+            orders = [int(order[k]) for k in group]
+            z[vertex] = met.choose("crossing", values, orders, (float(xy[0]), float(xy[1])))
     triangles, neighbours, flags, used = topology.compact(
         made.triangles, made.neighbours, made.constrained, np.ones(len(made.triangles), np.bool_), len(made.xy)
     )
@@ -311,93 +367,7 @@ def _tin(places: Floats, edges: NDArray[np.int64], made: Triangulation, rule: Me
     return Tin(vertices=vertices, triangles=triangles, neighbours=neighbours, constrained=flags)
 
 
-def _height_along(places: Floats, edge: NDArray[np.int64], xy: Floats) -> float:
-    a, b = places[edge[0]], places[edge[1]]
-    along = b[:2] - a[:2]
-    share = float(np.dot(xy - a[:2], along) / np.dot(along, along))
-    return float(a[2] + share * (b[2] - a[2]))
-
-
-def _choose(values: list[float], rule: Meeting) -> float:
-    if not values:
-        return 0.0
-    choices = {
-        Meeting.MEAN: sum(values) / len(values),
-        Meeting.FIRST: values[0],
-        Meeting.LAST: values[-1],
-        Meeting.HIGHEST: max(values),
-        Meeting.LOWEST: min(values),
-    }
-    return choices[rule]
-
-
-def _inside(
-    tin: Tin, ring: Floats, places: Floats, edges: NDArray[np.int64], tolerance: float, progress: Progress
-) -> Tin:
-    """Cut the TIN at a ring: it is laid on the surface, made an edge of it, and what lies outside is dropped."""
-    cuts = cuts_along(ring, tin.vertices, tin.triangles, bucket_index(tin))
-    corners = np.column_stack((np.arange(len(ring)), np.zeros(len(ring)), ring[:, :2], heights(tin, ring[:, :2])))
-    laid = np.concatenate((corners[:, [0, 1, 2, 3, 4]], cuts))
-    laid = laid[np.lexsort((laid[:, 1], laid[:, 0]))]
-    # The way around the ring between two laid places may lead outside the ground; there is nothing to cut there.
-    known = np.isfinite(laid[:, 4])
-    together = np.concatenate((tin.vertices, laid[known, 2:5]))
-    origin = np.floor(topology.corners(np.asarray(together[:, :2], np.float64))[0])
-    size = max(tolerance, 1e-9)
-    group, first = topology.group_places(together[:, 0] - origin[0], together[:, 1] - origin[1], size)
-    merged = together[first]
-    number = np.full(len(laid), -1, np.int64)
-    number[known] = group[len(tin.vertices) :]
-    walls = np.column_stack((number[:-1], number[1:]))
-    walls = walls[(walls >= 0).all(axis=1) & (walls[:, 0] != walls[:, 1])]
-    following = np.roll(tin.triangles, -1, axis=1)
-    assert tin.constrained is not None
-    breaks = np.column_stack((tin.triangles[tin.constrained], following[tin.constrained])).astype(np.int64)
-    breaks = group[breaks] if len(breaks) else breaks
-    made = triangulate(
-        np.ascontiguousarray(merged[:, :2]),
-        np.unique(np.sort(np.concatenate((walls, breaks)), axis=1), axis=0),
-        progress,
-    )
-    z = np.concatenate((merged[:, 2], np.zeros(len(made.xy) - len(merged))))
-    if len(made.xy) > len(merged):
-        z[len(merged) :] = heights(tin, made.xy[len(merged) :])
-    vertices = np.column_stack((made.xy, z))
-    wall_flags = topology.edge_flags(made.triangles, walls, len(vertices))
-    region = topology.regions(made.neighbours, wall_flags)
-    keep = _inside_regions(vertices, made.triangles, region, ring)
-    keep &= np.isfinite(vertices[made.triangles, 2]).all(axis=1)
-    # Triangles across a bay of the hull are not ground that was there before.
-    centres = vertices[made.triangles].mean(axis=1)[:, :2]
-    keep &= np.isfinite(heights(tin, np.ascontiguousarray(centres)))
-    if not keep.any():
-        raise DataError("no part of the ground lies inside the outer boundary; are both in the same units and place?")
-    break_flags = (
-        topology.edge_flags(made.triangles, breaks, len(vertices)) if len(breaks) else np.zeros_like(wall_flags)
-    )
-    triangles, neighbours, flags, used = topology.compact(
-        made.triangles, made.neighbours, break_flags, keep, len(vertices)
-    )
-    return Tin(vertices=vertices[used], triangles=triangles, neighbours=neighbours, constrained=flags)
-
-
-def _inside_regions(vertices: Floats, triangles: NDArray[np.int32], region: NDArray[np.int32], ring: Floats) -> Flags:
-    number = int(region.max()) + 1
-    corner = vertices[triangles][:, :, :2]
-    u, v = corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]
-    area = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-    # Each region is judged by its largest triangle, well away from rounding.
-    order = np.argsort(area, kind="stable")
-    largest = np.zeros(number, np.int64)
-    largest[region[order]] = order
-    centre = corner[largest].mean(axis=1)
-    inside = topology.inside_polygon(
-        np.ascontiguousarray(centre[:, 0]), np.ascontiguousarray(centre[:, 1]), np.ascontiguousarray(ring[:, :2])
-    )
-    return np.asarray(inside[region], np.bool_)
-
-
-def _without_long_edges(tin: Tin, longest: float, findings: list[Finding]) -> Tin:
+def _without_long_edges(tin: Tin, longest: float, findings: list[Finding], word: str) -> Tin:
     corner = tin.corners()[:, :, :2]
     length = np.hypot(*np.moveaxis(np.roll(corner, -1, axis=1) - corner, 2, 0))
     assert tin.constrained is not None
@@ -407,13 +377,13 @@ def _without_long_edges(tin: Tin, longest: float, findings: list[Finding]) -> Ti
         return tin
     if not keep.any():
         raise DataError(
-            f"every triangle has an edge longer than {longest:g}, so nothing is left; the shortest longest edge is "
-            f"{length.max(axis=1).min():.3g}"
+            f"every triangle has an edge longer than {longest:g}{word}, so nothing is left; the shortest longest edge is "
+            f"{length.max(axis=1).min():.3g}{word}"
         )
     triangles, neighbours, flags, used = topology.compact(
         tin.triangles, tin.edges_across, tin.constrained, keep, len(tin.vertices)
     )
-    text = f"{count(dropped, 'triangle')} with an edge longer than {longest:g} were left out"
+    text = f"{count(dropped, 'triangle')} with an edge longer than {longest:g}{word} {either(dropped, 'was', 'were')} left out"
     lost = len(tin.vertices) - len(used)
     text += f", and {count(lost, 'place')} that no other triangle uses." if lost else "."
     findings.append(note("long-edges", text))
@@ -427,14 +397,14 @@ def _estimate(inputs: Sequence[Dataset], params: TinParams) -> str:
 
 CONVERSION = Conversion(
     id="tin",
-    version=2,
+    version=3,
     title="TIN",
-    help="Constrained Delaunay triangulation of points, lines and contours, inside one outer boundary.",
+    help="Constrained Delaunay triangulation of points, lines and contours, inside one outer boundary and outside voids.",
     takes=(PointSet, Linework, Contours),
     many=True,
     gives=Tin,
     params=TinParams,
-    template="TIN from {inputs}, inside {boundary}, with edges up to {max_edge} and breaklines from "
+    template="TIN from {inputs}, inside {boundary}[, without {voids}][, but with {islands}], with edges up to {max_edge} and breaklines from "
     "{breaklines}; where heights meet, the {heights} counts, and places closer than {same_place} are one.",
     run=run,
     settle=settle,

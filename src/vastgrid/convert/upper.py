@@ -10,7 +10,7 @@ from typing import Annotated
 import numpy as np
 
 from vastgrid.base.errors import DataError
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.findings import Finding, count, either
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.params.declare import Param
@@ -55,7 +55,7 @@ def run(inputs: Sequence[Dataset], params: UpperParams, progress: Progress) -> R
     if not keep.any():
         raise DataError(f"no face of {mesh.name} lies alone on its {params.side.value} side")
     if not keep.all():
-        text = f"{count(int((~keep).sum()), 'face')} of {spaced(len(keep))} lie {'below' if params.side is Side.UPPER else 'above'} others; left out."
+        text = f"{count(int((~keep).sum()), 'face')} of {spaced(len(keep))} {either(int((~keep).sum()), 'lies', 'lie')} {'below' if params.side is Side.UPPER else 'above'} others; left out."
         findings.append(Finding("faces-hidden", text))
     vertices, triangles = merged(tin.vertices, tin.triangles[keep])
     progress.report(1.0)

@@ -1,4 +1,4 @@
-"""Where many line segments cross each other in plan."""
+"""Where many line segments cross each other in plan, and which places lie on them."""
 
 from __future__ import annotations
 
@@ -89,4 +89,83 @@ def _pairs(p, q, size, columns, starts, members, pairs, shares):
                     pairs[count, 0], pairs[count, 1] = min(i, j), max(i, j)
                     shares[count, 0], shares[count, 1] = (s, t) if i < j else (t, s)
                 count += 1
+    return count
+
+
+def on_segments(
+    xy: NDArray[np.float64], a: NDArray[np.float64], b: NDArray[np.float64], tolerance: float
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Return which places lie on the interior of which segments, (k, 2) place and segment, and their shares along.
+
+    Parameters
+    ----------
+    xy : (n, ≥ 2) float64
+        Places.
+    a, b : (m, ≥ 2) float64
+        Ends of the segments; a place closer to an end than `tolerance` is that end.
+    tolerance : float
+        Distance from the segment up to which a place lies on it.
+
+    Returns
+    -------
+    pairs : (k, 2) int64
+        Ordered by segment.
+    shares : (k,) float64
+    """
+    none = np.zeros((0, 2), np.int64), np.zeros(0)
+    if len(xy) == 0 or len(a) == 0:
+        return none
+    low = xy[:, :2].min(axis=0)
+    span = np.maximum(np.ptp(xy[:, :2], axis=0), 1e-9)
+    size = max(float(np.sqrt(span[0] * span[1] / len(xy))), float(span.max()) / 4000.0, 4.0 * tolerance)
+    columns, rows = int(span[0] / size) + 1, int(span[1] / size) + 1
+    local = np.ascontiguousarray(xy[:, :2] - low)
+    cell = np.minimum((local[:, 1] / size).astype(np.int64), rows - 1) * columns
+    cell += np.minimum((local[:, 0] / size).astype(np.int64), columns - 1)
+    order = np.argsort(cell, kind="stable")
+    starts = np.searchsorted(cell[order], np.arange(columns * rows + 1))
+    p, q = np.ascontiguousarray(a[:, :2] - low), np.ascontiguousarray(b[:, :2] - low)
+    room = 1024
+    while True:
+        pairs, shares = np.zeros((room, 2), np.int64), np.zeros(room)
+        count = _touching(local, order, starts, p, q, size, columns, rows, tolerance, pairs, shares)
+        if count <= room:
+            return pairs[:count].copy(), shares[:count].copy()
+        room = count
+
+
+@numba.njit(cache=True, nogil=True)
+def _touching(xy, order, starts, p, q, size, columns, rows, tolerance, pairs, shares):
+    count = 0
+    for i in range(p.shape[0]):
+        ux, uy = q[i, 0] - p[i, 0], q[i, 1] - p[i, 1]
+        length = np.hypot(ux, uy)
+        if length == 0.0:
+            continue
+        r0 = max(int(np.floor((min(p[i, 1], q[i, 1]) - tolerance) / size)), 0)
+        r1 = min(int(np.floor((max(p[i, 1], q[i, 1]) + tolerance) / size)), rows - 1)
+        for r in range(r0, r1 + 1):
+            left, right = min(p[i, 0], q[i, 0]), max(p[i, 0], q[i, 0])
+            if uy != 0.0:
+                s0 = min(max((r * size - tolerance - p[i, 1]) / uy, 0.0), 1.0)
+                s1 = min(max(((r + 1) * size + tolerance - p[i, 1]) / uy, 0.0), 1.0)
+                left, right = min(p[i, 0] + s0 * ux, p[i, 0] + s1 * ux), max(p[i, 0] + s0 * ux, p[i, 0] + s1 * ux)
+            c0 = max(int(np.floor((left - tolerance) / size - 1e-9)), 0)
+            c1 = min(int(np.floor((right + tolerance) / size + 1e-9)), columns - 1)
+            for c in range(c0, c1 + 1):
+                cell = r * columns + c
+                for m in range(starts[cell], starts[cell + 1]):
+                    k = order[m]
+                    wx, wy = xy[k, 0] - p[i, 0], xy[k, 1] - p[i, 1]
+                    share = (wx * ux + wy * uy) / (length * length)
+                    if not 0.0 < share < 1.0:
+                        continue
+                    if abs(wx * uy - wy * ux) > tolerance * length:
+                        continue
+                    # An end of the segment, or a place that counts as one, is no place on its interior.
+                    if np.hypot(wx, wy) <= tolerance or np.hypot(xy[k, 0] - q[i, 0], xy[k, 1] - q[i, 1]) <= tolerance:
+                        continue
+                    if count < pairs.shape[0]:
+                        pairs[count, 0], pairs[count, 1], shares[count] = k, i, share
+                    count += 1
     return count

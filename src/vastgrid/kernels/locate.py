@@ -119,7 +119,14 @@ def _heights(xy, order, vertices, triangles, west, south, size, columns, rows, s
             # Rounding must not open a gap along a shared edge.
             slack = -1e-11 * (abs(w0) + abs(w1) + abs(w2))
             if total > 0 and w0 >= slack and w1 >= slack and w2 >= slack:
-                out[q] = (w0 * vertices[a, 2] + w1 * vertices[b, 2] + w2 * vertices[c, 2]) / total
+                # From the nearest corner on, so that a place on a corner gets its very height.
+                za, zb, zc = vertices[a, 2], vertices[b, 2], vertices[c, 2]
+                if w0 >= w1 and w0 >= w2:
+                    out[q] = za + (w1 * (zb - za) + w2 * (zc - za)) / total
+                elif w1 >= w2:
+                    out[q] = zb + (w0 * (za - zb) + w2 * (zc - zb)) / total
+                else:
+                    out[q] = zc + (w0 * (za - zc) + w1 * (zb - zc)) / total
                 break
 
 
@@ -161,6 +168,8 @@ def _segment_cuts(
                     if -1e-12 <= along <= 1 + 1e-12 and -1e-12 <= share <= 1 + 1e-12:
                         if n < out.shape[0]:
                             along = min(max(along, 0.0), 1.0)
+                            # At an end, the end's own height: rounding must not show as a difference.
+                            share = 0.0 if share < 1e-12 else (1.0 if share > 1.0 - 1e-12 else share)
                             out[n, 0], out[n, 1], out[n, 2] = along, ax + along * dx, ay + along * dy
                             out[n, 3] = vertices[a, 2] + share * (vertices[b, 2] - vertices[a, 2])
                         n += 1
@@ -298,3 +307,59 @@ def _covering(vertices, triangles, west, south, size, columns, rows, starts, mem
             elif height < z - gap:
                 out[t] |= 2
     return out
+
+
+def touched_by(
+    line: NDArray[np.float64], vertices: NDArray[np.float64], triangles: NDArray[np.int32], index: Buckets
+) -> NDArray[np.bool_]:
+    """Return which triangles a line may pass through or touch, (m,) bool: all that do, and perhaps some beside it."""
+    out = np.zeros(len(triangles), np.bool_)
+    _touched(
+        np.ascontiguousarray(line[:, :2], np.float64), vertices, triangles,
+        index.west, index.south, index.size, index.columns, index.rows, index.starts, index.members, out,
+    )  # fmt: skip
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def _touched(line, vertices, triangles, west, south, size, columns, rows, starts, members, out):
+    for s in range(line.shape[0] - 1):
+        ax, ay, bx, by = line[s, 0], line[s, 1], line[s + 1, 0], line[s + 1, 1]
+        dx, dy = bx - ax, by - ay
+        slack = 1e-9 * (abs(dx) + abs(dy) + size)
+        first = max(int(np.floor((min(ay, by) - south - slack) / size)), 0)
+        last = min(int(np.floor((max(ay, by) - south + slack) / size)), rows - 1)
+        for row in range(first, last + 1):
+            low, high = south + row * size - slack, south + (row + 1) * size + slack
+            left, right = min(ax, bx), max(ax, bx)
+            if dy != 0:
+                t0, t1 = (low - ay) / dy, (high - ay) / dy
+                t0, t1 = min(max(min(t0, t1), 0.0), 1.0), min(max(max(t0, t1), 0.0), 1.0)
+                left, right = min(ax + t0 * dx, ax + t1 * dx), max(ax + t0 * dx, ax + t1 * dx)
+            start = max(int(np.floor((left - west - slack) / size)), 0)
+            stop = min(int(np.floor((right - west + slack) / size)), columns - 1)
+            for column in range(start, stop + 1):
+                bucket = row * columns + column
+                for m in range(starts[bucket], starts[bucket + 1]):
+                    t = members[m]
+                    if out[t]:
+                        continue
+                    x0, x1, y0, y1 = np.inf, -np.inf, np.inf, -np.inf
+                    above, below = 0, 0
+                    for k in range(3):
+                        x, y = vertices[triangles[t, k], 0], vertices[triangles[t, k], 1]
+                        x0, x1, y0, y1 = min(x0, x), max(x1, x), min(y0, y), max(y1, y)
+                        side = dx * (y - ay) - dy * (x - ax)
+                        if side > -slack * (abs(dx) + abs(dy)):
+                            above += 1
+                        if side < slack * (abs(dx) + abs(dy)):
+                            below += 1
+                    if (
+                        above
+                        and below
+                        and x0 <= max(ax, bx) + slack
+                        and x1 >= min(ax, bx) - slack
+                        and y0 <= max(ay, by) + slack
+                        and y1 >= min(ay, by) - slack
+                    ):
+                        out[t] = True

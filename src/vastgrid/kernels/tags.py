@@ -102,7 +102,8 @@ def tag_numbers(data, codes, starts, stops):
             value, fault = parse_number(data, starts[i], stops[i], False)
             if fault == 2:
                 # More digits than a double holds: the last ones do not matter for a coordinate.
-                cut = stops[i]
+                cut = min(stops[i], starts[i] + 40)
+                value, fault = parse_number(data, starts[i], cut, False)
                 while cut > starts[i] + 17 and fault == 2:
                     cut -= 1
                     value, fault = parse_number(data, starts[i], cut, False)

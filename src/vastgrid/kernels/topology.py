@@ -99,7 +99,8 @@ def wind(vertices, triangles):
 def group_places(x, y, tolerance):
     """Give points at one place one number.
 
-    Places are the cells of a lattice of width `tolerance` that coordinates are rounded to; 0 asks for equality.
+    A point belongs to the nearest place that began closer to it than `tolerance`, and begins a new one where there is
+    none; 0 asks for equality.
 
     Returns
     -------
@@ -113,37 +114,52 @@ def group_places(x, y, tolerance):
     while size < 2 * n:
         size *= 2
     mask = size - 1
-    table = np.full(size, -1, np.int32)
+    head = np.full(size, -1, np.int32)
+    following = np.full(n, -1, np.int32)
     group = np.zeros(n, np.int32)
     first = np.zeros(n, np.int64)
     places = 0
-    scale = 1.0 / tolerance if tolerance > 0 else 0.0
+    # Cells four tolerances wide: most points have to look into one alone.
+    scale = 0.25 / tolerance if tolerance > 0 else 0.0
     for i in range(n):
-        xi, yi = x[i], y[i]
+        cx, cy = x[i], y[i]
+        x0 = x1 = y0 = y1 = 0
         if scale > 0:
-            xi, yi = np.rint(xi * scale), np.rint(yi * scale)
-        # A cheap mix of both coordinates; table slots are compared in full.
-        hashed = np.uint64(np.int64(xi * 1024.0)) * np.uint64(0x9E3779B97F4A7C15)
-        hashed ^= np.uint64(np.int64(yi * 1024.0)) * np.uint64(0xC2B2AE3D27D4EB4F)
-        hashed ^= hashed >> np.uint64(29)
-        slot = np.int64(hashed & np.uint64(mask))
-        while True:
-            place = table[slot]
-            if place < 0:
-                table[slot] = places
-                group[i] = places
-                first[places] = i
-                places += 1
-                break
-            j = first[place]
-            xj, yj = x[j], y[j]
-            if scale > 0:
-                xj, yj = np.rint(xj * scale), np.rint(yj * scale)
-            if xi == xj and yi == yj:
-                group[i] = place
-                break
-            slot = (slot + 1) & mask
+            fx, fy = x[i] * scale, y[i] * scale
+            cx, cy = np.floor(fx), np.floor(fy)
+            x0, x1 = -1 if fx - cx < 0.25 else 0, 1 if fx - cx > 0.75 else 0
+            y0, y1 = -1 if fy - cy < 0.25 else 0, 1 if fy - cy > 0.75 else 0
+        best, nearest = -1, np.inf
+        for dx in range(x0, x1 + 1):
+            for dy in range(y0, y1 + 1):
+                place = head[_slot(cx + dx, cy + dy, mask)]
+                while place >= 0:
+                    j = first[place]
+                    ux, uy = x[j] - x[i], y[j] - y[i]
+                    away = ux * ux + uy * uy
+                    if (away < tolerance * tolerance or away == 0.0) and (
+                        away < nearest or (away == nearest and place < best)
+                    ):
+                        best, nearest = place, away
+                    place = following[place]
+        if best < 0:
+            slot = _slot(cx, cy, mask)
+            following[places] = head[slot]
+            head[slot] = places
+            first[places] = i
+            best = places
+            places += 1
+        group[i] = best
     return group, first[:places].copy()
+
+
+@numba.njit(cache=True, nogil=True)
+def _slot(x, y, mask):
+    # A cheap mix of both coordinates; what shares a slot is compared in full.
+    hashed = np.uint64(np.int64(x * 1024.0)) * np.uint64(0x9E3779B97F4A7C15)
+    hashed ^= np.uint64(np.int64(y * 1024.0)) * np.uint64(0xC2B2AE3D27D4EB4F)
+    hashed ^= hashed >> np.uint64(29)
+    return np.int64(hashed & np.uint64(mask))
 
 
 def spatial_order(xy: NDArray[np.float64]) -> NDArray[np.int64]:
@@ -305,3 +321,110 @@ def compact(triangles, neighbours, flags, keep, vertex_count):
                 across[number[t], k] = number[other] if other >= 0 else -1
                 marks[number[t], k] = flags[t, k]
     return out, across, marks, used[:n].copy()
+
+
+@numba.njit(cache=True, nogil=True)
+def plan_turn(vertices, a, b, c):
+    """Return twice the plan area of a triangle, as every reader here computes it."""
+    ux, uy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+    vx, vy = vertices[c, 0] - vertices[a, 0], vertices[c, 1] - vertices[a, 1]
+    return ux * vy - uy * vx
+
+
+@numba.njit(cache=True, nogil=True)
+def mend_flat(vertices, triangles, neighbours, flags, drop):
+    """Flip or drop triangles without an area in plan, in place.
+
+    A triangle whose corner lies on its longest edge is joined with the one across that edge and parted the other way,
+    where the corner's height is that of the edge; where it is not, or nothing lies across, it is dropped: it covers
+    no ground.
+
+    Parameters
+    ----------
+    vertices : (n, 3) float64
+        As the file will hold them.
+    drop : float
+        Largest difference in height at which an edge may be flipped.
+
+    Returns
+    -------
+    keep : (m,) bool
+    flipped : int
+    """
+    count = triangles.shape[0]
+    keep = np.ones(count, np.bool_)
+    tries = np.zeros(count, np.int8)
+    stack = np.zeros(8 * count + 8, np.int32)
+    depth = 0
+    for t in range(count - 1, -1, -1):
+        if plan_turn(vertices, triangles[t, 0], triangles[t, 1], triangles[t, 2]) <= 0.0:
+            stack[depth] = t
+            depth += 1
+    flipped = 0
+    while depth > 0:
+        depth -= 1
+        t = stack[depth]
+        if not keep[t] or plan_turn(vertices, triangles[t, 0], triangles[t, 1], triangles[t, 2]) > 0.0:
+            continue
+        k, longest, shortest = 0, -1.0, np.inf
+        for e in range(3):
+            p, q = triangles[t, e], triangles[t, (e + 1) % 3]
+            dx, dy = vertices[q, 0] - vertices[p, 0], vertices[q, 1] - vertices[p, 1]
+            length = dx * dx + dy * dy
+            shortest = min(shortest, length)
+            if length > longest:
+                k, longest = e, length
+        o = neighbours[t, k]
+        a, b, c = triangles[t, k], triangles[t, (k + 1) % 3], triangles[t, (k + 2) % 3]
+        can = o >= 0 and shortest > 0.0 and tries[t] < 6 and depth + 2 < stack.shape[0]
+        m = 0
+        if can:
+            for e in range(3):
+                if neighbours[o, e] == t and triangles[o, e] == b:
+                    m = e
+            can = triangles[o, m] == b and triangles[o, (m + 1) % 3] == a
+        if can:
+            dx, dy = vertices[b, 0] - vertices[a, 0], vertices[b, 1] - vertices[a, 1]
+            share = ((vertices[c, 0] - vertices[a, 0]) * dx + (vertices[c, 1] - vertices[a, 1]) * dy) / longest
+            on_edge = vertices[a, 2] + share * (vertices[b, 2] - vertices[a, 2])
+            can = abs(on_edge - vertices[c, 2]) <= drop and triangles[o, (m + 2) % 3] != c
+        if not can:
+            keep[t] = False
+            for e in range(3):
+                other = neighbours[t, e]
+                if other >= 0:
+                    for f in range(3):
+                        if neighbours[other, f] == t:
+                            neighbours[other, f] = -1
+            continue
+        d = triangles[o, (m + 2) % 3]
+        t_bc, t_ca = neighbours[t, (k + 1) % 3], neighbours[t, (k + 2) % 3]
+        o_ad, o_db = neighbours[o, (m + 1) % 3], neighbours[o, (m + 2) % 3]
+        f_ab = flags[t, k]
+        f_bc, f_ca = flags[t, (k + 1) % 3] or f_ab, flags[t, (k + 2) % 3] or f_ab
+        f_ad, f_db = flags[o, (m + 1) % 3], flags[o, (m + 2) % 3]
+        triangles[t, 0], triangles[t, 1], triangles[t, 2] = a, d, c
+        neighbours[t, 0], neighbours[t, 1], neighbours[t, 2] = o_ad, o, t_ca
+        flags[t, 0], flags[t, 1], flags[t, 2] = f_ad, False, f_ca
+        triangles[o, 0], triangles[o, 1], triangles[o, 2] = d, b, c
+        neighbours[o, 0], neighbours[o, 1], neighbours[o, 2] = o_db, t_bc, t
+        flags[o, 0], flags[o, 1], flags[o, 2] = f_db, f_bc, False
+        # What lay across the two edges that changed hands now lies across the other triangle.
+        for outside, old, new in ((o_ad, o, t), (t_bc, t, o)):
+            if outside >= 0:
+                for e in range(3):
+                    if neighbours[outside, e] == old:
+                        neighbours[outside, e] = new
+                        break
+        if f_ab:
+            for outside, p, q in ((t_bc, c, b), (t_ca, a, c)):
+                if outside >= 0:
+                    for e in range(3):
+                        if triangles[outside, e] == p and triangles[outside, (e + 1) % 3] == q:
+                            flags[outside, e] = True
+        flipped += 1
+        tries[t] += 1
+        tries[o] += 1
+        stack[depth], stack[depth + 1] = o, t
+        depth += 2
+    return keep, flipped

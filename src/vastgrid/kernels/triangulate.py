@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
+from vastgrid.kernels.crossings import on_segments
 from vastgrid.kernels.topology import compact, corners, edge_flags
 
 
@@ -60,7 +61,6 @@ def triangulate(xy: NDArray[np.float64], edges: NDArray[np.int64], progress: Pro
     if _collinear(local, extent):
         raise DataError("all points lie on one straight line in plan, so no triangle can be made")
     pairs = np.ascontiguousarray(edges, np.uint32).reshape(-1, 2)
-    failure = ""
     # With a least distance of 0 crossings at lattice-like places fail; the smallest one that works is best.
     for share in (1e-12, 1e-10, 1e-8, 1e-6):
         engine = cdt.Triangulation(
@@ -72,12 +72,17 @@ def triangulate(xy: NDArray[np.float64], edges: NDArray[np.int64], progress: Pro
             if len(pairs):
                 engine.insert_edges(pairs)
             break
-        except RuntimeError as error:
-            failure = str(error)
+        except RuntimeError:
+            continue
         except ValueError as error:
-            raise DataError(f"the points cannot be triangulated: {error}") from error
+            raise DataError(
+                "the points cannot be triangulated: two of them are at one place, or one is at none"
+            ) from error
     else:
-        raise DataError(f"the breaklines cannot be resolved: {failure}")
+        raise DataError(
+            "the lines cannot all become edges: some lie so close to each other, or cross at so small an angle, that "
+            "there is no place between them; a wider “one place” (same_place) joins them"
+        )
     progress.report(0.8, "triangulating")
     return _collect(engine, local, origin, pairs)
 
@@ -136,3 +141,35 @@ def _crossings(engine: cdt.Triangulation, given: int, edges: NDArray[np.uint32])
                     if key in place:
                         found.setdefault(vertex, set()).add(place[key])
     return [(vertex, tuple(sorted(group))) for vertex, group in sorted(found.items())]
+
+
+def parted_at_places(xy: NDArray[np.float64], edges: NDArray[np.int64], tolerance: float) -> NDArray[np.int64]:
+    """Return edges parted at every place that lies on them, each once."""
+    pairs, shares = on_segments(xy, xy[edges[:, 0]], xy[edges[:, 1]], tolerance)
+    return once(along_edges(edges, pairs, shares)[0])
+
+
+def along_edges(
+    edges: NDArray[np.int64], pairs: NDArray[np.int64], shares: NDArray[np.float64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the pieces of edges that places lie on, and the edge that each is a piece of.
+
+    Parameters
+    ----------
+    pairs, shares
+        As `on_segments` gives them.
+    """
+    every = np.arange(len(edges))
+    number = np.concatenate((every, every, pairs[:, 1]))
+    share = np.concatenate((np.zeros(len(edges)), np.ones(len(edges)), shares))
+    place = np.concatenate((edges[:, 0], edges[:, 1], pairs[:, 0]))
+    by_edge = np.lexsort((share, number))
+    number, place = number[by_edge], place[by_edge]
+    together = number[1:] == number[:-1]
+    return np.column_stack((place[:-1], place[1:]))[together], number[:-1][together]
+
+
+def once(edges: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return edges with their smaller number first, each once, without those that lead nowhere."""
+    edges = np.sort(edges[edges[:, 0] != edges[:, 1]], axis=1)
+    return np.unique(edges, axis=0) if len(edges) else edges

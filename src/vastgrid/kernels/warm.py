@@ -8,6 +8,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.kernels import (
     clouds,
     crossings,
+    gridlines,
     isolines,
     locate,
     nearest,
@@ -44,6 +45,7 @@ def warm() -> None:
         locate.largest_edge_gap(triangles[:, :2].copy(), points, points, triangles, index)
         heights = raster.raster_heights(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20))
         topology.wind(points, triangles.copy())
+        locate.touched_by(xyz[:2, :2], points, triangles, index)
         topology.plan_areas(points, triangles)
         topology.regions(neighbours, made.constrained)
         _warm_pictures(points, triangles, made.constrained, heights, writeable=writeable)
@@ -53,9 +55,14 @@ def warm() -> None:
         heights.flags.writeable = writeable
         raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
         raster.lattice_triangles(heights)
+        gridlines.grid_isolines(heights, 0.0, 0.0, 1.0, 1.0, np.array([40.0, 60.0]))
     # A turned or thinned surface has new vertices and the old triangles.
     raster.raster_heights(np.zeros((3, 3)), triangles[:0], (0.0, 100.0), (5.0, 5.0), (2, 2))
     crossings.crossings(xyz[:30], xyz[30:])
+    crossings.on_segments(xyz, xyz[:30], xyz[30:], 0.001)
+    topology.mend_flat(
+        vertices, made.triangles.copy(), topology.neighbours_of(made.triangles), made.constrained.copy(), 0.001
+    )
     topology.inside_polygon(xyz[:, 0].copy(), xyz[:, 1].copy(), np.ascontiguousarray(xyz[:4, :2]))
     list(textrows.RowTemplate("{} {} {}\n", (0, 3, textrows.HEX)).blocks((np.arange(3), xyz[:3, 0], np.arange(3))))
     data = np.frombuffer(b"1,2\n", np.uint8)

@@ -157,6 +157,10 @@ def surface_scale(own: Dressed, low: float, high: float) -> Scale:
     if look.colour is SurfaceColour.PLAIN:
         colour = own_colour(own)
         return Scale(own.dataset.name, np.array([colour, colour]), entries=((own.dataset.name, colour),))
+    if isinstance(own.dataset, Grid) and not own.dataset.has_heights:
+        ends = own.dataset.extent().elevation or (0.0, 1.0)
+        title = own.dataset.holds()
+        return Scale(title[0].upper() + title[1:], ramps.strength(), *ends)
     return elevation_scale(low, high, unit)
 
 

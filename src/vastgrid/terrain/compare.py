@@ -13,7 +13,8 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.kernels.locate import Buckets, buckets, heights_at, largest_edge_gap
 from vastgrid.kernels.raster import bilinear, lattice_triangles, raster_heights
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.topology import group_places
+from vastgrid.kernels.triangulate import once, parted_at_places, triangulate
 from vastgrid.terrain.dataset import Dataset, Floats
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours
@@ -148,16 +149,19 @@ def contour_tin(contours: Contours, progress: Progress) -> Tin:
         If the contours do not span a plane.
     """
     xyz = contours.coordinates()
-    places, number = np.unique(xyz[:, :2], axis=0, return_inverse=True)
-    number = number.ravel()
-    z = np.zeros(len(places))
-    z[number] = xyz[:, 2]
+    origin = np.floor(xyz[:, :2].min(axis=0)) if len(xyz) else np.zeros(2)
+    local = np.ascontiguousarray(xyz[:, :2] - origin)
+    # Vertices that only rounding keeps apart are one, and lines that touch share it.
+    near = max(float(np.ptp(local, axis=0).max(initial=0.0)) * 1e-10, 1e-9)
+    number, first = group_places(local[:, 0].copy(), local[:, 1].copy(), near)
+    places, z = xyz[first, :2], xyz[first, 2]
     lengths = np.diff(contours.offsets)
     follows = np.ones(len(xyz), np.bool_)
     follows[contours.offsets[1:][lengths > 0] - 1] = False
     start = np.flatnonzero(follows)
-    lines = np.column_stack((number[start], number[start + 1]))
-    made = triangulate(places, lines[lines[:, 0] != lines[:, 1]], progress)
+    lines = np.column_stack((number[start], number[start + 1])).astype(np.int64)
+    lines = parted_at_places(places, once(lines), 10.0 * near)
+    made = triangulate(places, lines, progress)
     # Contours of one surface do not cross; where rounding makes them, the first line's level stands.
     extra = [z[lines[group[0], 0]] if group else 0.0 for _, group in made.crossings]
     vertices = np.column_stack((made.xy, np.concatenate((z, extra))))
@@ -179,6 +183,11 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
     DataError
         If they have no ground in common.
     """
+    for each in (first, second):
+        if isinstance(each, Grid) and not each.has_heights:
+            raise DataError(f"{each.name} holds {each.holds()}, no heights, so it cannot be compared as ground")
+    if first.content == second.content:
+        second = first
     corner, cell, shape = _common_lattice(first, second)
     own = lattice(first, corner, cell, shape)
     progress.report(0.3, "comparing")
@@ -189,7 +198,8 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
     row, column = np.nonzero(both)
     places = np.column_stack((corner[0] + (column + 0.5) * cell[0], corner[1] - (row + 0.5) * cell[1]))
     values = gap[both]
-    vertex_places, vertex_gap = _at_vertices(first, second)
+    # A surface does not differ from itself, whatever rounding says.
+    vertex_places, vertex_gap = (np.zeros((0, 2)), np.zeros(0)) if first is second else _at_vertices(first, second)
     progress.report(0.8, "comparing")
     if len(values) == 0:
         # Slivers that no lattice place hits still have vertices.
@@ -197,7 +207,7 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
     if len(values) == 0:
         raise DataError(f"{first.name} and {second.name} have no ground in common, so they cannot be compared")
     worst, at = _worst([(values, places), (vertex_gap, vertex_places)])
-    if isinstance(first, Tin) and isinstance(second, Tin):
+    if isinstance(first, Tin) and isinstance(second, Tin) and first is not second:
         found, x, y = largest_edge_gap(
             edges(first), first.vertices, second.vertices, second.triangles, bucket_index(second)
         )

@@ -57,6 +57,12 @@ class Conversion:
         Says in a few words how large the result will be.
     name : callable
         Suggests a name for the result.
+    effort : callable
+        Says about how many vertices it will make, where that can be far more than it is given.
+    fits : callable
+        Says whether it can use one dataset of a kind it takes, where that depends on the data.
+    takes_as : callable or None
+        Parameters → kinds it can use, where those depend on them.
     automatic : int or None
         Place among the conversions that a chain may put in unasked, the least costly first; None where it may not.
     ask : bool
@@ -76,8 +82,20 @@ class Conversion:
     settle: Callable[[Sequence[Any], Any], Any] = field(default=lambda inputs, params: params)
     estimate: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
     name: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
+    effort: Callable[[Sequence[Any], Any], int] = field(default=lambda inputs, params: 0)
+    fits: Callable[[Any], bool] = field(default=lambda dataset: True)
+    takes_as: Callable[[Any], tuple[type[Dataset], ...]] | None = None
     automatic: int | None = None
     ask: bool = False
+
+    def takes_with(self, params: Any) -> tuple[type[Dataset], ...]:
+        """Return the kinds it can use with these parameters."""
+        return self.takes if self.takes_as is None else self.takes_as(params)
+
+    def can_use(self, dataset: Dataset) -> bool:
+        """Say whether a dataset can be an input."""
+        heights = dataset.has_heights or self.gives is Dataset
+        return isinstance(dataset, self.takes) and heights and self.fits(dataset)
 
     def sentence(self, params: Any, inputs: Sequence[str]) -> tuple[Piece, ...]:
         """Return the step as a sentence, from the names of its inputs."""

@@ -104,12 +104,18 @@ class Dataset(ABC):
     title: ClassVar[str] = ""
     name: str = ""
     frame: Frame = UNKNOWN
-    _digest: list[str] = field(default_factory=list, repr=False)
+    # Made anew by every `dataclasses.replace`, so that no copy with other arrays can keep an old digest.
+    _digest: list[str] = field(default_factory=list, repr=False, init=False)
     # Digest of the arrays alone: copies under another name or frame share it, and no large array is read twice for it.
     _content: list[str] = field(default_factory=list, repr=False, init=False)
     _extent: list[Extent] = field(default_factory=list, repr=False, init=False)
     # What takes long to work out from the arrays: an index of triangles. Copies under another name share it too.
     _worked_out: dict[str, Any] = field(default_factory=dict, repr=False, init=False)
+
+    @property
+    def has_heights(self) -> bool:
+        """Whether its third coordinate is a height; a grid may hold another quantity."""
+        return True
 
     @abstractmethod
     def count(self) -> dict[str, int]:
@@ -132,11 +138,11 @@ class Dataset(ABC):
 
     def renamed(self, name: str) -> Self:
         """Return the same data under another name."""
-        return self._alike(dataclasses.replace(self, name=name, _digest=[]))
+        return self._alike(dataclasses.replace(self, name=name))
 
     def in_frame(self, frame: Frame) -> Self:
         """Return the same numbers declared to be in another frame."""
-        return self._alike(dataclasses.replace(self, frame=frame, _digest=[]))
+        return self._alike(dataclasses.replace(self, frame=frame))
 
     def _alike(self, other: Self) -> Self:
         object.__setattr__(other, "_content", self._content)
@@ -162,9 +168,7 @@ class Dataset(ABC):
         return {
             each.name: getattr(self, each.name)
             for each in dataclasses.fields(self)
-            if not isinstance(getattr(self, each.name), np.ndarray | dict | Frame)
-            and each.init
-            and each.name != "_digest"
+            if not isinstance(getattr(self, each.name), np.ndarray | dict | Frame) and each.init
         }
 
     @property

@@ -9,11 +9,15 @@ from typing import Any
 
 import numpy as np
 
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, count, either
 from vastgrid.base.quantities import Unit
+from vastgrid.base.roomy import pieces
+from vastgrid.base.words import spaced
 from vastgrid.terrain.dataset import Dataset, Extent, Floats
 from vastgrid.terrain.frame import crs_name
 from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Linework
+from vastgrid.terrain.pointset import PointSet
 
 _FEET = (Unit.FOOT, Unit.US_FOOT)
 SAMPLE = 400
@@ -40,12 +44,86 @@ class Suggestion:
 
 def contradictions(dataset: Dataset) -> list[Finding]:
     """Return what in a dataset does not fit together, each with what would."""
+    if not dataset.has_heights:
+        return []
     found = []
     extent = dataset.extent()
     if dataset.frame.crs and extent.east and extent.north:
         found += _outside_area(dataset, extent)
         found += _unit_by_name(dataset.frame.crs)
     return found
+
+
+def stray_places(dataset: Dataset) -> list[Finding]:
+    """Return what lies so far from all else that it stretches the extent beyond use: often 0, 0, 0."""
+    xyz = dataset.coordinates() if isinstance(dataset, PointSet | Linework) else np.zeros((0, 3))
+    if len(xyz) < 20:
+        return []
+    step = max(len(xyz) // 200_000, 1)
+    some = xyz[::step, :2]
+    some = some[np.isfinite(some).all(axis=1)]
+    if len(some) < 20:
+        return []
+    low, high = np.quantile(some, (0.02, 0.98), axis=0)
+    width = float(np.hypot(*(high - low)))
+    middle = (low + high) / 2.0
+    far, at, reach = 0, (0.0, 0.0), 0.0
+    for piece in pieces(xyz):
+        away = np.hypot(piece[:, 0] - middle[0], piece[:, 1] - middle[1])
+        wrong = away > 50.0 * max(width, 1e-9)
+        far += int(wrong.sum())
+        if wrong.any() and float(np.nanmax(away)) > reach:
+            worst = int(np.nanargmax(away))
+            at, reach = (float(piece[worst, 0]), float(piece[worst, 1])), float(np.nanmax(away))
+    if far == 0 or far > 0.02 * len(xyz):
+        return []
+    unit = f" {dataset.frame.horizontal.value}" if dataset.frame.horizontal else ""
+    what = count(
+        far,
+        "point" if isinstance(dataset, PointSet) else "vertex",
+        None if isinstance(dataset, PointSet) else "vertices",
+    )
+    box = ",".join(f"{value:.0f}" for value in (*(low - width), *(high + width)))
+    crop = f" (for a cloud crop={box} leaves {either(far, 'it', 'them')} out)" if isinstance(dataset, PointSet) else ""
+    text = (
+        f"{what} of {spaced(len(xyz))} {either(far, 'lies', 'lie')} far from all others, the farthest {spaced(reach)}{unit} "
+        f"away at E {at[0]:.2f}, N {at[1]:.2f}; the rest is {spaced(width)}{unit} wide{crop}."
+    )
+    return [Finding("stray-places", text, at=at)]
+
+
+def fits_only_turned(dataset: Dataset, others: Sequence[Dataset]) -> bool:
+    """Say whether a dataset lies beside others, but among them once easting and northing are taken for each other."""
+    own = dataset.extent()
+    if not own.east or not own.north or dataset.frame.horizontal is Unit.DEGREE:
+        return False
+    beside = among = False
+    for other in others:
+        there = other.extent()
+        scale = _plan_scale(dataset, other)
+        if not there.east or not there.north or scale is None:
+            continue
+        (west, east), (south, north) = there.east, there.north
+        slack = 0.5 * max(east - west, north - south)
+        for turned in (False, True):
+            x, y = (own.north, own.east) if turned else (own.east, own.north)
+            near = (
+                x[0] * scale <= east + slack
+                and x[1] * scale >= west - slack
+                and y[0] * scale <= north + slack
+                and y[1] * scale >= south - slack
+            )
+            among |= near and turned
+            beside |= near and not turned
+    return among and not beside
+
+
+def _plan_scale(dataset: Dataset, other: Dataset) -> float | None:
+    """Return what brings one's plan coordinates into the other's unit; 1 where a unit is unknown, None for degrees."""
+    one, two = dataset.frame.horizontal, other.frame.horizontal
+    if Unit.DEGREE in (one, two):
+        return None
+    return float(one.metres / two.metres) if one and two else 1.0
 
 
 def _outside_area(dataset: Dataset, extent: Extent) -> list[Finding]:

@@ -112,7 +112,10 @@ def figures_of(data: Dataset) -> Figures:
     z = np.asarray(z[np.isfinite(z)]) if not (isinstance(data, PointSet) and len(z) > 5_000_000) else np.asarray(z[::7])
     if len(z):
         height = f" {data.frame.vertical.value}" if data.frame.vertical else ""
-        rows.append(("Mean height", f"{z.mean():.3f}{height}"))
+        if isinstance(data, Grid) and not data.has_heights:
+            height = f" {data.measure}" if data.measure else ""
+            rows.append(("Holds", data.holds()))
+        rows.append(("Mean height" if data.has_heights else "Mean", f"{z.mean():.3f}{height}"))
         rows.append(("Standard deviation", f"{z.std():.3f}{height}"))
         histograms.insert(0, _heights(z, data.frame))
     if isinstance(data, PointSet) and "classification" in data.attributes:

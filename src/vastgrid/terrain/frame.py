@@ -77,7 +77,7 @@ def frame_of_crs(crs: str) -> Frame:
     try:
         parsed = pyproj.CRS.from_user_input(crs)
     except pyproj.exceptions.CRSError as error:
-        raise ValueError(f"the coordinate reference system cannot be read: {error}") from error
+        raise ValueError("the coordinate reference system cannot be read") from error
     axes = parsed.axis_info
     local = parsed.sub_crs_list[0] if parsed.is_compound else parsed
     plan = next((axis for axis in axes if axis.direction not in ("up", "down")), None)

@@ -14,6 +14,10 @@ from numpy.typing import NDArray
 from vastgrid.terrain.dataset import Dataset, Flags, Floats, Ints, frozen
 from vastgrid.terrain.frame import Frame
 
+# The attribute in which lines say which boundary they are by their source's word; empty for those that are none.
+BOUNDARY = "boundary"
+BOUNDARY_ROLES = ("outer", "void", "island")
+
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Linework(Dataset):
@@ -63,7 +67,7 @@ class Linework(Dataset):
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the lines scaled into another frame."""
-        return dataclasses.replace(self, vertices=self.vertices * (plan, plan, height), frame=frame, _digest=[])
+        return dataclasses.replace(self, vertices=self.vertices * (plan, plan, height), frame=frame)
 
     def line(self, index: int | np.integer) -> Floats:
         """Return one line's vertices, (m, 3)."""
@@ -72,6 +76,26 @@ class Linework(Dataset):
     def closed(self) -> Flags:
         """Return which lines end where they began, (k,) bool."""
         return closed_lines(self.vertices[:, :2], self.offsets)
+
+    def without_heights(self) -> Flags:
+        """Return which lines have no height at any vertex, (k,) bool."""
+        known = np.concatenate(([0], np.cumsum(np.isfinite(self.vertices[:, 2]))))
+        return np.asarray(known[self.offsets[1:]] == known[self.offsets[:-1]], np.bool_)
+
+    def heights_filled(self) -> Self:
+        """Return the lines with unknown heights between known ones put on the straight way between them.
+
+        Before a line's first known height and after its last, that height stands. Lines without any stay as they are.
+        """
+        z = self.vertices[:, 2].copy()
+        open_ = np.flatnonzero(np.isnan(z))
+        owner = np.searchsorted(self.offsets, open_, side="right") - 1
+        for k in np.unique(owner[~self.without_heights()[owner]]).tolist():
+            line = self.line(k)
+            along = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(line[:, :2], axis=0).T))))
+            known = np.isfinite(line[:, 2])
+            z[self.offsets[k] : self.offsets[k + 1]] = np.interp(along, along[known], line[known, 2])
+        return dataclasses.replace(self, vertices=np.column_stack((self.vertices[:, :2], z)))
 
     def on_layers(self, keep: Flags) -> Self:
         """Return the lines of some layers; `keep` has a flag for each of `layers`."""
@@ -82,7 +106,7 @@ class Linework(Dataset):
         vertices, offsets = take_lines(self.vertices, self.offsets, index)
         attributes = {name: values[index] for name, values in self.attributes.items()}
         return dataclasses.replace(
-            self, vertices=vertices, offsets=offsets, layer=self.layer[index], attributes=attributes, _digest=[]
+            self, vertices=vertices, offsets=offsets, layer=self.layer[index], attributes=attributes
         )
 
 
@@ -132,12 +156,7 @@ class Contours(Dataset):
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the contours scaled into another frame."""
         return dataclasses.replace(
-            self,
-            plan=self.plan * plan,
-            levels=self.levels * height,
-            interval=self.interval * height,
-            frame=frame,
-            _digest=[],
+            self, plan=self.plan * plan, levels=self.levels * height, interval=self.interval * height, frame=frame
         )
 
     def closed(self) -> Flags:

@@ -182,6 +182,8 @@ def choices(dataset: Dataset, *, made: bool = True) -> dict[str, list[str]]:
         return {"colour": [each.value for each in able], "stand": ["", *numbers]}
     if isinstance(dataset, Tin) and not made:
         return {"colour": [each.value for each in SurfaceColour if each is not SurfaceColour.SOURCE]}
+    if isinstance(dataset, Grid) and not dataset.has_heights:
+        return {"colour": [SurfaceColour.ELEVATION.value, SurfaceColour.PLAIN.value]}
     if isinstance(dataset, Grid | Mesh):
         left_out = {SurfaceColour.SOURCE} | ({SurfaceColour.DIFFERENCE} if isinstance(dataset, Mesh) else set())
         return {"colour": [each.value for each in SurfaceColour if each not in left_out]}

@@ -43,4 +43,4 @@ class Mesh(Dataset):
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the mesh scaled into another frame."""
-        return dataclasses.replace(self, vertices=self.vertices * (plan, plan, height), frame=frame, _digest=[])
+        return dataclasses.replace(self, vertices=self.vertices * (plan, plan, height), frame=frame)

@@ -21,7 +21,7 @@ def standing(xyz: Floats, items: Sequence[Dressed]) -> Floats:
     """Return places brought down, or up, to the uppermost surface that is shown; where there is none they stay."""
     out = np.array(xyz)
     for own in items:
-        if isinstance(own.dataset, Tin | Grid):
+        if isinstance(own.dataset, Tin | Grid) and own.dataset.has_heights:
             z = heights(own.dataset, np.ascontiguousarray(xyz[:, :2]))
             out[np.isfinite(z), 2] = z[np.isfinite(z)]
     return out
@@ -52,7 +52,7 @@ def laid(own: Dressed, items: Sequence[Dressed]) -> tuple[Floats, NDArray[np.int
     """
     data = own.dataset
     assert isinstance(data, Linework | Survey)
-    surfaces = [each for each in items if isinstance(each.dataset, Tin | Grid)]
+    surfaces = [each for each in items if isinstance(each.dataset, Tin | Grid) and each.dataset.has_heights]
     z = data.vertices[:, 2]
     line_of = np.repeat(np.arange(len(data.offsets) - 1), np.diff(data.offsets))
     floating = np.zeros(len(data.offsets) - 1, np.bool_)

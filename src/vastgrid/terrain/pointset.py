@@ -46,9 +46,9 @@ class PointSet(Dataset):
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the points scaled into another frame."""
-        return dataclasses.replace(self, xyz=scaled(self.xyz, plan, height), frame=frame, _digest=[])
+        return dataclasses.replace(self, xyz=scaled(self.xyz, plan, height), frame=frame)
 
     def chosen(self, keep: NDArray[Any]) -> Self:
         """Return some of the points, by mask or index, with their attributes."""
         attributes = {name: values[keep] for name, values in self.attributes.items()}
-        return dataclasses.replace(self, xyz=self.xyz[keep], attributes=attributes, _digest=[])
+        return dataclasses.replace(self, xyz=self.xyz[keep], attributes=attributes)

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import CallError, DataError
-from vastgrid.base.findings import Finding, Severity, note
+from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, factor
 from vastgrid.base.roomy import roomy
@@ -72,7 +72,9 @@ def passage(source: Frame, wanted: str) -> Passage:
         target = frame_of_crs(wanted)
         goal = pyproj.CRS.from_user_input(wanted)
     except (ValueError, pyproj.exceptions.CRSError) as error:
-        raise CallError(f"“{wanted}” is no coordinate reference system: {error}") from error
+        raise CallError(
+            f"“{wanted}” is no coordinate reference system that is known; write a code such as EPSG:25832, or WKT"
+        ) from error
     if goal.is_geocentric:
         raise CallError(
             f"{goal.name} is geocentric; choose a system with easting and northing, or longitude and latitude"
@@ -87,7 +89,7 @@ def passage(source: Frame, wanted: str) -> Passage:
             plan = pyproj.Transformer.from_crs(flat, flat_goal, always_xy=True, allow_ballpark=False)
             group = TransformerGroup(flat, flat_goal, always_xy=True, allow_ballpark=False)
     except pyproj.exceptions.ProjError as error:
-        raise CallError(f"no way is known from {flat.name} to {flat_goal.name}: {error}") from error
+        raise CallError(f"no way is known from {flat.name} to {flat_goal.name}") from error
     if not group.best_available and group.unavailable_operations:
         missing = sorted(
             {grid.short_name for way in group.unavailable_operations for grid in way.grids if not grid.available}
@@ -167,7 +169,7 @@ def reprojected(dataset: Dataset, wanted: str, progress: Progress) -> tuple[Data
         moved: Dataset = _grid(dataset, way, progress, findings)
     elif isinstance(dataset, Contours):
         xyz = _moved(dataset.coordinates(), way, dataset.name, progress)
-        moved = dataclasses.replace(dataset, plan=xyz[:, :2], frame=way.target, _digest=[])
+        moved = dataclasses.replace(dataset, plan=xyz[:, :2], frame=way.target)
     elif isinstance(dataset, Tin):
         moved = dataclasses.replace(
             dataset,
@@ -176,20 +178,19 @@ def reprojected(dataset: Dataset, wanted: str, progress: Progress) -> tuple[Data
             break_vertices=_moved(dataset.break_vertices, way, dataset.name, progress),
             limit=_moved(dataset.limit, way, dataset.name, progress),
             frame=way.target,
-            _digest=[],
         )
     elif isinstance(dataset, PointSet):
         xyz = _moved(dataset.xyz, way, dataset.name, progress)
-        moved = dataclasses.replace(dataset, xyz=xyz, frame=way.target, _digest=[])
+        moved = dataclasses.replace(dataset, xyz=xyz, frame=way.target)
     elif isinstance(dataset, Survey):
         xyz = _moved(dataset.vertices, way, dataset.name, progress)
         exact = tuple(json.dumps({"reprojected": True}) for _ in dataset.exact)
         text = "Curves and profiles of survey records are true in their own system only; their drawn course was kept."
         findings.append(Finding("records-flattened", text))
-        moved = dataclasses.replace(dataset, vertices=xyz, exact=exact, frame=way.target, _digest=[])
+        moved = dataclasses.replace(dataset, vertices=xyz, exact=exact, frame=way.target)
     elif isinstance(dataset, Linework | Mesh):
         xyz = _moved(dataset.vertices, way, dataset.name, progress)
-        moved = dataclasses.replace(dataset, vertices=xyz, frame=way.target, _digest=[])
+        moved = dataclasses.replace(dataset, vertices=xyz, frame=way.target)
     else:
         raise CallError(f"{dataset.title} cannot be reprojected")
     progress.report(1.0)
@@ -211,7 +212,7 @@ def _moved(xyz: Floats, way: Passage, name: str, progress: Progress) -> Floats:
         lost = int((~np.isfinite(own[:, :2]).all(axis=1)).sum())
         if lost:
             raise DataError(
-                f"{lost} places of {name} have no counterpart in {crs_name(way.target.crs)}; is its CRS right?"
+                f"{count(lost, 'place')} of {name} without a counterpart in {crs_name(way.target.crs)}; is its CRS right?"
             )
         progress.report(0.9 * (start + len(part)) / len(xyz), "reprojecting")
     return out
@@ -257,7 +258,9 @@ def geographic(dataset: Dataset, progress: Progress) -> tuple[Dataset, tuple[Fin
         If its reference system or the unit of its heights is unknown.
     """
     if dataset.frame.vertical is None:
-        raise CallError(f"the height unit of {dataset.name} is unknown, and the file holds metres; say it first")
+        raise CallError(
+            f"the height unit of {dataset.name} is unknown, and the file holds metres; say it with --from-vertical-units (m, ft, us-ft)"
+        )
     moved, findings = reprojected(dataset, WGS84, progress)
     assert dataset.frame.vertical is not None
     ratio = factor(dataset.frame.vertical, Unit.METRE)

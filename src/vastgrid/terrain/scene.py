@@ -117,7 +117,7 @@ def fitted(items: Sequence[Dressed], camera: Camera) -> Camera:
 
 
 def _is_ground(data: Dataset) -> bool:
-    return isinstance(data, Tin | Grid | Mesh)
+    return isinstance(data, Tin | Grid | Mesh) and data.has_heights
 
 
 @dataclass(frozen=True, eq=False)

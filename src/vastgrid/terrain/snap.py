@@ -74,7 +74,7 @@ def catch(
         if found:
             return min(found, key=lambda pair: pair[0])[1]
     for surface in reversed(datasets):
-        if isinstance(surface, Tin | Grid):
+        if isinstance(surface, Tin | Grid) and surface.has_heights:
             z = float(heights(surface, np.array([[east, north]]))[0])
             if math.isfinite(z):
                 return Caught(east, north, z, "surface", surface.name)

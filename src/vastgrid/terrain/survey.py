@@ -96,9 +96,7 @@ class Survey(Dataset):
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the records scaled into another frame, radii, stations and profiles included."""
         exact = tuple(json.dumps(_scaled(json.loads(text), plan, height)) for text in self.exact)
-        return dataclasses.replace(
-            self, vertices=self.vertices * (plan, plan, height), exact=exact, frame=frame, _digest=[]
-        )
+        return dataclasses.replace(self, vertices=self.vertices * (plan, plan, height), exact=exact, frame=frame)
 
 
 def survey_of(name: str, frame: Frame, records: Sequence[Record]) -> Survey:

@@ -39,9 +39,11 @@ class Tin(Dataset):
     source_points, break_vertices : (…, 3) float64
         What it was built from, where that is known (LandXML calls it source data).
     break_offsets, limit_offsets : (…,) int64
-        Breakline i is ``break_vertices[break_offsets[i]:break_offsets[i + 1]]``; the outer boundary likewise.
+        Breakline i is ``break_vertices[break_offsets[i]:break_offsets[i + 1]]``; boundaries likewise.
     limit : (…, 3) float64
-        The outer boundary, elevations perhaps NaN.
+        The closed lines that limit it, elevations perhaps NaN.
+    limit_roles : tuple of str
+        What each of them is: “outer”, “void” or “island”.
     """
 
     kind: ClassVar[str] = "tin"
@@ -54,10 +56,17 @@ class Tin(Dataset):
     break_vertices: Floats = field(default_factory=_no_points)
     break_offsets: NDArray[np.int64] = field(default_factory=_no_lines)
     limit: Floats = field(default_factory=_no_points)
+    limit_offsets: NDArray[np.int64] = field(default_factory=_no_lines)
+    limit_roles: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "vertices", frozen(self.vertices, np.float64, (-1, 3), "vertices"))
         object.__setattr__(self, "triangles", frozen(self.triangles, np.int32, (-1, 3), "triangles"))
+        object.__setattr__(self, "limit_roles", tuple(self.limit_roles))
+        if len(self.limit) and not self.limit_roles:
+            # Kept by an earlier version, which knew one boundary.
+            object.__setattr__(self, "limit_offsets", np.array([0, len(self.limit)], np.int64))
+            object.__setattr__(self, "limit_roles", ("outer",))
         neighbours = neighbours_of(self.triangles) if self.neighbours is None else self.neighbours
         object.__setattr__(self, "neighbours", frozen(neighbours, np.int32, (len(self.triangles), 3), "neighbours"))
         flags = np.zeros((len(self.triangles), 3), np.bool_) if self.constrained is None else self.constrained
@@ -87,8 +96,12 @@ class Tin(Dataset):
             break_vertices=self.break_vertices * scale,
             limit=self.limit * scale,
             frame=frame,
-            _digest=[],
         )
+
+    def limits(self) -> list[tuple[str, Floats]]:
+        """Return the closed lines that limit it, each with its role."""
+        cuts = self.limit_offsets
+        return [(role, self.limit[cuts[k] : cuts[k + 1]]) for k, role in enumerate(self.limit_roles)]
 
     def corners(self) -> Floats:
         """Return each triangle's corners, (m, 3, 3)."""

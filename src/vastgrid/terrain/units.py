@@ -23,6 +23,11 @@ def in_units(dataset: Kind, horizontal: Unit | None, vertical: Unit | None) -> K
         If the unit to convert from is unknown, or the coordinates are degrees.
     """
     frame = dataset.frame
+    if vertical is not None and not dataset.has_heights:
+        raise CallError(
+            f"{dataset.name} holds no heights but {getattr(dataset, 'quantity', 'something else')}, so no unit of heights "
+            "can be asked for"
+        )
     plan = _ratio(frame.horizontal, horizontal, dataset.name, "plan", "--from-units")
     height = _ratio(frame.vertical, vertical, dataset.name, "height", "--from-vertical-units")
     if plan == 1.0 and height == 1.0:
