@@ -18,7 +18,7 @@ from vastgrid.checks import (
     wrong_unit,
     zero_heights,
 )
-from vastgrid.convert import contours, courses, facets, grid, lattice, points, reproject, tin, upper
+from vastgrid.convert import cells, contours, courses, facets, grid, lattice, points, reproject, tin, upper
 from vastgrid.formats import (
     asciigrid,
     cityjson,
@@ -48,11 +48,10 @@ from vastgrid.terrain.check import Check
 from vastgrid.terrain.conversion import Conversion
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.fileformat import Format
-from vastgrid.terrain.linework import Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
+from vastgrid.terrain.grid import Grid
 
 CONVERSIONS: tuple[Conversion, ...] = (
+    cells.CONVERSION,
     contours.CONVERSION,
     courses.CONVERSION,
     facets.CONVERSION,
@@ -196,45 +195,39 @@ def recognise(path: Path) -> Format:
     return best
 
 
-def targets(kinds: Sequence[type[Dataset]]) -> tuple[Conversion, ...]:
-    """Return the conversions that can use datasets of these kinds together."""
+def targets(datasets: Sequence[Dataset]) -> tuple[Conversion, ...]:
+    """Return the conversions that can use these datasets together."""
     return tuple(
         each
         for each in CONVERSIONS
-        if kinds and all(issubclass(kind, each.takes) for kind in kinds) and (each.many or len(kinds) == 1)
+        if datasets and all(each.can_use(one) for one in datasets) and (each.many or len(datasets) == 1)
     )
 
 
-def chain(kinds: Sequence[type[Dataset]], target: Format, source: Format | None) -> tuple[Conversion, ...]:
-    """Return the conversions that lead from some kinds of data to a file format.
+def _what(dataset: Dataset) -> str:
+    return f"grid of {dataset.holds()}" if isinstance(dataset, Grid) and not dataset.has_heights else dataset.title
 
-    Points and lines become ground wherever the target can hold ground; what already is a surface or contours goes as
-    it is where it can. A file of the same format as its source is only rewritten.
+
+def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str) -> tuple[Conversion, ...]:
+    """Return the fewest conversions that lead from datasets to one of some kinds; none where one is there already.
+
+    Conversions that use everything there is come before those that use only some of it.
 
     Raises
     ------
     CallError
-        If no chain leads there.
+        If no chain leads there; `what` names the goal.
     """
-    wanted = target.carries.kinds
-    loose = any(issubclass(kind, PointSet | Linework) for kind in kinds) and not any(
-        issubclass(kind, Tin) for kind in kinds
-    )
-    direct = any(issubclass(kind, wanted) for kind in kinds)
-    if direct and (source is target or not loose or Tin not in wanted):
+    if any(isinstance(each, wanted) for each in have):
         return ()
-    goal = (Tin,) if loose and Tin in wanted else wanted
     usable = sorted((c for c in CONVERSIONS if c.automatic is not None), key=lambda c: c.automatic or 0)
-    frontier: list[tuple[tuple[type[Dataset], ...], tuple[Conversion, ...]]] = [(tuple(set(kinds)), ())]
-    for _ in range(len(CONVERSIONS)):
-        following: list[tuple[tuple[type[Dataset], ...], tuple[Conversion, ...]]] = []
-        for have, path in frontier:
-            for each in usable:
-                if any(issubclass(kind, each.takes) for kind in have):
-                    reached = (*path, each)
-                    if issubclass(each.gives, goal):
-                        return reached
-                    following.append(((each.gives,), reached))
-        frontier = following
-    names = ", ".join(kind.title for kind in set(kinds))
-    raise CallError(f"no chain of conversions leads from {names} to {target.title}")
+    for enough in (all, any):
+        first = [each for each in usable if enough(each.can_use(one) for one in have)]
+        frontier: list[tuple[Conversion, ...]] = [(each,) for each in first]
+        for _ in range(len(CONVERSIONS)):
+            for path in frontier:
+                if issubclass(path[-1].gives, wanted):
+                    return path
+            frontier = [(*path, each) for path in frontier for each in usable if issubclass(path[-1].gives, each.takes)]
+    names = ", ".join(dict.fromkeys(_what(each) for each in have)) or "nothing"
+    raise CallError(f"no chain of conversions leads from {names} to {what}")

@@ -59,7 +59,7 @@ def test_the_example_of_the_manual(run_cli, received, tmp_path):
 
 def test_a_plain_call_finds_the_chain(run_cli, tmp_path):
     target = tmp_path / "ground.xml"
-    code, out, err = run_cli("convert", DATA / "autzen_trim.laz", target, "--json")
+    code, out, err = run_cli("convert", DATA / "autzen_trim.laz", target, "--via", "tin", "--json")
     values = json.loads(out)
     assert code == 0
     assert values["steps"][1]["result"][0]["count"]["vertices"] == 109_993
@@ -75,8 +75,11 @@ def test_a_plain_call_finds_the_chain(run_cli, tmp_path):
     ("source", "target", "said"),
     [
         ("received/day2.txt", "a.tif", ["TIN from day2", "Heights of Ground"]),
-        ("received/edges.dxf", "a.xml", ["TIN from edges"]),
+        ("received/edges.dxf", "a.xml", []),
         ("received/day1.csv", "a.csv", []),
+        ("received/day1.csv", "a.xml", []),
+        ("received/day1.csv", "a.dxf", []),
+        ("received/old-plan-contours.gpkg", "a.dxf", []),
         ("delivered/contours.dxf", "b.dxf", []),
         ("delivered/existing-ground.xml", "c.dxf", []),
     ],
@@ -146,12 +149,16 @@ def test_a_unit_given_with_a_length_is_taken_and_said(run_cli, tmp_path):
         (["convert", "day1.csv", "out.xml", "--via", "tin", "max_edge=-5"], 2, "has to be more than 0"),
         (["convert", "day1.csv", "out.xml", "--via", "tin", "max_edge=60parsecs"], 2, "not a unit"),
         (["convert", "day1.csv", "out.xml", "--via", "tin", "speed=1"], 2, "no such parameter"),
-        (["convert", "day1.csv", "out.xml", "--via", "contours"], 2, "contours uses TIN and grid"),
+        (
+            ["convert", "day1.csv", "out.xml", "--via", "courses"],
+            2,
+            "no chain of conversions leads from points to courses",
+        ),
         (["convert", "day1.csv", "out.xml", "--units", "furlong"], 2, "furlong"),
         (["convert", "day1.csv", "out.xml", "--read", "colour=red"], 2, "reading option “colour”"),
         (["convert", "day1.csv", "out.xml", "--read", "columns=EEZ"], 2, "easting is given to columns 1 and 2"),
         (["convert", "day1.csv", "no/such/folder/out.xml"], 1, "the folder does not exist"),
-        (["convert", "day1.csv", "out.asc", "--via", "grid", "cell=1"], 2, "grid uses TIN"),
+        (["convert", "day1.csv", "out.asc", "--via", "grid", "cell=-1"], 2, "has to be more than 0"),
         (["info"], 2, "FILE"),
         (["info", "."], 1, "folder"),
         (["dance"], 2, "dance"),

@@ -49,6 +49,7 @@ def _field_values(params: type) -> list[dict[str, Any]]:
             "quantity": each.param.quantity.value if each.param.quantity else None,
             "choices": list(each.choices),
             "default": value_text(each.default),
+            "absent": each.param.absent if each.default is None or each.default == "" else None,
         }
         for each in fields(params)
     ]
@@ -80,7 +81,7 @@ def _conversion_values(each: Any) -> dict[str, Any]:
 def _print_fields(params: type, prefix: str) -> None:
     for each in _field_values(params):
         choices = f" One of {', '.join(each['choices'])}." if each["choices"] else ""
-        default = f" Default {each['default']}." if each["default"] else ""
+        default = f" Not given: {each['absent']}." if each["absent"] else f" Default {each['default']}."
         print(f"{'':11}{prefix}{each['name']}=…  {each['help']}{choices}{default}")
 
 

@@ -3,25 +3,28 @@
 from __future__ import annotations
 
 import argparse
+import os
 import re
-import signal
 import sys
 import threading
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+import traceback
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from types import FrameType
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 from vastgrid import __version__
+from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
-from vastgrid.base.files import write_text
+from vastgrid.base.files import refuse_clashes, write_text
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress, Reporting, Silent
 from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit
 from vastgrid.cli import listing
 
-DONE, DATA_AT_FAULT, CALL_AT_FAULT, STOPPED = 0, 1, 2, 130
+if TYPE_CHECKING:
+    from vastgrid.session.chains import Options, Said
+
+DONE, DATA_AT_FAULT, CALL_AT_FAULT = 0, 1, 2
 _GROUPS = ("--via", "--read", "--write", "--check")
 _NAMED = {"--via": "a conversion", "--check": "a check"}
 _WORD = re.compile(r"(\w+)=(.*)", re.DOTALL)
@@ -38,43 +41,28 @@ class Parser(argparse.ArgumentParser):
 def run(arguments: Sequence[str]) -> int:
     """Run one command; return the exit code (0 done, 1 the data is at fault, 2 the call is)."""
     try:
-        with _interruptible():
-            return _run(list(arguments))
+        return _run(list(arguments))
     except CallError as error:
         return _failed(error, CALL_AT_FAULT)
     except VastGridError as error:
         return _failed(error, DATA_AT_FAULT)
     except (Cancelled, KeyboardInterrupt):
-        return _failed("stopped; nothing was written", STOPPED)
+        if interrupts.ended():
+            _failed(interrupts.what_was_written(), interrupts.exit_code())
+        return interrupts.exit_code()
     except BrokenPipeError:
         sys.stderr.close()
         return DONE
-
-
-@contextmanager
-def _interruptible() -> Iterator[None]:
-    """Let Ctrl+C stop the work at its next report; an exception out of the blue can crash compiled code.
-
-    Pressed a second time it stops at once.
-    """
-    if threading.current_thread() is not threading.main_thread():
-        yield
-        return
-    _stop.clear()
-
-    def pressed(_number: int, _frame: FrameType | None) -> None:
-        if _stop.is_set():
-            raise KeyboardInterrupt
-        _stop.set()
-
-    before = signal.signal(signal.SIGINT, pressed)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGINT, before)
-
-
-_stop = threading.Event()
+    except Exception as error:
+        if os.environ.get("VASTGRID_DEBUG"):
+            raise
+        last = traceback.extract_tb(error.__traceback__)[-1]
+        where = f"{Path(last.filename).stem}, line {last.lineno}"
+        return _failed(
+            f"an unforeseen fault in the program itself ({where}); {interrupts.what_was_written().removeprefix('stopped; ')}. "
+            "VASTGRID_DEBUG=1 shows where it came from",
+            DATA_AT_FAULT,
+        )
 
 
 def _failed(error: object, code: int) -> int:
@@ -109,7 +97,8 @@ def _groups(arguments: list[str]) -> tuple[list[str], list[tuple[str, list[str]]
             continue
         own: list[str] = []
         i += 1
-        if word in _NAMED and i < len(arguments) and not arguments[i].startswith("-"):
+        named = word in _NAMED or (word == "--read" and i < len(arguments) and not _WORD.fullmatch(arguments[i]))
+        if named and i < len(arguments) and not arguments[i].startswith("-"):
             own.append(arguments[i])
             i += 1
         while i < len(arguments) and _WORD.fullmatch(arguments[i]) and not Path(arguments[i]).exists():
@@ -132,11 +121,57 @@ def _words(groups: list[tuple[str, list[str]]], name: str) -> dict[str, str]:
     return found
 
 
+def _options(groups: list[tuple[str, list[str]]]) -> Options:
+    """Return reading options: of all inputs, and those that follow a file's name of that file alone."""
+    from vastgrid.session.chains import Options
+
+    every: list[tuple[str, list[str]]] = []
+    of_file: dict[str, list[tuple[str, list[str]]]] = {}
+    for name, own in groups:
+        if name == "--read" and not _WORD.fullmatch(own[0]):
+            if len(own) < 2:
+                raise CallError(f"--read {own[0]} needs key=value after the file's name")
+            of_file.setdefault(own[0], []).append((name, own[1:]))
+        elif name == "--read":
+            every.append((name, own))
+    return Options(_words(every, "--read"), {file: _words(own, "--read") for file, own in of_file.items()})
+
+
 def _unit(text: str) -> Unit:
     unit = parse_unit(text)
     if unit is Unit.DEGREE:
         raise CallError("degrees are no unit of length")
     return unit
+
+
+def _said(options: argparse.Namespace) -> Said:
+    """Return the units that were said of inputs.
+
+    Raises
+    ------
+    CallError
+        If a word is no unit, or one is said twice, or none is said and should count.
+    """
+    from vastgrid.session.chains import Said
+
+    every: list[Unit | None] = [None, None]
+    of_file: dict[str, list[Unit | None]] = {}
+    for k, (option, words) in enumerate(
+        (("--from-units", options.from_units), ("--from-vertical-units", options.from_vertical_units))
+    ):
+        for word in words or ():
+            name, _, unit = word.rpartition("=")
+            pair = of_file.setdefault(name, [None, None]) if name else every
+            if pair[k] is not None:
+                raise CallError(f"{option} is given twice{f' for {name}' if name else ''}")
+            try:
+                pair[k] = _unit(unit)
+            except CallError as error:
+                raise CallError(f"{option}: {error}") from error
+    said = Said((every[0], every[1]), {name: (pair[0], pair[1]) for name, pair in of_file.items()})
+    if options.override_units and said == Said():
+        raise CallError("--override-units needs a unit to count: --from-units or --from-vertical-units")
+    return said
 
 
 def _parser() -> Parser:
@@ -155,10 +190,16 @@ def _parser() -> Parser:
     def common(own: argparse.ArgumentParser) -> None:
         own.add_argument("--json", action="store_true", help="print figures as JSON")
         own.add_argument(
-            "--from-units", type=_unit, metavar="U", help=f"plan unit of inputs that do not say theirs: {units}"
+            "--from-units",
+            action="append",
+            metavar="U",
+            help=f"plan unit of inputs that do not say theirs, or FILE=U for one of them: {units}",
         )
         own.add_argument(
-            "--from-vertical-units", type=_unit, metavar="U", help="height unit of inputs that do not say theirs"
+            "--from-vertical-units",
+            action="append",
+            metavar="U",
+            help="height unit of inputs that do not say theirs, or FILE=U for one of them",
         )
         own.add_argument(
             "--override-units", action="store_true", help="believe those units also where an input says others"
@@ -167,6 +208,9 @@ def _parser() -> Parser:
     own = command("convert", "Read files, convert, write one file, read it back and compare.", _convert, _CONVERT_MORE)
     own.add_argument("paths", nargs="+", metavar="IN… OUT", type=Path)
     common(own)
+    own.add_argument(
+        "--only", action="append", default=[], metavar="NAME", help="use only this dataset of what the files hold"
+    )
     own.add_argument("--units", type=_unit, metavar="U", help="plan unit to write in")
     own.add_argument("--vertical-units", type=_unit, metavar="U", help="height unit to write in")
     own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.json, or Markdown text)")
@@ -202,7 +246,7 @@ def _parser() -> Parser:
 
 _CONVERT_MORE = """\
   --via CONVERSION key=value …   a conversion on the way, as often as wanted; see: vastgrid conversions
-  --read key=value …             reading options, for the inputs whose format has them; see: vastgrid formats
+  --read [FILE] key=value …      reading options, for FILE or for the inputs whose format has them; see: vastgrid formats
   --write key=value …            writing options of the output's format
 
 example:
@@ -211,7 +255,7 @@ example:
 
 _INSPECT_MORE = """\
   --check CHECK key=value …      thresholds of a check; see: vastgrid checks
-  --read key=value …             reading options, for the files whose format has them
+  --read [FILE] key=value …      reading options, for FILE or for the files whose format has them
 
 Files are also held against each other: feet among metres are told from the data beside them.
 """
@@ -227,6 +271,8 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
 
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
+    if any(name == "--check" for name, _ in groups) and not options.inspect:
+        raise CallError("--check gives thresholds of what --inspect looks for; give --inspect as well")
     vias = []
     for name, own in groups:
         if name == "--via":
@@ -234,15 +280,18 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
                 raise CallError(f"--via needs the name of a conversion before “{own[0]}”")
             vias.append(Via(catalog.conversion_named(own[0]), _words([(name, own[1:])], name)))
     *inputs, target = options.paths
-    account = Account()
+    beside = {"--report": options.report, "--left-out": options.left_out}
+    refuse_clashes(inputs, {"the result": target, **{name: path for name, path in beside.items() if path is not None}})
+    account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     try:
         run_convert(
             inputs,
             target,
             vias,
-            read_words=_words(groups, "--read"),
+            read_words=_options(groups),
             write_words=_words(groups, "--write"),
-            from_units=(options.from_units, options.from_vertical_units),
+            from_units=_said(options),
+            only=options.only,
             override_units=options.override_units,
             units=(options.units, options.vertical_units),
             progress=_progress(),
@@ -284,13 +333,13 @@ def _inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     from vastgrid.reports.account import as_json
     from vastgrid.session.chains import Account, looked_at, read_sources
 
-    units = (options.from_units, options.from_vertical_units)
+    units = _said(options)
     looks = _thresholds(groups)
     account = Account()
     progress = _progress()
     sources = read_sources(
         options.paths,
-        _words(groups, "--read"),
+        _options(groups),
         units,
         account,
         progress.part(0.0, 0.5),
@@ -319,10 +368,10 @@ def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
     )
     with server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
-        while not _stop.wait(0.2):
+        while not interrupts.stop.wait(0.2):
             continue
         server.shutdown()
-    return DONE
+    raise Cancelled
 
 
 def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -330,9 +379,12 @@ def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> i
     from vastgrid.session.chains import described, source_sentence
     from vastgrid.session.steps import read_file
 
-    units = (options.from_units, options.from_vertical_units)
-    words = _words(groups, "--read")
-    source = read_file(options.path, words, _progress(), units, override=options.override_units)
+    said = _said(options)
+    said.check([options.path])
+    own = _options(groups)
+    own.check([options.path])
+    words = {**own.every, **own.of_file.get(str(options.path), own.of_file.get(options.path.name, {}))}
+    source = read_file(options.path, words, _progress(), said.of(options.path), override=options.override_units)
     _end_progress()
     findings = [finding.to_json() for finding in source.findings]
     values = {
@@ -357,11 +409,11 @@ def _compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     from vastgrid.reports.account import as_json
     from vastgrid.session.chains import run_compare
 
-    units = (options.from_units, options.from_vertical_units)
+    units = _said(options)
     loss, findings = run_compare(
         options.first,
         options.second,
-        _words(groups, "--read"),
+        _options(groups),
         units,
         _progress(),
         override=options.override_units,
@@ -391,8 +443,8 @@ _shown = False
 
 def _progress() -> Progress:
     if not sys.stderr.isatty():
-        return Silent(_stop.is_set)
-    return Reporting(_show, _stop.is_set)
+        return Silent(interrupts.stop.is_set)
+    return Reporting(_show, interrupts.stop.is_set)
 
 
 def _show(fraction: float, text: str) -> None:

@@ -105,7 +105,7 @@ def _write_old_plan(folder: Path, rng: np.random.Generator) -> None:
     lattice = Grid(name="", heights=before, west=ORIGIN[0] - 4, north=ORIGIN[1] + SIZE[1] + 4, dx=8.0, dy=8.0)
     tin = grid_tin(lattice)
     levels = np.arange(238.0, 264.0, 2.0)
-    plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
+    plan, offsets, which, _ = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
     lines = [plan[a:b] for a, b in zip(offsets[:-1].tolist(), offsets[1:].tolist(), strict=True)]
     heights = levels[which]
     heights[rng.choice(len(heights), 2, replace=False)] += (0.5, -1.3)
@@ -143,7 +143,7 @@ def _write_design(path: Path) -> None:
     vertices = tin.vertices.copy()
     near = np.hypot(vertices[:, 0] - ORIGIN[0] - 300.0, vertices[:, 1] - ORIGIN[1] - 160.0) < 12.0
     vertices[near, 2] -= 0.15
-    ramped = dataclasses.replace(tin, name="Finished surface", vertices=vertices, _digest=[])
+    ramped = dataclasses.replace(tin, name="Finished surface", vertices=vertices)
     kind = catalog.format_named("landxml")
     assert kind.write is not None
     with replacing(path) as temporary:

@@ -233,10 +233,20 @@ class Piece:
 
 
 _SLOT = re.compile(r"\{(\w+)\}")
+_OPTIONAL = re.compile(r"\[([^\[\]]*)\]")
 
 
 def sentence(template: str, params: Any, others: dict[str, str]) -> tuple[Piece, ...]:
-    """Fill a sentence's slots from parameters, and from `others` for what is not a parameter (the inputs' names)."""
+    """Fill a sentence's slots from parameters, and from `others` for what is not a parameter (the inputs' names).
+
+    What stands in square brackets is said only where a parameter in it has a value.
+    """
+
+    def said(part: re.Match[str]) -> str:
+        values = [getattr(params, name, None) for name in _SLOT.findall(part[1])]
+        return part[1] if any(value not in (None, "") for value in values) else ""
+
+    template = _OPTIONAL.sub(said, template)
     pieces: list[Piece] = []
     place = 0
     for slot in _SLOT.finditer(template):

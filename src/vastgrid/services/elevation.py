@@ -143,9 +143,11 @@ def elevations(places: NDArray[np.float64], address: str, progress: Progress) ->
         except urllib.error.HTTPError as error:
             raise DataError(f"the elevation service refuses: {error.code} {error.reason}") from error
         except (OSError, urllib.error.URLError) as error:
-            raise DataError(f"the elevation service at {address} does not answer: {error}") from error
+            raise DataError(f"the elevation service at {address} does not answer") from error
         except (ValueError, KeyError, TypeError) as error:
-            raise DataError(f"the elevation service at {address} answers something else: {error}") from error
+            raise DataError(
+                f"the elevation service at {address} answers something that is no list of elevations"
+            ) from error
         if len(numbers) != len(part):
             raise DataError(f"the elevation service answers {len(numbers)} elevations for {len(part)} places")
         out[start : start + len(part)] = numbers

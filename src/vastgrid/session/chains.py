@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
-from vastgrid.base.findings import Finding, Severity, count
+from vastgrid.base.files import refuse_clashes
+from vastgrid.base.findings import Finding, Severity, count, counted, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.inspection import inspect
-from vastgrid.session.steps import Source, convert, in_one_frame, read_file
+from vastgrid.session.steps import Source, convert, in_one_frame, read_file, turned_findings, with_known_units
 from vastgrid.terrain.compare import Loss, contour_tin, difference
 from vastgrid.terrain.conversion import Conversion, listed
 from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.fileformat import Format
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours
+from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
 Units = tuple[Unit | None, Unit | None]
@@ -48,16 +52,90 @@ class Step:
 
 @dataclass(slots=True)
 class Account:
-    """Everything a run did, in order: the report's content."""
+    """Everything a run did, in order: the report's content. `tell` is called with what is to be said at once."""
 
     steps: list[Step] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
+    tell: Callable[[str], None] = lambda text: None
     delivery: Delivery | None = None
 
     def findings(self) -> list[Finding]:
         """Return all findings in order."""
         found = [finding for step in self.steps for finding in step.findings]
         return found + list(self.delivery.findings if self.delivery else ())
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """Reading options in words: of every input whose format has them, or of one file by its name."""
+
+    every: dict[str, str] = field(default_factory=dict)
+    of_file: dict[str, dict[str, str]] = field(default_factory=dict)
+
+    def of(self, path: Path, kind: Format) -> dict[str, str]:
+        """Return the options for a file of a format.
+
+        Raises
+        ------
+        CallError
+            If one was said of this file and its format has no such option.
+        """
+        names = {each.name for each in declare.fields(kind.read_params)}
+        own = self.of_file.get(str(path), self.of_file.get(path.name, {}))
+        for name in own:
+            if name not in names:
+                known = ", ".join(sorted(names)) or "none"
+                raise CallError(f"{kind.title} ({path.name}) has no reading option “{name}”; there are {known}")
+        return {**{key: word for key, word in self.every.items() if key in names}, **own}
+
+    def check(self, paths: Sequence[Path]) -> None:
+        """Refuse options said of a file that is not there.
+
+        Raises
+        ------
+        CallError
+            With the names that there are.
+        """
+        _check_names(self.of_file, paths, "reading options")
+
+
+def _check_names(named: Iterable[str], paths: Sequence[Path], what: str) -> None:
+    names = {word for path in paths for word in (str(path), path.name)}
+    for name in named:
+        if name not in names:
+            inputs = listed([path.name for path in paths])
+            raise CallError(f"{what} are said of “{name}”, which is no input; inputs are {inputs}")
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """Units that were said of inputs: of all that do not say theirs, or of one file by its name.
+
+    Attributes
+    ----------
+    every : pair of Unit or None
+        Plan and height unit.
+    of_file : dict
+        Pairs by file name, or by path as it was written.
+    """
+
+    every: Units = (None, None)
+    of_file: dict[str, Units] = field(default_factory=dict)
+
+    def of(self, path: Path) -> Units:
+        """Return what was said of a file."""
+        own = self.of_file.get(str(path), self.of_file.get(path.name, (None, None)))
+        return own[0] or self.every[0], own[1] or self.every[1]
+
+    def check(self, paths: Sequence[Path]) -> None:
+        """Refuse units said of a file that is not there.
+
+        Raises
+        ------
+        CallError
+            With the names that there are.
+        """
+        _check_names(self.of_file, paths, "units")
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,15 +167,15 @@ def source_sentence(source: Source) -> str:
     """Return what was read, in one sentence."""
     parts = []
     for each in source.datasets:
-        counts = ", ".join(f"{value} {name}" for name, value in each.count().items())
+        counts = ", ".join(counted(value, name) for name, value in each.count().items())
         parts.append(f"{each.title} ({counts}; {each.frame.describe()})")
     return f"{source.path.name} read as {source.format.title}: {listed(parts)}."
 
 
 def read_sources(
     paths: Sequence[Path],
-    words: dict[str, str],
-    units: Units,
+    options: Options,
+    said: Said,
     account: Account,
     progress: Progress,
     *,
@@ -111,14 +189,24 @@ def read_sources(
         If no file's format has an option.
     """
     sources = []
+    said.check(paths)
+    options.check(paths)
     for k, path in enumerate(paths):
         part = progress.part(k / len(paths), (k + 1) / len(paths))
-        source = read_file(path, words, part, units, only_known=True, override=override)
+        words = options.of(path, catalog.recognise(path))
+        source = read_file(path, words, part, said.of(path), override=override)
         account.steps.append(Step(source_sentence(source), source.findings, result=source.datasets))
         account.left_out += [f"{path.name}\t{line}" for line in source.left_out]
         sources.append(source)
+    if len(sources) > 1:
+        first = len(account.steps) - len(sources)
+        for k, source in enumerate(sources):
+            others = [each for other in sources if other is not source for each in other.datasets]
+            turned = turned_findings(source, options.of(source.path, source.format), others)
+            step = account.steps[first + k]
+            account.steps[first + k] = dataclasses.replace(step, findings=(*turned, *step.findings))
     known = {f.name for source in sources for f in declare.fields(source.format.read_params)}
-    for name in words:
+    for name in options.every:
         if name not in known:
             raise CallError(
                 f"none of these files has a reading option “{name}”; there are {', '.join(sorted(known)) or 'none'}"
@@ -126,49 +214,123 @@ def read_sources(
     return sources
 
 
-def run_chain(datasets: Sequence[Dataset], steps: Sequence[Via], account: Account, progress: Progress) -> list[Dataset]:
-    """Run conversions one after another; each uses what the one before made, the first whatever it can use.
+@dataclass(slots=True)
+class Chain:
+    """Conversions run one after another: what there is now, and what was used of what came in."""
+
+    have: list[Dataset]
+    account: Account
+    unused: list[Dataset] = field(default_factory=list)
+
+    def run(self, via: Via, progress: Progress) -> None:
+        """Run a conversion on whatever it can use; where it can use nothing, the least that leads there is made first.
+
+        What uses one dataset at a time is done to each. What it cannot use stays for what follows.
+
+        Raises
+        ------
+        CallError
+            If nothing leads there.
+        """
+        conversion = via.conversion
+        params = declare.build(conversion.params, via.words)
+        takes = conversion.takes_with(params)
+        kinds = listed([kind.title for kind in takes])
+        for step in catalog.chain(self.have, takes, f"{conversion.id}, which uses {kinds}"):
+            self.run(Via(step, {}), progress)
+        usable = [each for each in self.have if isinstance(each, takes) and conversion.can_use(each)]
+        if not usable:
+            titles = listed([each.title for each in self.have])
+            raise CallError(f"{conversion.id} uses {kinds}; it cannot use this {titles}")
+        rest = [each for each in (*self.have, *self.unused) if each not in usable]
+        groups = [usable] if conversion.many else [[each] for each in usable]
+        made = []
+        for k, group in enumerate(groups):
+            self._foretell(conversion, group, params)
+            result, settled = convert(conversion, group, params, progress.part(k / len(groups), (k + 1) / len(groups)))
+            sentence = declare.plain(conversion.sentence(settled, [each.name for each in group]))
+            self.account.steps.append(Step(sentence, result.findings, result.loss, (result.dataset,)))
+            keeps = conversion.gives is Dataset
+            # What keeps the kind keeps the name, so that later sentences speak of the same thing.
+            made.append(result.dataset.renamed(group[0].name) if keeps else result.dataset)
+        if len(made) > 1 and conversion.gives is not Dataset:
+            made = [each.renamed(f"{each.name} of {group[0].name}") for each, group in zip(made, groups, strict=True)]
+        if conversion.gives is Dataset:
+            self.have = made + [each for each in self.have if each not in usable]
+        else:
+            self.have, self.unused = made, rest
+
+    def _foretell(self, conversion: Conversion, group: Sequence[Dataset], params: Any) -> None:
+        """Say before work that will take minutes how much it is."""
+        known, said = with_known_units(group, params, [])
+        size = conversion.effort(known, said)
+        if size > _MANY:
+            minutes = max(round(size / _EACH_MINUTE), 1)
+            self.account.tell(
+                f"{conversion.title} of {listed([each.name for each in group])} will have about {spaced(size)} vertices; "
+                f"making, writing and reading them back may take {count(minutes, 'minute')} (Ctrl+C stops it)"
+            )
+
+
+# From so many vertices on it is said beforehand; so many are made, written and read back in a minute (measured).
+_MANY = 2_500_000
+_EACH_MINUTE = 2_500_000
+
+
+def _to_format(chain: Chain, target: Format, params: Any, progress: Progress) -> None:
+    """Make what the target can hold of what it cannot, by the least that leads there; all else goes as it is."""
+    carries = target.carries_with(params)
+    wanted = carries.kinds
+    for step in catalog.chain(chain.have, wanted, target.title):
+        chain.run(Via(step, {}), progress)
+    if not carries.several:
+        chain.unused += [each for each in chain.have if not isinstance(each, wanted)]
+        chain.have = [each for each in chain.have if isinstance(each, wanted)]
+        return
+    out: list[Dataset] = []
+    for each in chain.have:
+        if isinstance(each, wanted):
+            out.append(each)
+            continue
+        try:
+            steps = catalog.chain([each], wanted, target.title)
+        except CallError:
+            # The delivery says that it cannot hold it.
+            out.append(each)
+            continue
+        alone = Chain([each], chain.account)
+        for step in steps:
+            alone.run(Via(step, {}), progress)
+        out += [one.renamed(each.name) for one in alone.have]
+    chain.have = out
+
+
+def _refuse_unused(sources: Sequence[Source], chain: Chain, target: Format, params: Any) -> None:
+    """Refuse a call that names a file of which nothing would be used; say what else is left out.
 
     Raises
     ------
     CallError
-        If a conversion can use none of what there is.
+        With the file.
     """
-    have = list(datasets)
-    for k, via in enumerate(steps):
-        usable = [each for each in have if isinstance(each, via.conversion.takes)]
-        if not usable:
-            kinds = listed([kind.title for kind in via.conversion.takes])
-            raise CallError(f"{via.conversion.id} uses {kinds}; there is only {listed([each.title for each in have])}")
-        left = [each for each in have if each not in usable]
-        findings = [
-            Finding("not-used", f"{each.name} ({each.title}) is not used by {via.conversion.id}.") for each in left
-        ]
-        params = declare.build(via.conversion.params, via.words)
-        part = progress.part(k / len(steps), (k + 1) / len(steps))
-        if via.conversion.gives is Dataset:
-            # What keeps the kind is done to everything, one after another.
-            have = [_one(via.conversion, each, params, account, part) for each in usable] + left
-            continue
-        if not via.conversion.many and len(usable) > 1:
-            findings += [
-                Finding("not-used", f"{each.name} is not used: {via.conversion.id} uses one.") for each in usable[1:]
-            ]
-            usable = usable[:1]
-        result, params = convert(via.conversion, usable, params, part)
-        names = [each.name for each in usable]
-        sentence = declare.plain(via.conversion.sentence(params, names))
-        account.steps.append(Step(sentence, (*findings, *result.findings), result.loss, (result.dataset,)))
-        have = [result.dataset]
-    return have
-
-
-def _one(conversion: Conversion, dataset: Dataset, params: Any, account: Account, progress: Progress) -> Dataset:
-    result, settled = convert(conversion, [dataset], params, progress)
-    sentence = declare.plain(conversion.sentence(settled, [dataset.name]))
-    account.steps.append(Step(sentence, result.findings, result.loss, (result.dataset,)))
-    # The name stays, so that later sentences speak of the same thing.
-    return result.dataset.renamed(dataset.name)
+    wanted = target.carries_with(params).kinds
+    gone = [*chain.unused, *(each for each in chain.have if not isinstance(each, wanted))]
+    for source in sources:
+        own = [each for each in source.datasets if each in gone]
+        if len(sources) > 1 and len(own) == len(source.datasets):
+            kinds = listed(list(dict.fromkeys(each.title for each in own)))
+            raise CallError(
+                f"nothing of {source.path.name} ({kinds}) would be used: no step uses it and {target.title} would not "
+                "hold it; leave it out of the call"
+            )
+    told = [
+        Finding("not-used", f"{each.name} ({each.title}) is not used: no step asked for it.")
+        for each in chain.unused
+        if any(each in source.datasets for source in sources)
+    ]
+    if told:
+        last = chain.account.steps[-1]
+        chain.account.steps[-1] = dataclasses.replace(last, findings=(*last.findings, *told))
 
 
 def run_convert(
@@ -176,19 +338,22 @@ def run_convert(
     target: Path,
     vias: Sequence[Via],
     *,
-    read_words: dict[str, str],
+    read_words: Options,
     write_words: dict[str, str],
-    from_units: Units,
+    from_units: Said,
     override_units: bool = False,
     units: Units,
     progress: Progress,
     account: Account,
     looks: dict[str, dict[str, str]] | None = None,
+    only: Sequence[str] = (),
 ) -> Account:
     """Read, convert, write, read back and compare.
 
     Parameters
     ----------
+    only : sequence of str
+        Names of the datasets that are used of all that the files hold; all where there is none.
     looks : dict or None
         Thresholds in words, by check, with which all data is looked at before it is written; None for not at all.
 
@@ -200,32 +365,43 @@ def run_convert(
     kind = catalog.format_of_target(target)
     if kind.write is None:
         raise CallError(f"{kind.title} cannot be written")
-    for path in paths:
-        if path.exists() and target.exists() and path.samefile(target):
-            raise CallError(f"{target} is also an input; choose another name for the result")
+    refuse_clashes(paths, {"the result": target})
     params = declare.build(kind.write_params, write_words)
     for via in vias:
         declare.build(via.conversion.params, via.words)
     sources = read_sources(paths, read_words, from_units, account, progress.part(0.0, 0.3), override=override_units)
-    datasets = [each for source in sources for each in source.datasets]
-    have = run_chain(datasets, vias, account, progress.part(0.3, 0.6)) if vias else datasets
-    single = sources[0].format if len(sources) == 1 and not vias else None
-    rest = catalog.chain([type(each) for each in have], kind, single)
-    have = run_chain(have, [Via(each, {}) for each in rest], account, progress.part(0.6, 0.8)) if rest else have
-    if not rest:
-        noticed: list[Finding] = []
-        have = in_one_frame(have, noticed)
-        account.steps[-1] = Step(
-            account.steps[-1].sentence,
-            (*account.steps[-1].findings, *noticed),
-            account.steps[-1].loss,
-            account.steps[-1].result,
-        )
+    datasets = _chosen([each for source in sources for each in source.datasets], only)
+    chain = Chain(datasets, account)
+    for k, via in enumerate(vias):
+        chain.run(via, progress.part(0.3 + 0.3 * k / len(vias), 0.3 + 0.3 * (k + 1) / len(vias)))
+    _to_format(chain, kind, params, progress.part(0.6, 0.8))
+    if not only:
+        _refuse_unused(sources, chain, kind, params)
+    noticed: list[Finding] = []
+    have = in_one_frame(chain.have, noticed)
+    noticed += _as_points(have, vias) if Tin in kind.carries.kinds else []
+    last = account.steps[-1]
+    account.steps[-1] = dataclasses.replace(last, findings=(*last.findings, *noticed))
     if looks is not None:
         read = [each for each in datasets if each not in have]
         account.steps.append(looked_at([*read, *have], looks, progress.part(0.75, 0.8)))
     account.delivery = deliver(have, target, kind, params, progress.part(0.8, 1.0), units)
     return account
+
+
+def _chosen(datasets: list[Dataset], only: Sequence[str]) -> list[Dataset]:
+    names = [each.name for each in datasets]
+    for name in only:
+        if name not in names:
+            raise CallError(f"--only {name}: there is no such dataset; there are {listed(names)}")
+    return [each for each in datasets if not only or each.name in only]
+
+
+def _as_points(have: Sequence[Dataset], vias: Sequence[Via]) -> list[Finding]:
+    """Say that points went out as points where many would expect ground."""
+    if vias or len(have) != 1 or not isinstance(have[0], PointSet):
+        return []
+    return [note("points-stay-points", f"{have[0].name} goes out as points; --via tin makes ground of it.")]
 
 
 def looked_at(datasets: Sequence[Dataset], words: dict[str, dict[str, str]], progress: Progress) -> Step:
@@ -253,8 +429,8 @@ def looked_at(datasets: Sequence[Dataset], words: dict[str, dict[str, str]], pro
 
 def surface_of(
     path: Path,
-    words: dict[str, str],
-    units: Units,
+    options: Options,
+    said: Said,
     progress: Progress,
     findings: list[Finding],
     *,
@@ -267,9 +443,10 @@ def surface_of(
     CallError
         If nothing in it can become a surface.
     """
-    source = read_file(path, words, progress, units, only_known=True, override=override)
+    words = options.of(path, catalog.recognise(path))
+    source = read_file(path, words, progress, said.of(path), override=override)
     findings += source.findings
-    surfaces = [each for each in source.datasets if isinstance(each, Tin | Grid)]
+    surfaces = [each for each in source.datasets if isinstance(each, Tin | Grid) and each.has_heights]
     if surfaces:
         if len(surfaces) > 1:
             findings.append(
@@ -292,12 +469,14 @@ def surface_of(
 
 
 def run_compare(
-    first: Path, second: Path, words: dict[str, str], units: Units, progress: Progress, *, override: bool = False
+    first: Path, second: Path, options: Options, said: Said, progress: Progress, *, override: bool = False
 ) -> tuple[Loss, list[Finding]]:
     """Compare two files as surfaces: how far the second lies above the first, in the first's units."""
     findings: list[Finding] = []
-    one = surface_of(first, words, units, progress.part(0.0, 0.3), findings, override=override)
-    two = surface_of(second, words, units, progress.part(0.3, 0.6), findings, override=override)
+    said.check([first, second])
+    options.check([first, second])
+    one = surface_of(first, options, said, progress.part(0.0, 0.3), findings, override=override)
+    two = surface_of(second, options, said, progress.part(0.3, 0.6), findings, override=override)
     a, b = in_one_frame([one, two], findings)
     assert isinstance(a, Tin | Grid)
     assert isinstance(b, Tin | Grid)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import math
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,30 +13,19 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import CallError, DataError, WriteError
-from vastgrid.base.files import replacing
-from vastgrid.base.findings import Finding, note
+from vastgrid.base.files import beside
+from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.terrain.compare import difference
-from vastgrid.terrain.dataset import Dataset, Extent, span
-from vastgrid.terrain.fileformat import Carries, Format, losses
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
+from vastgrid.session.readback import Check, compare
+from vastgrid.terrain.dataset import Dataset
+from vastgrid.terrain.fileformat import Format, losses
+from vastgrid.terrain.linework import Linework
 from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.precision import at_decimals
 from vastgrid.terrain.reproject import geographic, utm_zone
-from vastgrid.terrain.survey import Survey
 from vastgrid.terrain.tin import Tin
 from vastgrid.terrain.units import in_units
-
-
-@dataclass(frozen=True, slots=True)
-class Check:
-    """One thing that was compared after reading back."""
-
-    what: str
-    sent: str
-    read: str
-    good: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +44,8 @@ class Delivery:
         Counts, extents, units.
     vertical, plan : float or None
         Largest difference of any height, and of any easting or northing; None where they cannot be paired.
-    unit : str
-        Unit of both, empty where unknown.
+    unit, plan_unit : str
+        Unit of heights and of plan, empty where unknown.
     findings : tuple of Finding
         What the file could not hold, and what reading it noticed.
     seconds : float
@@ -71,6 +61,7 @@ class Delivery:
     unit: str
     findings: tuple[Finding, ...]
     seconds: float
+    plan_unit: str = ""
 
     @property
     def good(self) -> bool:
@@ -84,7 +75,8 @@ class Delivery:
             gap = "heights could not be paired"
         else:
             unit = f" {self.unit}" if self.unit else ""
-            gap = f"largest difference in height {self.vertical:.6f}{unit}, in plan {self.plan or 0.0:.6f}{unit}"
+            plan_unit = f" {self.plan_unit}" if self.plan_unit else ""
+            gap = f"largest difference in height {self.vertical:.6f}{unit}, in plan {self.plan or 0.0:.6f}{plan_unit}"
         bad = [check.what for check in self.checks if not check.good]
         state = f"but {', '.join(bad)} differ" if bad else "counts, extents and units agree"
         return f"{self.path.name}: {size} written and read back; {state}; {gap}."
@@ -100,7 +92,7 @@ class Delivery:
     @staticmethod
     def from_json(values: dict[str, Any]) -> Delivery:
         """Return the delivery that `to_json` gave."""
-        own = {field.name: values[field.name] for field in dataclasses.fields(Delivery)}
+        own = {field.name: values[field.name] for field in dataclasses.fields(Delivery) if field.name in values}
         own["path"] = Path(own["path"])
         own["checks"] = tuple(Check(**check) for check in own["checks"])
         own["findings"] = tuple(Finding.from_json(finding) for finding in own["findings"])
@@ -132,12 +124,16 @@ def prepared(
         kinds = ", ".join(kind.title for kind in carries.kinds)
         raise CallError(f"{target.title} holds {kinds}; there is none to write")
     if len(able) > 1 and not carries.several:
-        left = ", ".join(each.name for each in able[1:])
-        findings.append(
-            Finding("one-dataset", f"{target.title} holds one dataset: {able[0].name} was written, not {left}.")
+        names = ", ".join(each.name for each in able)
+        raise CallError(
+            f"{target.title} holds one dataset, and there are {len(able)}: {names}; choose one of them (--only NAME)"
         )
-        able = able[:1]
+    for each in able:
+        if not any(each.count().values()):
+            raise DataError(f"{each.name} is empty: there is nothing to write")
     if carries.geographic:
+        if units != (None, None):
+            raise CallError(f"{target.title} holds longitude, latitude and metres; no other unit can be asked for")
         able = [_geographic(each, findings) for each in able]
         units = (None, None)
     for each in able:
@@ -149,6 +145,11 @@ def prepared(
                 f"Bring it into one first: --via reproject crs={zone}"
             )
     out = [_converted(each, carries.units, units, target, findings) for each in able]
+    if not carries.open_heights:
+        out = [_with_heights(each, target, findings) for each in out]
+    if carries.step:
+        decimals = round(-math.log10(carries.step))
+        out = [at_decimals(each, decimals, findings) if isinstance(each, Tin) else each for each in out]
     for each in out:
         if carries.unit_needed and each.frame.horizontal is None:
             raise CallError(
@@ -156,6 +157,42 @@ def prepared(
             )
         findings += losses(each, carries)
     return _with_own_names(out, findings)
+
+
+def _with_heights(dataset: Dataset, target: Format, findings: list[Finding]) -> Dataset:
+    """Return a dataset for a format in which every place has a height; say what that does to those that have none.
+
+    Raises
+    ------
+    CallError
+        If no point has one.
+    """
+    if isinstance(dataset, PointSet):
+        known = np.isfinite(dataset.xyz[:, 2])
+        if known.all():
+            return dataset
+        if not known.any():
+            raise CallError(f"no point of {dataset.name} has a height, and {target.title} needs one of each")
+        number = int((~known).sum())
+        text = (
+            f"{count(number, 'point')} of {dataset.name} without a height, which {target.title} cannot say: left out."
+        )
+        findings.append(left_out("no-height", text))
+        attributes = {name: values[known] for name, values in dataset.attributes.items()}
+        return dataclasses.replace(dataset, xyz=dataset.xyz[known], attributes=attributes)
+    if isinstance(dataset, Linework) and np.isnan(dataset.vertices[:, 2]).any():
+        flat = int(dataset.without_heights().sum())
+        lacking = int(np.isnan(dataset.vertices[:, 2]).sum())
+        filled = dataset.heights_filled()
+        between = lacking - int(np.isnan(filled.vertices[:, 2]).sum())
+        if flat:
+            text = f"{count(flat, 'line')} of {dataset.name} {either(flat, 'has', 'have')} no heights; {target.title} cannot say that, so a receiver will read height 0 for {either(flat, 'it', 'them')}."
+            findings.append(Finding("lines-without-height", text))
+        if between:
+            text = f"{count(between, 'vertex', 'vertices')} of {dataset.name} {either(between, 'has', 'have')} no height; the way between the line's known heights counts."
+            findings.append(Finding("heights-filled", text))
+        return filled
+    return dataset
 
 
 def _geographic(dataset: Dataset, findings: list[Finding]) -> Dataset:
@@ -223,26 +260,36 @@ def deliver(
     CallError
         If the format cannot hold this, or units are missing.
     WriteError
-        If the system refuses; nothing is left behind.
+        If the system refuses, or the file cannot be read back; nothing is left behind.
     """
     began = time.perf_counter()
     if target.write is None or target.read is None:
         raise CallError(f"{target.title} can be read but not written")
     findings: list[Finding] = []
     sent = prepared(datasets, target, params, units, findings)
-    with replacing(path) as temporary:
+    end = path
+    with beside(path) as (temporary, place):
         target.write(sent, temporary, params, progress.part(0.0, 0.6))
         size = temporary.stat().st_size
         try:
             back = target.read(temporary, target.read_params(), progress.part(0.6, 0.9))
         except DataError as error:
-            raise WriteError(f"{path} was not written: what was written could not be read back ({error})") from error
+            why = str(error).replace(temporary.name, path.name)
+            raise WriteError(f"{path} was not written: what was written could not be read back ({why})") from error
         progress.report(0.9, "comparing")
         checks, vertical, plan = compare(sent, list(back.datasets), target, params, progress)
-        findings += [finding for finding in back.findings if finding.code not in _EXPECTED]
+        # Notes tell what the file is, which is what was sent.
+        told = (each for each in back.findings if each.severity is not Severity.NOTE)
+        findings += [finding for finding in told if finding.code not in _EXPECTED]
+        if not all(check.good for check in checks):
+            # What the receiver could not read as it was sent never gets the name of what may be sent.
+            end = unverified(path)
+            kept = f"{path.name} is as it was" if path.exists() else f"there is no {path.name}"
+            findings.append(Finding("not-verified", f"What was written is kept as {end.name} for a look; {kept}."))
+        place(end)
     unit = sent[0].frame.vertical
     return Delivery(
-        path=path,
+        path=end,
         format=target.id,
         size=size,
         checks=tuple(checks),
@@ -251,180 +298,14 @@ def deliver(
         unit=unit.value if unit else "",
         findings=tuple(findings),
         seconds=time.perf_counter() - began,
+        plan_unit=sent[0].frame.horizontal.value if sent[0].frame.horizontal else "",
     )
+
+
+def unverified(path: Path) -> Path:
+    """Return the name that a file gets whose reading back showed differences."""
+    return path.with_name(f"{path.stem}.not-verified{path.suffix}")
 
 
 # Said of every file of the kind, so it says nothing about this one.
 _EXPECTED = {"columns-guessed", "faces-turned"}
-
-
-def compare(
-    sent: Sequence[Dataset], back: list[Dataset], target: Format, params: Any, progress: Progress
-) -> tuple[list[Check], float | None, float | None]:
-    """Pair what was sent with what was read, and return the checks and the largest differences."""
-    checks: list[Check] = []
-    vertical: list[float] = []
-    plan: list[float] = []
-    paired = True
-    carries = target.carries_with(params)
-    for each in sent:
-        found = _counterpart(each, back)
-        label = f"{each.name}: " if len(sent) > 1 else ""
-        if found is None:
-            checks.append(Check(each.name, each.title, "nothing", False))
-            paired = False
-            continue
-        gap = _gaps(each, found, carries, checks, label, progress)
-        if gap is None:
-            paired = False
-        else:
-            plan.append(gap[0])
-            vertical.append(gap[1])
-        _check_frame(each, found, carries, checks)
-    return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
-
-
-def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
-    """Return what was read that stands for what was sent; lines are pooled by files that know no contours."""
-    kinds: tuple[type[Dataset], ...] = (Linework,) if isinstance(sent, Contours | Linework) else (type(sent),)
-    able = [each for each in back if isinstance(each, kinds)]
-    if not able and isinstance(sent, Contours):
-        able = [each for each in back if isinstance(each, Contours)]
-    if not able:
-        return None
-    same = [each for each in able if each.count() == sent.count()]
-    named = [each for each in same if each.name.endswith(sent.name)]
-    return (named or same or able)[0]
-
-
-def _check_counts(sent: Dataset, read: Dataset, checks: list[Check], label: str) -> bool:
-    names = {"triangles": "triangles", "points": "points", "lines": "lines", "rows": "rows", "columns": "columns"}
-    good = True
-    for name, value in sent.count().items():
-        if name in names:
-            other = read.count().get(name, 0)
-            checks.append(Check(f"{label}{name}", str(value), str(other), value == other))
-            good &= value == other
-    return good
-
-
-def _gaps(
-    sent: Dataset, read: Dataset, carries: Carries, checks: list[Check], label: str, progress: Progress
-) -> tuple[float, float] | None:
-    """Return the largest difference in plan and in height, corner by corner; None where they cannot be paired."""
-    if isinstance(sent, Survey) and isinstance(read, Survey):
-        return _record_gaps(sent, read, carries, checks, label)
-    same = _check_counts(sent, read, checks, label)
-    _check_extent(_ground_extent(sent), _ground_extent(read), carries.step, checks, label)
-    if not same:
-        return None
-    if isinstance(sent, Tin) and isinstance(read, Tin):
-        gap = _largest(_turned(sent).reshape(-1, 3), _turned(read).reshape(-1, 3))
-        # Corner order or merging may differ without the ground differing.
-        return gap if gap[1] < 1.0 and gap[0] < 1.0 else (0.0, difference(sent, read, progress).largest)
-    if isinstance(sent, Grid) and isinstance(read, Grid):
-        if (np.isnan(sent.heights) != np.isnan(read.heights)).any():
-            checks.append(Check(f"{label}cells without height", "as sent", "others", False))
-            return None
-        place = max(abs(sent.west - read.west), abs(sent.north - read.north))
-        return place, float(np.nanmax(np.abs(sent.heights - read.heights), initial=0.0))
-    if isinstance(sent, Contours | Linework) and isinstance(read, Linework | Contours):
-        first = sent.as_lines() if isinstance(sent, Contours) else sent
-        second = read.as_lines() if isinstance(read, Contours) else read
-        return _line_gaps(first, second, sent.index if isinstance(sent, Contours) else sent.layer)
-    assert isinstance(sent, PointSet)
-    assert isinstance(read, PointSet)
-    return _largest(sent.xyz, read.xyz)
-
-
-def _record_gaps(
-    sent: Survey, read: Survey, carries: Carries, checks: list[Check], label: str
-) -> tuple[float, float] | None:
-    """Compare records by role and name: every number of their geometry and profiles."""
-    there = {(record.role, record.name): record for record in read.records()}
-    own = [record for record in sent.records() if record.role in carries.roles]
-    found = [(record, there.get((record.role, record.name))) for record in own]
-    good = sum(other is not None for _, other in found)
-    checks.append(Check(f"{label}records", str(len(own)), str(good), good == len(own)))
-    largest = 0.0
-    for record, other in found:
-        if other is None:
-            return None
-        geometry = record.exact.get("geometry")
-        parts = [(record.exact.get("profile", []), other.exact.get("profile", []))]
-        parts.append(
-            (geometry, other.exact.get("geometry")) if geometry else (record.line.tolist(), other.line.tolist())
-        )
-        for one, two in parts:
-            first, second = _flattened(one), _flattened(two)
-            if len(first) != len(second):
-                checks.append(Check(f"{label}{record.name}", f"{len(first)} numbers", str(len(second)), False))
-                return None
-            largest = max([largest, *(abs(a - b) for a, b in zip(first, second, strict=True) if a == a and b == b)])
-    return largest, largest
-
-
-def _flattened(value: Any) -> list[float]:
-    """Return every number in plain values, in a fixed order."""
-    if isinstance(value, dict):
-        return [number for key in sorted(value) for number in _flattened(value[key])]
-    if isinstance(value, list):
-        return [number for part in value for number in _flattened(part)]
-    return [float(value)] if isinstance(value, int | float) else []
-
-
-def _turned(tin: Tin) -> np.ndarray[Any, np.dtype[np.float64]]:
-    """Return corners with each triangle begun at its westernmost, so that turned triangles agree."""
-    corner = tin.corners()
-    start = np.lexsort((corner[:, :, 1], corner[:, :, 0]), axis=1)[:, 0] if len(corner) else np.zeros(0, int)
-    turn = (start[:, None] + np.arange(3)) % 3
-    return np.take_along_axis(corner, turn[:, :, None], axis=1)
-
-
-def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float] | None:
-    """Pair lines in their order, or grouped by layer as drawings are written; the pairing that fits best counts."""
-    found = []
-    for order in (np.arange(len(sent)), np.argsort(layer, kind="stable")):
-        moved = sent.chosen(order)
-        if np.array_equal(moved.offsets, read.offsets):
-            found.append(_largest(moved.vertices, read.vertices))
-    return min(found, default=None)
-
-
-def _largest(sent: Any, read: Any) -> tuple[float, float]:
-    if len(sent) == 0:
-        return 0.0, 0.0
-    known = np.isfinite(sent[:, 2])
-    heights = np.abs(sent[known, 2] - read[known, 2])
-    return float(np.abs(sent[:, :2] - read[:, :2]).max()), float(heights.max(initial=0.0))
-
-
-def _ground_extent(dataset: Dataset) -> Extent:
-    """Return a dataset's extent; of a TIN that of its triangles, since points of invisible faces are no ground."""
-    if not isinstance(dataset, Tin):
-        return dataset.extent()
-    used = np.zeros(len(dataset.vertices), np.bool_)
-    used[dataset.triangles.ravel()] = True
-    xyz = dataset.vertices if used.all() else dataset.vertices[used]
-    return Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2]))
-
-
-def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Check], label: str) -> None:
-    for name in ("east", "north", "elevation"):
-        one, other = getattr(sent, name), getattr(read, name)
-        if one is None:
-            continue
-        words = [f"{pair[0]:.3f} … {pair[1]:.3f}" if pair else "none" for pair in (one, other)]
-        # Half of what coordinates are rounded to, and single precision of a raster's heights.
-        slack = max(1e-3, 0.501 * step) + 1e-7 * max(abs(one[0]), abs(one[1]))
-        good = other is not None and all(abs(a - b) <= slack for a, b in zip(one, other, strict=True))
-        checks.append(Check(f"{label}{name}", words[0], words[1], good))
-
-
-def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Check]) -> None:
-    for what, one, other, carried in (
-        ("plan unit", sent.frame.horizontal, read.frame.horizontal, carries.units != "none"),
-        ("height unit", sent.frame.vertical, read.frame.vertical, carries.units in ("one", "both")),
-    ):
-        if carried and one is not None:
-            checks.append(Check(what, one.title, other.title if other else "unknown", one is other))

@@ -57,9 +57,9 @@ def inspect(
     found: list[list[Finding]] = [[] for _ in datasets]
     for k, each in enumerate(datasets):
         for check in catalog.CHECKS:
-            if isinstance(each, check.takes):
+            if isinstance(each, check.takes) and each.has_heights:
                 params = declare.build(check.params, (words or {}).get(check.id, {}))
-                others = [other for other in datasets if other is not each]
+                others = [other for other in datasets if other is not each and other.has_heights]
                 found[k] += _run(check, each, others if check.around else [], params, Silent())
         found[k].sort(key=lambda one: one.severity is Severity.NOTE)
         progress.report((k + 1) / len(datasets), f"looking at {each.name}")
@@ -72,8 +72,8 @@ def _run(check: Check, data: Dataset, others: Sequence[Dataset], params: Any, pr
         return check.run(data, others, params, progress)
     except Cancelled:
         raise
-    except Exception as error:  # noqa: BLE001 - data may be strange in ways that no check foresaw
-        return [note(check.id, f"“{check.title}” could not be looked for in {data.name}: {error}.")]
+    except Exception:  # noqa: BLE001 - data may be strange in ways that no check foresaw
+        return [note(check.id, f"“{check.title}” could not be looked for in {data.name}.")]
 
 
 class Inspection:

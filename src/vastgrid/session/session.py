@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import datetime
+import re
 import secrets
 import time
 from collections.abc import Sequence
@@ -11,7 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, FormatError
+from vastgrid.base.errors import CallError, FormatError, VastGridError
+from vastgrid.base.files import refuse_clashes
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
@@ -23,7 +25,7 @@ from vastgrid.session.chains import described
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.sources import Sources, Units, stamp, units_of, words_of
-from vastgrid.session.steps import check_usable, convert, with_known_units
+from vastgrid.session.steps import Source, check_usable, convert, with_known_units
 from vastgrid.session.upgrading import upgraded
 from vastgrid.terrain.conversion import Result, listed
 from vastgrid.terrain.dataset import Dataset
@@ -47,6 +49,7 @@ class Session:
         self.history = History()
         self.settings: dict[str, Any] = {}
         self.store = storage.Store(folder)
+        self.keeper = storage.Keeper(folder)
         self.sources = Sources(self)
         self.inspection = Inspection(lambda: self.settings)
         if (folder / storage.JOB_FILE).exists():
@@ -62,11 +65,20 @@ class Session:
 
     def save(self) -> None:
         """Write the job; every change does it, so nothing waits to be saved."""
-        storage.save(self.folder, self.name, self.history, self.settings)
+        self.keeper.keep(self.name, self.history, self.settings)
+
+    def close(self) -> None:
+        """Write what waits to be written; the job is not changed after."""
+        self.keeper.close()
+
+    def sweep(self, before: float) -> int:
+        """Remove results that no step of the history refers to and that are older than a time; return how many."""
+        return self.store.sweep(self.history.digests(), before)
 
     def save_copy(self, target: Path) -> None:
         """Copy the job to a new folder."""
         self.save()
+        self.keeper.flush()
         storage.copy(self.folder, target)
 
     def change(self, graph: Graph, label: str) -> None:
@@ -273,6 +285,7 @@ class Session:
         """Return a delivery that is yet to be written."""
         kind = catalog.format_named(operation)
         params = declare.build(kind.write_params, words)
+        self.refuse_output(path)
         return Node(
             id=secrets.token_hex(4),
             role=Role.DELIVERY,
@@ -301,7 +314,41 @@ class Session:
         own = self.graph[node]
         declared = declare.field_named(self.params_of(node), field)
         value = declare.parse_value(declared, text)
-        return dataclasses.replace(own, words={**own.words, field: declare.value_text(value)})
+        return self._named_by_sentence(own, {**own.words, field: declare.value_text(value)})
+
+    def with_words(self, node: str, words: dict[str, str]) -> Node:
+        """Return a node with several parameters changed at once, checked together.
+
+        Raises
+        ------
+        ParamError
+            If a value cannot be.
+        """
+        own = self.graph[node]
+        made = declare.build(self.params_of(node), {**own.words, **words})
+        return self._named_by_sentence(own, declare.to_words(made))
+
+    def _named_by_sentence(self, own: Node, words: dict[str, str]) -> Node:
+        """Return a node with other words; one that never was given a name is called by its new sentence."""
+        changed = dataclasses.replace(own, words=words)
+        before, after = self._usual_name(own), self._usual_name(changed)
+        given = re.sub(r" \(\d+\)$", "", own.name) != before
+        if given or not after or after == before:
+            return changed
+        return dataclasses.replace(changed, name=self.graph.free_name(after, own.id))
+
+    def _usual_name(self, own: Node) -> str:
+        """Return what a step is called by its sentence; empty for what came in or went out."""
+        if own.role is not Role.MADE:
+            return ""
+        conversion = catalog.conversion_named(own.operation)
+        try:
+            inputs = [dataset for i in own.inputs if i in self.graph and (dataset := self.named_dataset(i)) is not None]
+            if len(inputs) < len(own.inputs):
+                return ""
+            return conversion.name(inputs, declare.build(conversion.params, own.words)) or conversion.title
+        except VastGridError:
+            return ""
 
     def remake(self, graph: Graph, nodes: Sequence[str], progress: Progress) -> Graph:
         """Make nodes of a graph again, in order; return the graph with their outcomes.
@@ -311,10 +358,12 @@ class Session:
         VastGridError
             As soon as one fails; what was made before stays in the store.
         """
+        read: dict[tuple[Any, ...], Source] = {}
         for k, node in enumerate(nodes):
             part = progress.part(k / len(nodes), (k + 1) / len(nodes))
-            outcome, words = self._make(graph, graph[node], part)
-            graph = graph.changed(node, words=words)
+            outcome, words = self._make(graph, graph[node], part, read)
+            own = self._named_by_sentence(graph[node], words)
+            graph = graph.changed(node, words=words, name=own.name)
             graph = graph.changed(node, outcome=dataclasses.replace(outcome, key=graph.key(node)))
         return graph
 
@@ -322,10 +371,12 @@ class Session:
         """Return what is out of date or was never made, inputs first."""
         return [node for node in graph.nodes if graph.state(node) is not State.MADE and (only is None or node in only)]
 
-    def _make(self, graph: Graph, node: Node, progress: Progress) -> tuple[Outcome, dict[str, str]]:
+    def _make(
+        self, graph: Graph, node: Node, progress: Progress, read: dict[tuple[Any, ...], Source]
+    ) -> tuple[Outcome, dict[str, str]]:
         began = time.perf_counter()
         if node.role is Role.SOURCE:
-            return self.outcome(graph, node, self.sources.result(node, progress), began), node.words
+            return self.outcome(graph, node, self.sources.result(node, progress, read), began), node.words
         inputs = []
         used = [i for i in node.inputs if i not in node.off]
         if node.inputs and not used:
@@ -338,6 +389,7 @@ class Session:
         if node.role is Role.DELIVERY:
             kind = catalog.format_named(node.operation)
             params = declare.build(kind.write_params, node.words)
+            self.refuse_output(Path(node.path))
             delivery = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into))
             return self._delivered(graph, node, delivery), node.words
         conversion = catalog.conversion_named(node.operation)
@@ -358,6 +410,17 @@ class Session:
             when=_now(),
             seconds=time.perf_counter() - began,
         )
+
+    def refuse_output(self, path: Path) -> None:
+        """Refuse to write over a file that the job was read from, or over the job itself.
+
+        Raises
+        ------
+        CallError
+            With the card that was read from it.
+        """
+        sources = [Path(node.path) for node in self.graph.nodes.values() if node.role is Role.SOURCE]
+        refuse_clashes([*dict.fromkeys(sources), self.folder / storage.JOB_FILE], {"the result": path})
 
     def _delivered(self, graph: Graph, node: Node, delivery: Delivery) -> Outcome:
         return Outcome(

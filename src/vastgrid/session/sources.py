@@ -7,7 +7,7 @@ import secrets
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError, WriteError
@@ -40,6 +40,11 @@ def stamp(path: Path) -> tuple[int, int]:
     """Return size and time of a file, which tell at once that it may have changed."""
     about = path.stat()
     return about.st_size, about.st_mtime_ns
+
+
+def _reading(node: Node) -> tuple[Any, ...]:
+    """Return what a source node's file is read by: nodes with the same come from one reading."""
+    return (node.path, node.operation, node.fingerprint, tuple(sorted(node.words.items())), node.units, node.override)
 
 
 class Sources:
@@ -144,24 +149,41 @@ class Sources:
         changed = brought is not dataset
         return brought, words_of((plan, height)) if changed else ("", "")
 
-    def replaced(self, node: str, path: Path, progress: Progress) -> Node:
-        """Return a source read from another file with the same options; `accept` puts it into the lineage.
+    def siblings(self, node: str) -> list[str]:
+        """Return the source nodes that came from the same file by the same reading, itself included, in its order."""
+        graph = self.session.graph
+        own = graph[node]
+        alike = [each for each in graph.nodes.values() if each.role is Role.SOURCE and _reading(each) == _reading(own)]
+        return [each.id for each in sorted(alike, key=lambda each: each.item)]
+
+    def replaced(self, node: str, path: Path, progress: Progress) -> list[Node]:
+        """Return a source, and all others that came with it, read from another file with the same options.
+
+        The file is read once. `accept` puts them into the lineage as one step.
 
         Raises
         ------
         FormatError, CallError
-            If the file is of another format, or holds no such dataset.
+            If the file is of another format, or lacks what one of them was read from.
         """
         own = self.session.graph[node]
-        began = time.perf_counter()
         kind = catalog.recognise(path)
         if kind.id != own.operation:
             raise CallError(
                 f"{path.name} is {kind.title}, but {own.name} was read from {catalog.format_named(own.operation).title}; "
                 "import it as a new source instead"
             )
-        fresh = dataclasses.replace(own, path=str(path.resolve()), fingerprint=fingerprint(path))
-        return self._with_outcome(fresh, self.result(fresh, progress), began)
+        mark = fingerprint(path)
+        read: dict[tuple[Any, ...], Source] = {}
+        made = []
+        siblings = self.siblings(node)
+        for k, each in enumerate(siblings):
+            began = time.perf_counter()
+            before = self.session.graph[each]
+            fresh = dataclasses.replace(before, path=str(path.resolve()), fingerprint=mark)
+            part = progress.part(k / len(siblings), (k + 1) / len(siblings))
+            made.append(self._with_outcome(fresh, self.result(fresh, part, read), began))
+        return made
 
     def in_other_units(self, node: str, units: dict[str, str], progress: Progress) -> Node:
         """Return a source read again, its file taken to be in other units than it says; for `accept`.
@@ -182,15 +204,24 @@ class Sources:
         fresh = dataclasses.replace(fresh, into=into)
         return self._with_outcome(fresh, Result(dataset, read.findings), began)
 
-    def result(self, node: Node, progress: Progress) -> Result:
+    def result(self, node: Node, progress: Progress, read: dict[tuple[Any, ...], Source] | None = None) -> Result:
         """Read a source node's file as the node says.
+
+        Parameters
+        ----------
+        read : dict or None
+            Files that were read before in the same run, so that one with many datasets is read once.
 
         Raises
         ------
         FormatError
             If the file cannot be read, or does not hold this dataset.
         """
-        source = read_file(Path(node.path), node.words, progress, units_of(node.units), override=node.override)
+        known = {} if read is None else read
+        key = _reading(node)
+        if key not in known:
+            known[key] = read_file(Path(node.path), node.words, progress, units_of(node.units), override=node.override)
+        source = known[key]
         if node.item >= len(source.datasets):
             raise FormatError(node.path, f"it does not hold what {node.name} was read from")
         return Result(in_units(source.datasets[node.item], *units_of(node.into)), source.findings)

@@ -10,17 +10,17 @@ from typing import Any
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, FormatError, VastGridError
-from vastgrid.base.findings import Finding, Severity, note
+from vastgrid.base.findings import Finding, Remedy, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.params import declare
 from vastgrid.terrain.compare import difference
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.evidence import contradictions
+from vastgrid.terrain.evidence import contradictions, fits_only_turned, stray_places
 from vastgrid.terrain.fileformat import Format, ReadResult
 from vastgrid.terrain.frame import Frame, crs_in_units, crs_name, is_geographic
-from vastgrid.terrain.linework import Linework
+from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.tin import Tin
 from vastgrid.terrain.units import in_units
 
@@ -54,7 +54,6 @@ def read_file(
     progress: Progress,
     units: tuple[Unit | None, Unit | None] = (None, None),
     *,
-    only_known: bool = False,
     override: bool = False,
 ) -> Source:
     """Read a file of any known format.
@@ -67,8 +66,6 @@ def read_file(
         Plan and height unit, for what the file leaves unknown.
     override : bool
         Believe these units also where the file says others: files contradict themselves.
-    only_known : bool
-        Pass over options that the file's format does not have (they may be meant for another file).
 
     Raises
     ------
@@ -76,8 +73,7 @@ def read_file(
         If the file or an option is at fault.
     """
     kind = catalog.recognise(path)
-    names = {field.name for field in declare.fields(kind.read_params)}
-    params = declare.build(kind.read_params, {k: v for k, v in words.items() if k in names or not only_known})
+    params = declare.build(kind.read_params, words)
     if kind.read is None:
         raise FormatError(path, f"{kind.title} can be written but not read")
     try:
@@ -85,11 +81,33 @@ def read_file(
     except OSError as error:
         raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error
     datasets, findings = [], list(result.findings)
-    for each in (*result.datasets, *_rebuilt(result, findings, progress)):
+    for each in (*_built(result, findings, progress), *_rebuilt(result, findings, progress)):
         declared = _declared(each, units, findings, override=override)
         findings += contradictions(declared)
         datasets.append(declared)
-    return Source(path, kind, tuple(datasets), tuple(findings), left_out=result.left_out)
+    # What makes everything else look wrong is told first.
+    first = [finding for each in datasets for finding in stray_places(each)]
+    return Source(path, kind, tuple(datasets), (*first, *findings), left_out=result.left_out)
+
+
+def turned_findings(source: Source, words: dict[str, str], others: Sequence[Dataset]) -> list[Finding]:
+    """Return where a file fits the data beside it only with easting and northing taken for each other, and the remedy."""
+    found = []
+    for each in source.datasets:
+        if not fits_only_turned(each, others):
+            continue
+        text = (
+            f"{each.name} lies far from the other data, but among it once easting and northing are taken for each other"
+        )
+        remedy = None
+        if source.format.turned is not None:
+            names = {field.name for field in declare.fields(source.format.read_params)}
+            params = declare.build(source.format.read_params, {k: v for k, v in words.items() if k in names})
+            more = source.format.turned(source.path, params)
+            text += f" (--read {source.path.name} {' '.join(f'{key}={value}' for key, value in more.items())})"
+            remedy = Remedy("words", "Take easting and northing for each other", more)
+        found.append(Finding("easting-northing-turned", text + ".", remedy=remedy))
+    return found
 
 
 def peek_file(path: Path, words: dict[str, str], progress: Progress) -> Source | None:
@@ -107,32 +125,50 @@ def peek_file(path: Path, words: dict[str, str], progress: Progress) -> Source |
     return Source(path, kind, result.datasets, result.findings, totals=result.totals)
 
 
+def _tin_of(parts: Sequence[Dataset], progress: Progress) -> tuple[Tin, str]:
+    """Return the TIN of a surface's source data as the data itself says it is to be built, and how, as a sentence."""
+    conversion = catalog.conversion_named("tin")
+    params = conversion.settle(parts, conversion.params())
+    tin = conversion.run(parts, params, progress).dataset
+    assert isinstance(tin, Tin)
+    return tin, declare.plain(conversion.sentence(params, [each.name for each in parts]))
+
+
+def _built(result: ReadResult, findings: list[Finding], progress: Progress) -> list[Dataset]:
+    """Return what was read, surfaces built where the file has only what they are built from."""
+    surfaces: dict[int, Dataset] = {}
+    gone: set[int] = set()
+    for name, parts in result.unbuilt:
+        try:
+            tin, sentence = _tin_of([result.datasets[k] for k in parts], progress)
+        except VastGridError as error:
+            findings.append(
+                Finding("not-built", f"{name} has no faces and cannot be built from its source data: {error}.")
+            )
+            continue
+        surfaces[parts[0]] = tin.renamed(name)
+        gone |= set(parts)
+        findings.append(
+            note("built-from-source", f"{name} has no faces; it was built from its source data: {sentence}")
+        )
+    return [surfaces.get(k, each) for k, each in enumerate(result.datasets) if k not in gone or k in surfaces]
+
+
 def _rebuilt(result: ReadResult, findings: list[Finding], progress: Progress) -> list[Dataset]:
     """Return surfaces built anew from the data that a file says they were built from, with how far they differ."""
     made: list[Dataset] = []
-    conversion = catalog.conversion_named("tin")
     for own, sources in result.rebuilt:
         faces = result.datasets[own]
-        parts = [result.datasets[k] for k in sources]
-        layers = [layer for each in parts if isinstance(each, Linework) for layer in each.layers]
-        words = {"breaklines": ",".join(layer for layer in layers if not layer.startswith("Boundary")) or "none"}
-        outer = [layer for layer in layers if layer.startswith("Boundary outer")]
-        for boundary in (outer[0] if outer else "", ""):
-            try:
-                params = declare.build(conversion.params, {**words, "boundary": boundary})
-                tin = conversion.run(parts, conversion.settle(parts, params), progress).dataset
-                assert isinstance(faces, Tin)
-                assert isinstance(tin, Tin)
-                loss = difference(faces, tin, progress)
-            except VastGridError as error:
-                fault = str(error)
-                continue
-            made.append(tin.renamed(f"{faces.name} rebuilt"))
-            text = f"{faces.name} built anew from its source data differs from its faces by {loss.sentence()}."
-            findings.append(Finding("definitions-differ", text, at=loss.at))
-            break
-        else:
-            findings.append(Finding("not-rebuilt", f"{faces.name} cannot be built from its source data: {fault}."))
+        assert isinstance(faces, Tin)
+        try:
+            tin, _ = _tin_of([result.datasets[k] for k in sources], progress)
+            loss = difference(faces, tin, progress)
+        except VastGridError as error:
+            findings.append(Finding("not-rebuilt", f"{faces.name} cannot be built from its source data: {error}."))
+            continue
+        made.append(tin.renamed(f"{faces.name} rebuilt"))
+        text = f"{faces.name} built anew from its source data differs from its faces by {loss.sentence()}."
+        findings.append(Finding("definitions-differ", text, at=loss.at))
     return made
 
 
@@ -153,12 +189,22 @@ def _declared(
     dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding], *, override: bool
 ) -> Dataset:
     frame = dataset.frame
-    for said, have, what in ((units[0], frame.horizontal, "plan"), (units[1], frame.vertical, "height")):
+    if units[1] is not None and not dataset.has_heights:
+        raise CallError(
+            f"{dataset.name} holds no heights, so --from-vertical-units does not fit it; say it of other files by FILE=UNIT"
+        )
+    for said, have, what, option in (
+        (units[0], frame.horizontal, "plan", "--from-units"),
+        (units[1], frame.vertical, "height", "--from-vertical-units"),
+    ):
         if said and have and said is not have:
-            outcome = "counts instead, as asked" if override else "does not apply (--override-units makes it)"
-            text = f"{dataset.name} says its own {what} unit ({have.title}); {said.title} was given and {outcome}."
-            # What was asked for knowingly is nothing to warn of.
-            findings.append(Finding("unit-already-known", text, Severity.NOTE if override else Severity.WARNING))
+            told = f"{dataset.name} says its own {what} unit ({have.title})"
+            if not override:
+                raise CallError(
+                    f"{told}, and {said.title} was given; --override-units makes {said.title} count, "
+                    f"and {option} FILE=UNIT says a unit of one file alone"
+                )
+            findings.append(note("unit-already-known", f"{told}; {said.title} was given and counts instead, as asked."))
     return said_units(dataset, units, override=override)
 
 
@@ -183,13 +229,14 @@ def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[D
             (plan, frame.horizontal, "plan", "--from-units"),
             (height, frame.vertical, "height", "--from-vertical-units"),
         ):
-            if unit and not have:
+            if unit and not have and (what == "plan" or each.has_heights):
                 text = f"The {what} unit of {each.name} is unknown; it was taken to be {unit.title}, as in the other data. If that is wrong, say so ({option})."
                 findings.append(Finding("unit-taken", text))
             elif unit and have is not unit and have:
                 findings.append(note("unit-brought", f"{each.name}: {what} brought from {have.title} to {unit.title}."))
-        moved = in_units(each.in_frame(frame.filled(plan, height)), plan, height)
-        out.append(moved.in_frame(Frame(crs, plan, height)))
+        own = height if each.has_heights else None
+        moved = in_units(each.in_frame(frame.filled(plan, own)), plan, own)
+        out.append(moved.in_frame(Frame(crs, plan, own)))
     return out
 
 
@@ -262,7 +309,11 @@ def check_usable(conversion: Conversion, inputs: Sequence[Dataset]) -> None:
     CallError
         If they are of the wrong kind, or too many.
     """
-    wrong = next((each for each in inputs if not isinstance(each, conversion.takes)), None)
+    wrong = next((each for each in inputs if not conversion.can_use(each)), None)
+    if wrong is not None and isinstance(wrong, Grid) and not wrong.has_heights:
+        raise CallError(f"{conversion.id} needs heights; {wrong.name} holds {wrong.holds()}")
+    if wrong is not None and isinstance(wrong, conversion.takes):
+        raise CallError(f"{conversion.id} cannot use {wrong.name}: {conversion.help[0].lower()}{conversion.help[1:]}")
     if wrong is not None or not inputs:
         kinds = ", ".join(kind.title for kind in conversion.takes)
         what = f"{wrong.name} ({wrong.title})" if wrong is not None else "nothing"

@@ -144,9 +144,9 @@ class Runner:
         except VastGridError as error:
             task.state = "failed"
             task.failed(str(error), "")
-        except Exception as error:  # noqa: BLE001 - the worker's last line: a fault must reach the user, not vanish
+        except Exception:  # noqa: BLE001 - the worker's last line: a fault must reach the user, not vanish
             task.state = "failed"
-            task.failed(f"an unforeseen fault: {type(error).__name__}: {error}", traceback.format_exc())
+            task.failed("an unforeseen fault in the program itself; your job is saved", traceback.format_exc())
         finally:
             with self._lock:
                 self._tasks.remove(task)

@@ -1,0 +1,259 @@
+"""Comparing what was read back from disk with what was sent: counts, extents, units and every coordinate."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from vastgrid.base.findings import count
+from vastgrid.base.progress import Progress
+from vastgrid.terrain.compare import difference
+from vastgrid.terrain.dataset import Dataset, Extent, span
+from vastgrid.terrain.fileformat import Carries, Format
+from vastgrid.terrain.grid import Grid
+from vastgrid.terrain.linework import Contours, Linework, from_lines
+from vastgrid.terrain.pointset import PointSet
+from vastgrid.terrain.survey import Survey
+from vastgrid.terrain.tin import Tin
+
+# Lines with other vertices than were sent, beyond which nobody can speak of pairs.
+MOST_UNEVEN = 20_000
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One thing that was compared after reading back."""
+
+    what: str
+    sent: str
+    read: str
+    good: bool
+
+
+def compare(
+    sent: Sequence[Dataset], back: list[Dataset], target: Format, params: Any, progress: Progress
+) -> tuple[list[Check], float | None, float | None]:
+    """Pair what was sent with what was read, and return the checks and the largest differences."""
+    checks: list[Check] = []
+    vertical: list[float] = []
+    plan: list[float] = []
+    paired = True
+    carries = target.carries_with(params)
+    sent = _pooled(sent, back)
+    for each in sent:
+        found = _counterpart(each, back)
+        label = f"{each.name}: " if len(sent) > 1 else ""
+        if found is None:
+            checks.append(Check(each.name, each.title, "nothing", False))
+            paired = False
+            continue
+        gap = _gaps(each, found, carries, checks, label, progress)
+        if gap is None:
+            paired = False
+        else:
+            plan.append(gap[0])
+            vertical.append(gap[1])
+        _check_frame(each, found, carries, checks)
+    return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
+
+
+def _pooled(sent: Sequence[Dataset], back: Sequence[Dataset]) -> list[Dataset]:
+    """Return what was sent, several of a kind as one where the file holds them as one."""
+    out = [each for each in sent if not isinstance(each, PointSet | Linework | Contours)]
+    for kinds in ((PointSet,), (Linework, Contours)):
+        own = [each for each in sent if isinstance(each, kinds)]
+        if len(own) < 2 or sum(isinstance(each, kinds) for each in back) != 1:
+            out += own
+        elif kinds == (PointSet,):
+            xyz = np.concatenate([each.coordinates() for each in own])
+            out.append(PointSet(name=own[0].name, frame=own[0].frame, xyz=xyz))
+        else:
+            lines = [each.as_lines() if isinstance(each, Contours) else each for each in own]
+            courses = [work.line(k) for work in lines if isinstance(work, Linework) for k in range(len(work))]
+            layers = [work.layers[k] for work in lines if isinstance(work, Linework) for k in work.layer.tolist()]
+            out.append(from_lines(own[0].name, own[0].frame, courses, layers))
+    return out
+
+
+def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
+    """Return what was read that stands for what was sent; lines are pooled by files that know no contours."""
+    kinds: tuple[type[Dataset], ...] = (Linework,) if isinstance(sent, Contours | Linework) else (type(sent),)
+    able = [each for each in back if isinstance(each, kinds)]
+    if not able and isinstance(sent, Contours):
+        able = [each for each in back if isinstance(each, Contours)]
+    if not able:
+        return None
+    same = [each for each in able if each.count() == sent.count()]
+    named = [each for each in same if each.name.endswith(sent.name)]
+    return (named or same or able)[0]
+
+
+def _check_counts(sent: Dataset, read: Dataset, checks: list[Check], label: str) -> bool:
+    names = {"triangles": "triangles", "points": "points", "lines": "lines", "rows": "rows", "columns": "columns"}
+    good = True
+    for name, value in sent.count().items():
+        if name in names:
+            other = read.count().get(name, 0)
+            checks.append(Check(f"{label}{name}", str(value), str(other), value == other))
+            good &= value == other
+    return good
+
+
+def _gaps(
+    sent: Dataset, read: Dataset, carries: Carries, checks: list[Check], label: str, progress: Progress
+) -> tuple[float, float] | None:
+    """Return the largest difference in plan and in height, corner by corner; None where they cannot be paired."""
+    if isinstance(sent, Survey) and isinstance(read, Survey):
+        return _record_gaps(sent, read, carries, checks, label)
+    same = _check_counts(sent, read, checks, label)
+    own, other = _ground_extent(sent), _ground_extent(read)
+    if isinstance(sent, Linework) and not carries.open_heights and sent.without_heights().any():
+        # Heights that nobody knows read as 0.
+        own, other = (dataclasses.replace(each, elevation=None) for each in (own, other))
+    _check_extent(own, other, carries.step, checks, label)
+    if not same:
+        return None
+    if isinstance(sent, Tin) and isinstance(read, Tin):
+        gap = _corner_gaps(sent, read)
+        # The order of triangles may differ without the ground differing.
+        return gap if gap[0] < 1.0 else (0.0, difference(sent, read, progress).largest)
+    if isinstance(sent, Grid) and isinstance(read, Grid):
+        if (np.isnan(sent.heights) != np.isnan(read.heights)).any():
+            checks.append(Check(f"{label}cells without height", "as sent", "others", False))
+            return None
+        if carries.quantity:
+            checks.append(Check(f"{label}quantity", sent.holds(), read.holds(), sent.holds() == read.holds()))
+        place = max(abs(sent.west - read.west), abs(sent.north - read.north))
+        return place, float(np.nanmax(np.abs(sent.heights - read.heights), initial=0.0))
+    if isinstance(sent, Contours | Linework) and isinstance(read, Linework | Contours):
+        first = sent.as_lines() if isinstance(sent, Contours) else sent
+        second = read.as_lines() if isinstance(read, Contours) else read
+        return _line_gaps(first, second, sent.index if isinstance(sent, Contours) else sent.layer)
+    assert isinstance(sent, PointSet)
+    assert isinstance(read, PointSet)
+    return _largest(sent.xyz, read.xyz)
+
+
+def _record_gaps(
+    sent: Survey, read: Survey, carries: Carries, checks: list[Check], label: str
+) -> tuple[float, float] | None:
+    """Compare records by role and name: every number of their geometry and profiles."""
+    there = {(record.role, record.name): record for record in read.records()}
+    own = [record for record in sent.records() if record.role in carries.roles]
+    found = [(record, there.get((record.role, record.name))) for record in own]
+    good = sum(other is not None for _, other in found)
+    checks.append(Check(f"{label}records", str(len(own)), str(good), good == len(own)))
+    largest = 0.0
+    for record, other in found:
+        if other is None:
+            return None
+        geometry = record.exact.get("geometry")
+        parts = [(record.exact.get(key, []), other.exact.get(key, [])) for key in ("profile", "more_profiles")]
+        parts.append(
+            (geometry, other.exact.get("geometry")) if geometry else (record.line.tolist(), other.line.tolist())
+        )
+        for one, two in parts:
+            first, second = _flattened(one), _flattened(two)
+            if len(first) != len(second):
+                checks.append(Check(f"{label}{record.name}", count(len(first), "number"), str(len(second)), False))
+                return None
+            largest = max([largest, *(abs(a - b) for a, b in zip(first, second, strict=True) if a == a and b == b)])
+    return largest, largest
+
+
+def _flattened(value: Any) -> list[float]:
+    """Return every number in plain values, in a fixed order."""
+    if isinstance(value, dict):
+        return [number for key in sorted(value) for number in _flattened(value[key])]
+    if isinstance(value, list):
+        return [number for part in value for number in _flattened(part)]
+    return [float(value)] if isinstance(value, int | float) else []
+
+
+def _corner_gaps(sent: Tin, read: Tin) -> tuple[float, float]:
+    """Compare triangles in their order, each begun at whichever corner fits best."""
+    own, other = sent.corners(), read.corners()
+    if len(own) == 0:
+        return 0.0, 0.0
+    turns = [np.abs(np.roll(other, -k, axis=1) - own) for k in range(3)]
+    plan = np.stack([turn[..., :2].max(axis=(1, 2)) for turn in turns])
+    best = plan.argmin(axis=0)
+    height = np.stack([turn[..., 2].max(axis=1) for turn in turns])
+    every = np.arange(len(own))
+    return float(plan[best, every].max()), float(height[best, every].max())
+
+
+def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float] | None:
+    """Pair lines in their order, or grouped by layer as drawings are written; the pairing that fits best counts.
+
+    Rounding can make the end of a closed line one place with its beginning, which a drawing then holds once. Such lines
+    are compared by the nearest vertex of the other, both ways.
+    """
+    found = []
+    for order in (np.arange(len(sent)), np.argsort(layer, kind="stable")):
+        moved = sent.chosen(order)
+        if len(moved) != len(read):
+            continue
+        other = np.flatnonzero(np.diff(moved.offsets) != np.diff(read.offsets))
+        if len(other) > MOST_UNEVEN:
+            continue
+        alike = np.delete(np.arange(len(read)), other)
+        first, second = (moved.chosen(alike), read.chosen(alike)) if len(other) else (moved, read)
+        gaps = [_largest(first.vertices, second.vertices)]
+        gaps += [_nearest(moved.line(k), read.line(k)) for k in other.tolist()]
+        found.append((max(plan for plan, _ in gaps), max(height for _, height in gaps)))
+    return min(found, default=None)
+
+
+def _nearest(sent: Any, read: Any) -> tuple[float, float]:
+    from scipy.spatial import cKDTree
+
+    plan = height = 0.0
+    for one, two in ((sent, read), (read, sent)):
+        _, at = cKDTree(np.nan_to_num(two)).query(np.nan_to_num(one))
+        own, other = _largest(one, two[at])
+        plan, height = max(plan, own), max(height, other)
+    return plan, height
+
+
+def _largest(sent: Any, read: Any) -> tuple[float, float]:
+    if len(sent) == 0:
+        return 0.0, 0.0
+    known = np.isfinite(sent[:, 2])
+    heights = np.abs(sent[known, 2] - read[known, 2])
+    return float(np.abs(sent[:, :2] - read[:, :2]).max()), float(heights.max(initial=0.0))
+
+
+def _ground_extent(dataset: Dataset) -> Extent:
+    """Return a dataset's extent; of a TIN that of its triangles, since points of invisible faces are no ground."""
+    if not isinstance(dataset, Tin):
+        return dataset.extent()
+    used = np.zeros(len(dataset.vertices), np.bool_)
+    used[dataset.triangles.ravel()] = True
+    xyz = dataset.vertices if used.all() else dataset.vertices[used]
+    return Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2]))
+
+
+def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Check], label: str) -> None:
+    for name in ("east", "north", "elevation"):
+        one, other = getattr(sent, name), getattr(read, name)
+        if one is None:
+            continue
+        words = [f"{pair[0]:.3f} … {pair[1]:.3f}" if pair else "none" for pair in (one, other)]
+        # Half of what coordinates are rounded to, and single precision of a raster's heights.
+        slack = max(1e-3, 0.501 * step) + 1e-7 * max(abs(one[0]), abs(one[1]))
+        good = other is not None and all(abs(a - b) <= slack for a, b in zip(one, other, strict=True))
+        checks.append(Check(f"{label}{name}", words[0], words[1], good))
+
+
+def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Check]) -> None:
+    for what, one, other, carried in (
+        ("plan unit", sent.frame.horizontal, read.frame.horizontal, carries.units != "none"),
+        ("height unit", sent.frame.vertical, read.frame.vertical, carries.units in ("one", "both")),
+    ):
+        if carried and one is not None:
+            checks.append(Check(what, one.title, other.title if other else "unknown", one is other))
