@@ -234,4 +234,4 @@ def test_runner_reports_cancels_and_survives_faults():
     runner.close()
     assert done == [42] and first.state == "cancelled"
     ((why, detail),) = failures
-    assert "division by zero" in why and "Traceback" in detail
+    assert "an unforeseen fault in the program itself" in why and "division by zero" in detail

@@ -80,7 +80,7 @@ def test_a_source_made_later_comes_before_what_uses_it(session, tmp_path):
 def test_replaced_by_a_newer_file_of_the_same_layout(session, tmp_path):
     ground, day = named(session, "Ground"), named(session, "day2")
     newer = write_day(tmp_path / "day2 again.csv", 1, height=250.0)
-    session.accept([session.sources.replaced(day.id, newer, Silent())], "replace day2")
+    session.accept(session.sources.replaced(day.id, newer, Silent()), "replace day2")
     assert session.graph[day.id].path.endswith("day2 again.csv") and session.graph[day.id].name == "day2"
     assert session.graph.state(ground.id) is State.STALE
     assert remade(session).extent().elevation[1] > 250.0
@@ -103,7 +103,7 @@ def test_files_that_changed_on_disk_are_noticed(session, tmp_path):
     (tmp_path / "day2.csv").unlink()
     found = session.sources.changed_files()
     assert "changed on disk" in found[day1.id] and "no longer there" in found[day2.id]
-    session.accept([session.sources.replaced(day1.id, tmp_path / "day1.csv", Silent())], "read again")
+    session.accept(session.sources.replaced(day1.id, tmp_path / "day1.csv", Silent()), "read again")
     assert day1.id not in session.sources.changed_files()
     assert len(session.dataset(day1.id).xyz) == 201
 

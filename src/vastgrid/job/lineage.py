@@ -128,6 +128,8 @@ class Graph:
     """All nodes by id, inputs always before what uses them."""
 
     nodes: dict[str, Node] = field(default_factory=dict)
+    # Worked out once: a ladder of merges would ask for the same state again and again.
+    _states: dict[str, State] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def __getitem__(self, node: str) -> Node:
         return self.nodes[node]
@@ -185,13 +187,32 @@ class Graph:
 
     def state(self, node: str) -> State:
         """Return whether a node's result is what it would be now; stale inputs make it stale."""
-        own = self.nodes[node]
-        if own.outcome is None:
-            return State.NEVER
-        used = (i for i in own.inputs if i not in own.off)
-        if own.outcome.key != self.key(node) or any(self.state(i) is not State.MADE for i in used):
-            return State.STALE
-        return State.MADE
+        # From the inputs on, without calling itself: a chain may be longer than the language allows calls.
+        waiting = [node]
+        while waiting:
+            own = self.nodes[waiting[-1]]
+            used = [i for i in own.inputs if i not in own.off]
+            unknown = [i for i in used if i not in self._states]
+            if own.outcome is not None and unknown and own.id not in self._states:
+                waiting += unknown
+                continue
+            waiting.pop()
+            if own.outcome is None:
+                self._states[own.id] = State.NEVER
+            elif own.outcome.key != self.key(own.id) or any(self._states[i] is not State.MADE for i in used):
+                self._states[own.id] = State.STALE
+            else:
+                self._states[own.id] = State.MADE
+        return self._states[node]
+
+    def dressed_as(self, other: Graph) -> Graph:
+        """Return the graph with each card seen as in another graph: looks are no steps of the history."""
+        nodes = dict(self.nodes)
+        for key, node in nodes.items():
+            now = other.nodes.get(key)
+            if now is not None and (now.shown, now.colour, now.look) != (node.shown, node.colour, node.look):
+                nodes[key] = dataclasses.replace(node, shown=now.shown, colour=now.colour, look=now.look)
+        return Graph(nodes)
 
     def after(self, node: str) -> list[str]:
         """Return all that was made from a node, directly or not, inputs first."""
@@ -267,9 +288,16 @@ class History:
         return self.at < len(self.graphs) - 1
 
     def undone(self) -> History:
-        """Return the history one graph back."""
-        return dataclasses.replace(self, at=max(self.at - 1, 0))
+        """Return the history one graph back; how cards are seen stays as it is."""
+        return self._moved(max(self.at - 1, 0))
 
     def redone(self) -> History:
-        """Return the history one graph on."""
-        return dataclasses.replace(self, at=min(self.at + 1, len(self.graphs) - 1))
+        """Return the history one graph on; how cards are seen stays as it is."""
+        return self._moved(min(self.at + 1, len(self.graphs) - 1))
+
+    def _moved(self, at: int) -> History:
+        return dataclasses.replace(self, at=at).amended(self.graphs[at].dressed_as(self.graph))
+
+    def digests(self) -> set[str]:
+        """Return what any of its graphs has in the store."""
+        return {node.outcome.digest for graph in self.graphs for node in graph.nodes.values() if node.outcome}

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import shutil
+import threading
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +18,7 @@ from vastgrid.base.errors import FormatError, WriteError
 from vastgrid.base.files import write_text
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import LARGE, pieces
-from vastgrid.job.lineage import Graph, History
+from vastgrid.job.lineage import Graph, History, Node
 from vastgrid.terrain.dataset import Dataset, Extent
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.grid import Grid
@@ -111,7 +114,24 @@ class Store:
                 made.known_extent(Extent.from_json(about["extent"]))
             return made
         except (OSError, ValueError, KeyError, TypeError) as error:
-            raise FormatError(folder, f"this result of the job is gone or damaged; make it again ({error})") from error
+            raise FormatError(folder, "this result of the job is gone or damaged; make it again") from error
+
+    def sweep(self, needed: set[str], before: float) -> int:
+        """Remove results that nothing refers to any more, if they are older than a time; return how many."""
+        gone = 0
+        for each in (self.folder / "data").glob("*"):
+            try:
+                # What is being put here now is younger.
+                if (
+                    each.name.lstrip(".") not in needed
+                    and each.name not in self._open
+                    and each.stat().st_mtime < before
+                ):
+                    shutil.rmtree(each, ignore_errors=True)
+                    gone += 1
+            except OSError:
+                continue
+        return gone
 
     def forget_open(self) -> None:
         """Let go of datasets in memory; they are mapped from disk again when needed."""
@@ -127,42 +147,160 @@ def _write_array(path: Path, array: NDArray[Any]) -> None:
             file.write(np.ascontiguousarray(piece).data)
 
 
-def save(folder: Path, name: str, history: History, settings: dict[str, Any]) -> None:
-    """Write the job's file, all or nothing.
+class Writer:
+    """Writes a job's file; each node is turned into text once, however many graphs hold it."""
 
-    Raises
-    ------
-    WriteError
-        If the system refuses.
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        # Kept with the node itself, so that its number cannot be another one's.
+        self._texts: dict[int, tuple[Node, str]] = {}
+
+    def write(self, name: str, history: History, settings: str) -> None:
+        """Write the job's file, all or nothing.
+
+        Parameters
+        ----------
+        settings : str
+            The job's settings as JSON.
+
+        Raises
+        ------
+        WriteError
+            If the system refuses.
+        """
+        numbers: dict[int, int] = {}
+        same: dict[str, int] = {}
+        lines: list[str] = []
+        graphs = []
+        texts: dict[int, tuple[Node, str]] = {}
+        for graph in history.graphs:
+            own = []
+            for node in graph.nodes.values():
+                key = id(node)
+                if key not in numbers:
+                    texts[key] = known = self._texts.get(key) or (node, _node_text(node))
+                    number = same.setdefault(known[1], len(lines))
+                    if number == len(lines):
+                        lines.append(known[1])
+                    numbers[key] = number
+                own.append(numbers[key])
+            graphs.append(own)
+        self._texts = texts
+        head = {"format": "vastgrid job", "version": 1, "name": name}
+        tail = {"graphs": graphs, "labels": list(history.labels), "at": history.at}
+        nodes = ",\n".join(lines)
+        text = (
+            f'{json.dumps(head, ensure_ascii=False)[:-1]},\n"settings": {settings},\n"nodes": [\n{nodes}\n],\n'
+            f"{json.dumps(tail, ensure_ascii=False)[1:]}\n"
+        )
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise WriteError(
+                f"the job's folder {self.folder} cannot be made; choose another place for the job"
+            ) from error
+        write_text(self.folder / JOB_FILE, text)
+
+
+def _node_text(node: Node) -> str:
+    # Fields by name, not by `dataclasses.asdict`: that copies everything once more.
+    values: dict[str, Any] = {each.name: getattr(node, each.name) for each in dataclasses.fields(node)}
+    values["role"] = node.role.value
+    if node.outcome is not None:
+        values["outcome"] = {each.name: getattr(node.outcome, each.name) for each in dataclasses.fields(node.outcome)}
+    return json.dumps(values, sort_keys=True, ensure_ascii=False)
+
+
+# A burst of changes, such as a slider's, is written once; a crash costs no more than this.
+GATHER = 0.4
+
+
+class Keeper:
+    """Keeps a job on disk: at once, or gathered and off the calling thread.
+
+    Parameters
+    ----------
+    folder : Path
+        The job's folder.
     """
-    # Graphs share most of their nodes, so nodes are written once.
-    table: dict[str, int] = {}
-    nodes: list[dict[str, Any]] = []
-    graphs = []
-    for graph in history.graphs:
-        numbers = []
-        for node in graph.to_json():
-            text = json.dumps(node, sort_keys=True)
-            if text not in table:
-                table[text] = len(nodes)
-                nodes.append(node)
-            numbers.append(table[text])
-        graphs.append(numbers)
-    values = {
-        "format": "vastgrid job",
-        "version": 1,
-        "name": name,
-        "settings": settings,
-        "nodes": nodes,
-        "graphs": graphs,
-        "labels": list(history.labels),
-        "at": history.at,
-    }
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise WriteError(f"the job's folder {folder} cannot be made: {error.strerror}") from error
-    write_text(folder / JOB_FILE, json.dumps(values, indent=1, ensure_ascii=False))
+
+    def __init__(self, folder: Path) -> None:
+        self._writer = Writer(folder)
+        self._lock = threading.Condition()
+        self._writing = threading.Lock()
+        self._next: tuple[str, History, str] | None = None
+        self._failed: Callable[[str], None] | None = None
+        self._thread: threading.Thread | None = None
+        self._ending = False
+
+    def behind(self, failed: Callable[[str], None]) -> None:
+        """From now on write off the calling thread; `failed` is called there with what went wrong."""
+        self._failed = failed
+        if self._thread is None:
+            self._thread = threading.Thread(target=self._run, daemon=True, name="vastgrid-keeper")
+            self._thread.start()
+
+    def keep(self, name: str, history: History, settings: dict[str, Any]) -> None:
+        """Write the job as it is now, or soon.
+
+        Raises
+        ------
+        WriteError
+            If it is written at once and the system refuses.
+        """
+        # Settings can be changed in place, so they are told as they are now; everything else never changes.
+        now = (name, history, json.dumps(settings, ensure_ascii=False))
+        if self._thread is None:
+            with self._writing:
+                self._writer.write(*now)
+            return
+        with self._lock:
+            self._next = now
+            self._lock.notify()
+
+    def flush(self) -> None:
+        """Write at once whatever waits.
+
+        Raises
+        ------
+        WriteError
+            If the system refuses.
+        """
+        with self._writing:
+            with self._lock:
+                now, self._next = self._next, None
+            if now is not None:
+                self._writer.write(*now)
+
+    def close(self) -> None:
+        """Write whatever waits, and end the thread.
+
+        Raises
+        ------
+        WriteError
+            If the system refuses.
+        """
+        with self._lock:
+            self._ending = True
+            self._lock.notify()
+        if self._thread is not None:
+            self._thread.join()
+            self._thread = None
+        self._ending = False
+        self.flush()
+
+    def _run(self) -> None:
+        while True:
+            with self._lock:
+                self._lock.wait_for(lambda: self._next is not None or self._ending)
+                if self._ending:
+                    return
+                self._lock.wait_for(lambda: self._ending, GATHER)
+            try:
+                self.flush()
+            except WriteError as error:
+                if self._failed is not None:
+                    self._failed(str(error))
 
 
 def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
@@ -186,7 +324,7 @@ def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
     except FileNotFoundError as error:
         raise FormatError(folder, "there is no job in this folder") from error
     except (OSError, ValueError, KeyError, TypeError, IndexError) as error:
-        raise FormatError(path, f"the job cannot be read: {error}") from error
+        raise FormatError(path, "the job cannot be read; its file is damaged") from error
 
 
 def copy(folder: Path, target: Path) -> None:
