@@ -3,12 +3,19 @@
 import shutil
 
 import pytest
+from PyQt6.QtCore import QSettings
 
 from hands import settle
 from vastgrid.base.progress import Silent
 from vastgrid.qt import theme
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.session.session import Session
+
+
+@pytest.fixture(autouse=True)
+def place(tmp_path):
+    """What is remembered of the window stays with the test."""
+    QSettings.setPath(QSettings.Format.IniFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
 
 
 @pytest.fixture(scope="module")

@@ -386,6 +386,7 @@ def test_the_theme_is_remembered(window):
     assert window.palette_ is theme.LIGHT
     window.actions_["theme"].trigger()
     assert window.palette_ is theme.DARK
+    window.session.keeper.flush()
     again = MainWindow(Session(window.session.folder), theme.DARK)
     assert again.session.settings["theme"] == "dark"
     again.close()

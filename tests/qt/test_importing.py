@@ -2,6 +2,7 @@
 
 import shutil
 
+import ezdxf
 import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
@@ -22,6 +23,7 @@ from vastgrid.terrain.colouring import plain
 from vastgrid.terrain.frame import Frame
 from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.sorting import Becomes, Rule
+from vastgrid.terrain.tin import areas
 
 
 @pytest.fixture
@@ -151,6 +153,7 @@ def test_layouts_are_kept_and_offered_for_the_next_file(qtbot, window, opened, t
     assert dialog.source.datasets[0].extent().elevation == (240.0, 243.9)
     dialog.take.click()
     idle(qtbot, window)
+    window.session.keeper.flush()
     assert "Rover, Z first" in Session(window.session.folder).settings["reading"]["layouts"]
 
 
@@ -395,3 +398,87 @@ def test_a_large_cloud_is_put_in_order_behind_and_may_rest(qtbot, window, monkey
     window.ordering.see_to([cloud], window.session.folder)
     assert cloud.content in rendering.indexes, "in order before: opened at once"
     rendering.indexes.clear()
+
+
+def test_what_a_finding_offers_is_done_at_one_press(qtbot, window, opened, tmp_path):
+    xyz = np.column_stack((431_000 + np.random.default_rng(5).random((60, 2)) * 90 + [0, 456_000], np.arange(60.0)))
+    np.savetxt(tmp_path / "a.csv", xyz, fmt="%.2f", delimiter=",", header="Easting,Northing,Elevation", comments="")
+    other = xyz[:, [1, 0, 2]] + [0.5, 0.5, 0.0]
+    np.savetxt(tmp_path / "b.csv", other, fmt="%.2f", delimiter=",", header="X,Y,Z", comments="")
+    dialog = opened(tmp_path / "a.csv")
+    dialog.take.click()
+    idle(qtbot, window)
+    dialog = opened(tmp_path / "b.csv")
+    assert "easting and northing are taken for each other" in dialog.findings.text()
+    link = dialog.findings.text().split('href="')[1].split('"')[0]
+    dialog.findings.linkActivated.emit(link)
+    ready(qtbot, dialog)
+    assert "for each other" not in dialog.findings.text()
+    dialog.take.click()
+    idle(qtbot, window)
+    brought = next(node for node in window.session.graph.nodes.values() if node.name == "b")
+    np.testing.assert_allclose(window.session.dataset(brought.id).xyz, xyz + [0.5, 0.5, 0.0], atol=0.006)
+    assert "northing,easting" in brought.words["columns"]
+
+
+def offers(window, name):
+    node = next(node for node in window.session.graph.nodes.values() if node.name == name)
+    window.lineage.select([node.id])
+    return node, {action.text(): action for action in window.targets_menu().actions()}
+
+
+def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, opened, tmp_path):
+    row, column = np.divmod(np.arange(20 * 30), 30)
+    xyz = np.column_stack((431_000.0 + 2.0 * column, 887_000.0 - 2.0 * row, 100.0 + np.sin(column) + row))
+    order = np.random.default_rng(7).permutation(len(xyz))
+    np.savetxt(tmp_path / "even.csv", xyz[order], fmt="%.4f", delimiter=",", header="E,N,Z", comments="")
+    loose = xyz + np.random.default_rng(8).random(xyz.shape)
+    np.savetxt(tmp_path / "loose.csv", loose, fmt="%.4f", delimiter=",", header="E,N,Z", comments="")
+    dialog = opened(tmp_path / "even.csv", tmp_path / "loose.csv")
+    dialog.take.click()
+    idle(qtbot, window)
+    _, of_loose = offers(window, "loose")
+    assert not any(text.startswith("Grid through the points") for text in of_loose), "they are no lattice"
+    even, of_even = offers(window, "even")
+    next(action for text, action in of_even.items() if text.startswith("Grid through the points")).trigger()
+    idle(qtbot, window)
+    made = next(node for node in window.session.graph.nodes.values() if node.inputs == (even.id,))
+    grid = window.session.dataset(made.id)
+    assert grid.heights.shape == (20, 30) and (grid.dx, grid.dy) == (2.0, 2.0)
+    np.testing.assert_allclose(grid.heights.ravel(), xyz[:, 2], atol=5.1e-5)
+    assert (
+        "".join(piece.text for piece in window.session.sentence(made.id)) == "Grid with a cell at every point of even."
+    )
+    window.undo()
+    assert made.id not in window.session.graph
+
+
+def test_boundaries_of_a_surface_are_chosen_by_layer(qtbot, window, opened, tmp_path):
+    document = ezdxf.new("R2018")
+    document.header["$INSUNITS"] = 6
+    space = document.modelspace()
+    for layer, low, high in (("LIMIT", 0.0, 60.0), ("POND", 20.0, 40.0), ("ISLAND", 28.0, 32.0)):
+        document.layers.add(layer)
+        ring = [(low, low), (high, low), (high, high), (low, high)]
+        space.add_lwpolyline(ring, close=True, dxfattribs={"layer": layer})
+    document.saveas(tmp_path / "rings.dxf")
+    xyz = np.random.default_rng(9).random((900, 3)) * [80.0, 80.0, 4.0] - [10.0, 10.0, 0.0]
+    np.savetxt(
+        tmp_path / "shots.csv", xyz, fmt="%.3f", delimiter=",", header="Easting (m),Northing (m),Elev (m)", comments=""
+    )
+    dialog = opened(tmp_path / "rings.dxf", tmp_path / "shots.csv")
+    dialog.take.click()
+    idle(qtbot, window)
+    graph = window.session.graph
+    window.lineage.select([node.id for node in graph.nodes.values() if node.name in ("rings", "shots")])
+    next(action for action in window.targets_menu().actions() if action.text().startswith("TIN")).trigger()
+    idle(qtbot, window)
+    made = next(node for node in window.session.graph.nodes.values() if len(node.inputs) == 2)
+    window.making.change_fields(
+        made.id, {"boundary": "LIMIT", "voids": "POND", "islands": "ISLAND", "breaklines": "none"}
+    )
+    idle(qtbot, window)
+    tin = window.session.dataset(made.id)
+    assert areas(tin).sum() == pytest.approx(60.0**2 - 20.0**2 + 4.0**2, rel=1e-9)
+    sentence = "".join(piece.text for piece in window.session.sentence(made.id))
+    assert "inside LIMIT" in sentence and "POND" in sentence and "ISLAND" in sentence

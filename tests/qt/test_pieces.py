@@ -184,7 +184,7 @@ def test_an_empty_picture_takes_no_clicks(qtbot):
 
 def test_warnings_come_before_notes_and_nothing_is_markup():
     findings = (note("a", "a note."), Finding("b", "a <b>warning</b>."))
-    lines = [_line(finding) for finding in _together(findings)]
+    lines = [_line(finding, k) for k, finding in enumerate(_together(findings))]
     assert lines == ["warning · a &lt;b&gt;warning&lt;/b&gt;.", "note · a note."]
 
 

@@ -159,6 +159,7 @@ def test_opacity_and_order(qtbot, window):
     assert middle()[0] > 200, "a TIN lies above a grid"
     window.dressing.shift(grid, True)
     assert middle()[2] > 200 and middle()[0] < 60
+    window.session.keeper.flush()
     assert Session(window.session.folder).settings["order"], "kept with the job"
     window.dressing.wear(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no", "opacity": "50"})
     assert 90 < middle()[0] < 170 and 90 < middle()[2] < 170
@@ -210,6 +211,7 @@ def test_a_look_is_chosen_in_the_panel(qtbot, window):
     assert window.session.graph[named(window, "Ground")].look["opacity"] == "40.0"
     looks.more.click()
     qtbot.waitUntil(lambda: window.panel.looks.form.editors["shade"].isVisible(), timeout=5000)
+    window.session.keeper.flush()
     assert Session(window.session.folder).graph[named(window, "Ground")].look["colour"] == "difference"
 
 

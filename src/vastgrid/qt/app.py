@@ -98,6 +98,6 @@ def _catch_faults(window: object) -> None:
         print(text, file=sys.stderr)  # noqa: T201
         say = getattr(window, "say", None)
         if say is not None:
-            say(f"an unforeseen fault: {error}; your job is saved")
+            say("an unforeseen fault in the program itself; your job is saved")
 
     sys.excepthook = told

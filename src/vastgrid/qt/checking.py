@@ -90,5 +90,6 @@ class Checking:
             self.window, "Save the report", str(suggestion.with_suffix(".report.md")), "Markdown text (*.md)"
         )
         if name:
+            session.refuse_output(Path(name))
             write_text(Path(name), report(session, node))
             self.window.say(f"the report is in {name}")

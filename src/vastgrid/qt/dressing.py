@@ -55,7 +55,7 @@ class Dressing:
         for node in self.window.session.graph.nodes.values():
             if node.name == name and name:
                 dataset = self.window.dataset(node.id)
-                return dataset if isinstance(dataset, Tin | Grid) else None
+                return dataset if isinstance(dataset, Tin | Grid) and dataset.has_heights else None
         return None
 
     def order(self) -> list[str]:

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from vastgrid.base.files import write_text
 from vastgrid.qt import theme
 from vastgrid.qt.histograms import DensityView, HistogramView
 from vastgrid.qt.panel_labels import label
@@ -23,9 +20,12 @@ class FiguresPart(QWidget):
     -------
     hidden : dict
         Words of the look to be changed: which classes or heights are hidden.
+    saved : path, text
+        The figures are to be written to a file.
     """
 
     hidden = pyqtSignal(dict)
+    saved = pyqtSignal(str, str)
 
     def __init__(
         self,
@@ -112,4 +112,4 @@ class FiguresPart(QWidget):
     def _ask_save(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Save the figures", f"{self.name} figures.txt", "Text (*.txt)")
         if name:
-            write_text(Path(name), self.text())
+            self.saved.emit(name, self.text())

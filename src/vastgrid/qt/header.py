@@ -13,6 +13,9 @@ from vastgrid.session.session import Session
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow
 
+UNITS_TIP = "Unit of plan · unit of heights · coordinate reference system"
+# A reference system's name may be longer than the window is wide.
+ROOM_FOR_UNITS = 220
 JOB_MENU = ("new", "open", "copy", None, "undo", "redo", "remove", None, "fit", "only", "theme", None, "quit")
 
 
@@ -40,7 +43,8 @@ class Header(QWidget):
                     menu.addAction(window.actions_[key])
 
         self.job = menu_button("", fill_job_menu)
-        self.job.setStyleSheet("font-size: 12pt; font-weight: 600;")
+        # Of the button alone: its menu is a child and would inherit it.
+        self.job.setStyleSheet("QToolButton { font-size: 12pt; font-weight: 600; }")
         row.addWidget(self.job)
         row.addSpacing(12)
         row.addWidget(flat_button("Import", window.actions_["import"].trigger))
@@ -63,7 +67,7 @@ class Header(QWidget):
         row.addSpacing(8)
         self.units = QLabel()
         self.units.setObjectName("quiet")
-        self.units.setToolTip("Unit of plan · unit of heights · coordinate reference system")
+        self.units.setToolTip(UNITS_TIP)
         row.addWidget(self.units)
 
     def show_job(self, session: Session) -> None:
@@ -73,4 +77,9 @@ class Header(QWidget):
         words = [unit.value if unit else "?" for unit in session.units()]
         systems = (n.outcome.figures["crs"] for n in nodes if n.outcome and n.outcome.figures.get("crs"))
         words.append(next(systems, "local grid"))
-        self.units.setText(" · ".join(words) if nodes else "empty job")
+        text = " · ".join(words) if nodes else "empty job"
+        room = self.units.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, ROOM_FOR_UNITS)
+        self.units.setText(room)
+        self.units.setToolTip(
+            f"{text}\nUnit of plan · unit of heights · coordinate reference system" if room != text else UNITS_TIP
+        )

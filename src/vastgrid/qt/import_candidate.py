@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -18,7 +19,7 @@ from vastgrid.params import declare
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.import_text import fitting
 from vastgrid.qt.view import View, bounds, fitted
-from vastgrid.session.steps import Source, peek_file, read_file
+from vastgrid.session.steps import Source, peek_file, read_file, turned_findings
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.evidence import Suggestion, suggestions, units_doubtful
 from vastgrid.terrain.fileformat import Format
@@ -137,5 +138,6 @@ def examine(path: Path, kind: Format, words: dict[str, str], others: Sequence[Da
     if box is not None:
         view = fitted(box, WIDTH, HEIGHT)
         image = rendering.draw(shown, view, theme.LIGHT)
+    source = dataclasses.replace(source, findings=(*turned_findings(source, words, others), *source.findings))
     hints = [hint for dataset in source.datasets[:1] for hint in suggestions(dataset, others)]
     return Contents(source, image, view, hints, drawing)

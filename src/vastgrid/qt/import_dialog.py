@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 )
 
 from vastgrid.base.errors import CallError, VastGridError
-from vastgrid.base.findings import Finding, Severity
+from vastgrid.base.findings import Finding, Severity, either
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.formats import dxf as dxf_format
@@ -147,6 +147,10 @@ class ImportDialog(QDialog):
         self._form_place = QVBoxLayout()
         right.addLayout(self._form_place)
         self.findings = label("")
+        self.findings.setTextInteractionFlags(
+            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+        )
+        self.findings.linkActivated.connect(self.remedy)
         right.addWidget(self.findings)
         right.addStretch()
         side.setObjectName("panelBody")
@@ -338,7 +342,8 @@ class ImportDialog(QDialog):
 
     def _show_findings(self, each: Candidate) -> None:
         assert each.source is not None
-        lines = [_line(finding) for finding in _together(each.source.findings)]
+        told = _together(each.source.findings)
+        lines = [_line(finding, k) for k, finding in enumerate(told)]
         if not any(finding.drops for finding in each.source.findings):
             counts = each.source.counts()
             name, number = next(iter(counts[0].items()))
@@ -351,6 +356,13 @@ class ImportDialog(QDialog):
             lines.append("A unit is unknown. Say it if you know it; otherwise the data stays without one.")
         self.findings.setText("<br>".join(lines))
         self.left_out.setVisible(bool(each.source.left_out))
+
+    def remedy(self, number: str) -> None:
+        """Read the file again as a finding proposes."""
+        source = self.own.source
+        found = _together(source.findings)[int(number)] if source is not None else None
+        if found is not None and found.remedy is not None:
+            self._chosen_words(found.remedy.values)
 
     def _mark(self, each: Candidate) -> None:
         item = self.list.item(self.candidates.index(each))
@@ -391,7 +403,7 @@ class ImportDialog(QDialog):
         good = bool(wanted) and all(each.source is not None for each in wanted) and not self._role_fault
         self.take.setEnabled(good and not (self.form is not None and self.form.error.isVisible()))
         if len(self.candidates) > 1:
-            self.take.setText(f"Import {len(wanted)} file{'' if len(wanted) == 1 else 's'}")
+            self.take.setText(f"Import {len(wanted)} file{either(len(wanted), '', 's')}")
 
     def taken(self) -> list[Candidate]:
         """Return the files that are to come in."""
@@ -418,5 +430,7 @@ def _together(findings: tuple[Finding, ...]) -> list[Finding]:
     return sorted(findings, key=lambda finding: finding.severity is Severity.NOTE)
 
 
-def _line(finding: Finding) -> str:
-    return f"{finding.severity.value} · {escape(finding.text)}"
+def _line(finding: Finding, number: int) -> str:
+    line = f"{finding.severity.value} · {escape(finding.text)}"
+    able = finding.remedy is not None and finding.remedy.kind == "words"
+    return f'{line} <a href="{number}">{escape(finding.remedy.text)}</a>' if able and finding.remedy else line

@@ -14,6 +14,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.job.lineage import Node
 from vastgrid.qt.import_candidate import Candidate
 from vastgrid.qt.import_dialog import ImportDialog
+from vastgrid.session.session import Session
 from vastgrid.session.steps import read_file, said_units
 
 if TYPE_CHECKING:
@@ -78,15 +79,16 @@ class Importing:
         if not wanted:
             return
         what = wanted[0].path.name if len(wanted) == 1 else f"{len(wanted)} files"
+        session = window.session
 
         def work(progress: Progress) -> tuple[list[Node], list[str]]:
             nodes: list[Node] = []
             faults: list[str] = []
-            graph = window.session.graph
+            graph = session.graph
             for k, each in enumerate(wanted):
                 part = progress.part(k / len(wanted), (k + 1) / len(wanted))
                 try:
-                    made = self._kept(each, nodes, part)
+                    made = self._kept(session, each, nodes, part)
                 except VastGridError as error:
                     faults.append(str(error))
                     continue
@@ -98,7 +100,7 @@ class Importing:
         def done(made: tuple[list[Node], list[str]]) -> None:
             nodes, faults = made
             if nodes:
-                window.session.accept(nodes, f"import {what}")
+                session.accept(nodes, f"import {what}")
                 window.lineage.selection = [nodes[-1].id] if len(wanted) > 1 else [node.id for node in nodes]
                 window.say(f"{what} came in")
             if faults:
@@ -106,8 +108,8 @@ class Importing:
 
         window.start(f"keeping {what}", work, done)
 
-    def _kept(self, candidate: Candidate, before: list[Node], progress: Progress) -> list[Node]:
-        session, read, words = self.window.session, candidate.source, candidate.words
+    def _kept(self, session: Session, candidate: Candidate, before: list[Node], progress: Progress) -> list[Node]:
+        read, words = candidate.source, candidate.words
         assert read is not None
         units = (candidate.units[0], candidate.units[1])
         # Of a large file only a sample was read for its picture.

@@ -120,8 +120,7 @@ class Inspecting:
     def mend(self, node: str, remedy: Remedy) -> None:
         """Do what a finding offers; it is a step of the history like any other."""
         if remedy.kind == "words":
-            for field, text in remedy.values.items():
-                self.window.making.change_field(node, field, text)
+            self.window.making.change_fields(node, remedy.values)
             return
         window, session = self.window, self.window.session
         own = session.graph[node]

@@ -14,6 +14,7 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from vastgrid import catalog
+from vastgrid.base.findings import count
 from vastgrid.base.words import spaced
 from vastgrid.job.lineage import Graph, Node, Role, State
 from vastgrid.qt import glyphs, rendering, theme
@@ -402,11 +403,11 @@ def kind_text(node: Node, kind: str) -> str:
         return f"{catalog.format_named(node.operation).title} · {size / 1e6:.1f} MB"
     counts = node.outcome.figures.get("count", {})
     if "triangles" in counts:
-        return f"{'mesh' if kind == 'mesh' else 'TIN'} · {spaced(counts['triangles'])} triangles"
+        return f"{'mesh' if kind == 'mesh' else 'TIN'} · {count(counts['triangles'], 'triangle')}"
     if "rows" in counts:
         return f"grid · {counts['rows']} × {counts['columns']}"
     if "lines" in counts:
-        return f"{kind} · {spaced(counts['lines'])} lines" if kind == "contours" else f"{spaced(counts['lines'])} lines"
+        return f"{kind} · {count(counts['lines'], 'line')}" if kind == "contours" else count(counts["lines"], "line")
     if "records" in counts:
         return f"{spaced(counts['records'])} survey record{'' if counts['records'] == 1 else 's'}"
-    return f"{spaced(counts.get('points', 0))} points"
+    return count(counts.get("points", 0), "point")

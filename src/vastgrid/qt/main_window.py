@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
@@ -23,6 +25,7 @@ from PyQt6.QtWidgets import (
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
 from vastgrid.qt import theme
 from vastgrid.qt.actions import add_actions
@@ -46,6 +49,7 @@ from vastgrid.qt.sectioning import Sectioning
 from vastgrid.qt.sourcing import Sourcing
 from vastgrid.qt.status_line import StatusLine
 from vastgrid.qt.views import Views
+from vastgrid.qt.window_place import place_window, remember_window
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
 from vastgrid.terrain.dataset import Dataset
@@ -72,6 +76,7 @@ class MainWindow(QMainWindow):
         self._closed = False
         self._after: list[Callable[[], None]] = []
         self.bridge = Bridge(self)
+        self._keep_behind(session)
         self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
         self.previews = Runner(lambda task: None)
         self.importing = Importing(self)
@@ -85,7 +90,6 @@ class MainWindow(QMainWindow):
         self.sourcing = Sourcing(self, self.previews)
         self.ordering = Ordering(self.bridge, lambda: self.views.repaint_all(), lambda: self._show_tasks())
         self.setAcceptDrops(True)
-        self.resize(1280, 800)
         self.plan = PlanView(palette)
         self.lineage = LineageView(palette)
         self.panel = Panel(palette)
@@ -100,6 +104,13 @@ class MainWindow(QMainWindow):
         self._connect()
         self.apply_theme(palette)
         self.refresh()
+        place_window(self)
+
+    def _keep_behind(self, session: Session) -> None:
+        """Let a job be written off the interface thread, and its unused results be removed."""
+        session.keeper.behind(lambda why: self.bridge.post(lambda: self.tell(why)))
+        before = time.time()
+        threading.Thread(target=session.sweep, args=(before,), daemon=True, name="vastgrid-sweep").start()
 
     # -- building the window
 
@@ -139,6 +150,7 @@ class MainWindow(QMainWindow):
         self.lineage.switched.connect(self.toggle_shown)
         self.lineage.removed.connect(lambda: self.guarded(self.remove_chosen))
         self.panel.field_changed.connect(lambda *a: self.guarded(partial(self.making.change_field, *a)))
+        self.panel.fields_changed.connect(lambda *a: self.guarded(partial(self.making.change_fields, *a)))
         self.panel.field_edited.connect(self.making.preview_field)
         self.panel.editing_ended.connect(self.making.end_preview)
         self.panel.remake.connect(lambda nodes: self.guarded(partial(self.making.remake, nodes)))
@@ -161,6 +173,7 @@ class MainWindow(QMainWindow):
         )
         self.panel.findings_listed.connect(lambda: self.guarded(self.inspecting.show))
         self.panel.report_wanted.connect(lambda node: self.guarded(partial(self.checking.save_report, node)))
+        self.panel.text_saved.connect(lambda path, text: self.guarded(lambda: self.save_text(Path(path), text)))
         self.panel.open_folder.connect(
             lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent)))
         )
@@ -233,6 +246,12 @@ class MainWindow(QMainWindow):
         self.panel.show_nodes(self.session, list(self.lineage.selection), self.failures)
         self.actions_["remove"].setEnabled(bool(self.lineage.selection))
 
+    def save_text(self, path: Path, text: str) -> None:
+        """Write text to a file that the user chose."""
+        self.session.refuse_output(path)
+        write_text(path, text)
+        self.say(f"{path.name} is written")
+
     def say(self, text: str) -> None:
         """Say something in the status line."""
         self.message = text
@@ -257,27 +276,36 @@ class MainWindow(QMainWindow):
     def start(
         self, title: str, work: Callable[[Progress], Any], done: Callable[[Any], None], nodes: Sequence[str] = ()
     ) -> None:
-        """Do slow work off the interface thread; `done` runs here with its result."""
+        """Do slow work off the interface thread; `done` runs here with its result, unless another job is open by then."""
+        session = self.session
         self.lineage.running |= set(nodes)
         for node in nodes:
             self.failures.pop(node, None)
             self.lineage.failed.discard(node)
 
+        def succeeded(made: Any) -> None:
+            # What was begun in one job never lands in another.
+            if session is self.session:
+                self.guarded(partial(done, made))
+
         def failed(why: str, detail: str) -> None:
+            if session is not self.session:
+                return
             for node in nodes:
                 self.failures[node] = why
                 self.lineage.failed.add(node)
             self.tell(f"{title}: {why}" + (f"\n\n{detail}" if detail else ""))
 
         def ended() -> None:
-            self.lineage.running -= set(nodes)
-            self.refresh()
+            if session is self.session:
+                self.lineage.running -= set(nodes)
+                self.refresh()
 
         self.runner.start(
             Task(
                 title=title,
                 work=work,
-                done=lambda made: self.bridge.post(lambda: self.guarded(partial(done, made))),
+                done=lambda made: self.bridge.post(partial(succeeded, made)),
                 failed=lambda why, detail: self.bridge.post(partial(failed, why, detail)),
                 ended=lambda: self.bridge.post(ended),
             )
@@ -372,6 +400,7 @@ class MainWindow(QMainWindow):
         if name:
             self.use_session(Session(Path(name)))
             self.session.save()
+            self.session.keeper.flush()
 
     def open_job(self) -> None:
         """Open a job's folder."""
@@ -393,7 +422,13 @@ class MainWindow(QMainWindow):
     def use_session(self, session: Session) -> None:
         """Show another job in this window."""
         self.runner.cancel_all()
+        self.previews.cancel_all()
+        self.guarded(self.session.close)
+        self._after = []
+        self.lineage.running.clear()
+        self.lineage.failed.clear()
         self.session = session
+        self._keep_behind(session)
         self.failures.clear()
         self._names.clear()
         self.dressing.forget()
@@ -439,4 +474,6 @@ class MainWindow(QMainWindow):
         self.previews.close()
         self.sectioning.close_runner()
         self.views.close_painters()
+        remember_window(self)
+        self.guarded(self.session.close)
         super().closeEvent(event)

@@ -15,14 +15,14 @@ from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.job.lineage import Graph, Node, Role
-from vastgrid.kernels.isolines import isolines
 from vastgrid.params import declare
 from vastgrid.qt import glyphs
 from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.buttons import entry
 from vastgrid.session.deliver import Delivery
 from vastgrid.tasks.runner import Task
-from vastgrid.terrain.conversion import Conversion
+from vastgrid.terrain.conversion import Conversion, listed
+from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.linework import Contours
 from vastgrid.terrain.tin import Tin
 
@@ -50,7 +50,7 @@ class Making:
     def fill_menu(self, menu: QMenu, nodes: list[str]) -> None:
         datasets = [self.window.session.dataset(node) for node in nodes]
         known = [d for d in datasets if d is not None]
-        able = catalog.targets([type(d) for d in known]) if known and len(known) == len(nodes) else ()
+        able = catalog.targets(known) if known and len(known) == len(nodes) else ()
         for conversion in able:
             try:
                 estimate = conversion.estimate(known, conversion.settle(known, conversion.params()))
@@ -104,10 +104,11 @@ class Making:
         self.window.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
 
     def run_new(self, node: Node, title: str, text: str) -> None:
-        graph = self.window.session.graph.with_node(node)
+        session = self.window.session
+        graph = session.graph.with_node(node)
 
         def work(progress: Progress) -> Graph:
-            return self.window.session.remake(graph, [node.id], progress)
+            return session.remake(graph, [node.id], progress)
 
         def done(made: Graph) -> None:
             present = self.window.session.graph
@@ -122,11 +123,19 @@ class Making:
 
     def change_field(self, node: str, field: str, text: str) -> None:
         """Change one field of a sentence; what follows is out of date, and made again where that is quick."""
-        changed = self.window.session.with_word(node, field, text)
-        if changed.words == self.window.session.graph[node].words:
+        self.change_fields(node, {field: text})
+
+    def change_fields(self, node: str, words: dict[str, str]) -> None:
+        """Change fields of a sentence as one step; what follows is out of date, and made again where that is quick."""
+        session = self.window.session
+        if node not in session.graph:
             return
-        graph = self.window.session.graph.with_node(changed)
-        self.window.session.change(graph, f"change {field.replace('_', ' ')} of {changed.name}")
+        changed = session.with_words(node, words)
+        if changed.words == session.graph[node].words:
+            return
+        graph = session.graph.with_node(changed)
+        what = listed([field.replace("_", " ") for field in words])
+        session.change(graph, f"change {what} of {changed.name}")
         if changed.role is Role.DELIVERY:
             self.window.refresh()
             self.window.say(f"{changed.name} is out of date; press “Make again” when you are ready")
@@ -135,32 +144,42 @@ class Making:
 
     def remake(self, nodes: Sequence[str]) -> None:
         """Make cards again, after whatever they are made from."""
-        graph = self.window.session.graph
+        session = self.window.session
+        graph = session.graph
+        stale = session.stale(graph)
         wanted: list[str] = []
         for node in nodes:
-            wanted += [n for n in graph.nodes if n in self._before(node) and n in self.window.session.stale(graph)]
+            before = self._before(node)
+            wanted += [n for n in stale if n in before]
         ordered = [n for n in graph.nodes if n in {*wanted, *nodes}]
         names = graph[ordered[-1]].name if ordered else ""
         if not ordered:
             return
 
         def work(progress: Progress) -> Graph:
-            return self.window.session.remake(graph, ordered, progress)
+            return session.remake(graph, ordered, progress)
 
         def done(made: Graph) -> None:
-            present = self.window.session.graph
+            present = session.graph
+            overtaken = []
             for node in ordered:
-                own = made[node]
-                if node in present and own.outcome is not None and self._same_step(present[node], own):
-                    present = present.changed(node, words=own.words, outcome=own.outcome)
-            self.window.session.history = self.window.session.history.amended(present)
-            self.window.session.save()
+                own, asked = made[node], graph[node]
+                if node not in present or own.outcome is None:
+                    continue
+                now = present[node]
+                if (now.words, now.inputs, now.off, now.path) != (asked.words, asked.inputs, asked.off, asked.path):
+                    # Changed while it was being made: what was typed since stays, and is made next.
+                    overtaken.append(node)
+                    continue
+                name = own.name if now.name == asked.name else now.name
+                present = present.changed(node, words=own.words, outcome=own.outcome, name=name)
+            session.history = session.history.amended(present)
+            session.save()
             self.window.say(f"{names} is made again")
+            if overtaken:
+                self.remake(overtaken)
 
         self.window.start(f"making {names} again", work, done, ordered)
-
-    def _same_step(self, one: Node, other: Node) -> bool:
-        return (one.operation, one.inputs, one.path) == (other.operation, other.inputs, other.path)
 
     def _before(self, node: str) -> set[str]:
         found = {node}
@@ -184,11 +203,11 @@ class Making:
         if own.operation != "contours" or field not in ("interval", "base"):
             return
         surface = self.window.dataset(own.inputs[0])
-        if not isinstance(surface, Tin):
+        if not isinstance(surface, Tin | Grid):
             return
 
         def work(progress: Progress) -> Contours | None:
-            from vastgrid.convert.contours import levels_between
+            from vastgrid.convert.contours import level_lines, levels_between
 
             conversion = catalog.conversion_named("contours")
             params = conversion.settle([surface], declare.build(conversion.params, {**own.words, field: text}))
@@ -202,7 +221,7 @@ class Making:
             if len(levels) > 400:
                 return None
             progress.report(0.1)
-            plan, offsets, which = isolines(surface.vertices, surface.triangles, surface.edges_across, levels)
+            plan, offsets, which = level_lines(surface, levels)
             progress.report(1.0)
             flags = [False] * len(which)
             return Contours(plan=plan, offsets=offsets, levels=levels[which], index=flags)  # type: ignore[arg-type]

@@ -154,7 +154,7 @@ class Measuring:
         if not isinstance(contours, Contours):
             return
         inputs = [window.dataset(i) for i in window.session.graph[node].inputs]
-        surface = next((each for each in inputs if isinstance(each, Tin | Grid)), None)
+        surface = next((each for each in inputs if isinstance(each, Tin | Grid) and each.has_heights), None)
 
         def work(progress: Progress) -> IntervalCheck:
             return check_interval(contours, surface, asked=asked, pairs=pairs)

@@ -88,6 +88,6 @@ def _fault_picture(size: Size, error: Exception) -> QImage:
     picture.fill(QColor(0, 0, 0, 0))
     painter = QPainter(picture)
     painter.setPen(QColor(theme.LIGHT.error))
-    painter.drawText(picture.rect(), 0x84, f"This cannot be drawn: {error}")
+    painter.drawText(picture.rect(), 0x84, "This cannot be drawn.")
     painter.end()
     return picture

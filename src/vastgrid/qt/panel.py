@@ -45,6 +45,8 @@ class Panel(QWidget):
     -------
     field_changed : node, field, text
         A field of the sentence was changed.
+    fields_changed : node, words
+        Several fields were changed at once.
     field_edited : node, field, text
         A field is being edited; nothing is to be made yet.
     editing_ended : ()
@@ -63,6 +65,8 @@ class Panel(QWidget):
         A card is to move in the stack.
     report_wanted : node
         The report of what led to a card is to be saved.
+    text_saved : path, text
+        Text is to be written to a file.
     finding_… : Noticed
         As of `FindingsPart`.
     source_… : node, source …
@@ -70,6 +74,7 @@ class Panel(QWidget):
     """
 
     field_changed = pyqtSignal(str, str, str)
+    fields_changed = pyqtSignal(str, dict)
     field_edited = pyqtSignal(str, str, str)
     editing_ended = pyqtSignal()
     remake = pyqtSignal(list)
@@ -78,6 +83,7 @@ class Panel(QWidget):
     compare = pyqtSignal(str, str)
     open_folder = pyqtSignal(str)
     report_wanted = pyqtSignal(str)
+    text_saved = pyqtSignal(str, str)
     worn = pyqtSignal(str, dict)
     shifted = pyqtSignal(str, bool)
     finding_wanted = pyqtSignal(object)
@@ -251,7 +257,7 @@ class Panel(QWidget):
             return
         loss = node.outcome.loss
         unit = f" {loss['unit']}" if loss["unit"] else ""
-        source = session.graph[node.inputs[0]].name if len(node.inputs) == 1 else "its points"
+        source = session.graph[node.inputs[0]].name if len(node.inputs) == 1 else "its sources"
         box = QFrame()
         box.setObjectName("box")
         own = QVBoxLayout(box)
@@ -316,9 +322,9 @@ class Panel(QWidget):
             words = declare.to_words(self.form.value())
         except CallError:
             return
-        for name, text in words.items():
-            if text != node.words.get(name):
-                self.field_changed.emit(node.id, name, text)
+        changed = {name: text for name, text in words.items() if text != node.words.get(name)}
+        if changed:
+            self.fields_changed.emit(node.id, changed)
 
     def _add_figures(self, layout: QVBoxLayout, node: Node) -> None:
         made = node.role is not Role.DELIVERY
@@ -327,6 +333,7 @@ class Panel(QWidget):
         hides = kind in ("tin", "grid", "mesh", "points")
         self.figures = FiguresPart(node.name, figure_rows(node), figures, self.palette_, node.look, hides=hides)
         self.figures.hidden.connect(lambda words: self._hide(node, words))
+        self.figures.saved.connect(self.text_saved)
         layout.addWidget(self.figures)
 
     def _hide(self, node: Node, words: dict[str, str]) -> None:
@@ -371,7 +378,7 @@ class Panel(QWidget):
         if gap is not None:
             layout.addWidget(
                 label(
-                    f"Largest difference: height {gap:.6f} {report['unit']}, plan {report['plan']:.6f} {report['unit']}"
+                    f"Largest difference: height {gap:.6f} {report['unit']}, plan {report['plan']:.6f} {report.get('plan_unit') or report['unit']}"
                 )
             )
         table = QGridLayout()
@@ -425,7 +432,8 @@ class Panel(QWidget):
             dataset = self.session.dataset(i)
             if isinstance(dataset, Linework):
                 layers += list(dataset.layers)
-        return {"boundary": ["", *layers], "breaklines": ["*", "none", *layers]}
+        named = ["", *layers]
+        return {"boundary": named, "voids": named, "islands": named, "breaklines": ["*", "none", *layers]}
 
 
 def figure_rows(node: Node) -> list[tuple[str, str]]:

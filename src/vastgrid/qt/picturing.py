@@ -178,6 +178,7 @@ class Picturing:
             self.window, "Save the picture", str(self._folder() / f"{dialog.view.currentText()}.png"), "PNG (*.png)"
         )
         if name:
+            self.window.session.refuse_output(Path(name))
             size = QSize(dialog.width_.value(), dialog.height_.value())
             self.save_picture(Path(name), dialog.view.currentText(), size)
 
@@ -228,6 +229,7 @@ class Picturing:
             self.window, "Save the plan", str(self._folder() / f"plan.{kind}"), f"{kind.upper()} (*.{kind})"
         )
         if name:
+            self.window.session.refuse_output(Path(name))
             self.save_sheet(Path(name), dialog.sheet(), kind)
 
     def _metres(self) -> float:

@@ -26,7 +26,7 @@ def readout(datasets: Sequence[Dataset], east: float, north: float) -> str:
     text = f"E {spaced(east, 2)}   N {spaced(north, 2)}"
     found = []
     for each in reversed(datasets):
-        if isinstance(each, Tin | Grid) and heights_at_hand(each):
+        if isinstance(each, Tin | Grid) and each.has_heights and heights_at_hand(each):
             z = float(heights(each, np.array([[east, north]]))[0])
             if math.isfinite(z):
                 found.append(f"Z {z:.3f} ({each.name})")

@@ -53,7 +53,7 @@ ROOM = 58.0
 
 def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
     """Return the heights that the ends of the ramp stand for: those of the surfaces, or else of whatever there is."""
-    surfaces: list[Dataset] = [each for each in datasets if isinstance(each, Tin | Grid)]
+    surfaces: list[Dataset] = [each for each in datasets if isinstance(each, Tin | Grid) and each.has_heights]
     pairs = [pair for each in surfaces or datasets if (pair := each.extent().elevation)]
     if not pairs:
         return 0.0, 1.0
@@ -102,7 +102,7 @@ def draw(
         if isinstance(data, Tin | Grid | Mesh):
             _draw_surface(image, own, view, ends, palette, wires=wires)
         elif isinstance(data, PointSet):
-            _draw_points(image, own, view, ends, 105 if ground else 0 if bare else 60)
+            _draw_points(image, own, view, ends, 105 if ground or small else 0 if bare else 60, small=small)
         elif isinstance(data, Contours):
             _draw_contours(image, own, view, ends, palette, small=small, bare=bare)
         elif isinstance(data, Linework | Survey):
@@ -277,13 +277,18 @@ def _spacing(points: PointSet, size: float) -> float:
     return float(np.sqrt(area / len(points.xyz)) / size)
 
 
-def _draw_points(image: Colours, own: Dressed, view: View, ends: tuple[float, float], darker: int) -> None:
+def _draw_points(
+    image: Colours, own: Dressed, view: View, ends: tuple[float, float], darker: int, *, small: bool
+) -> None:
     points = own.dataset
     assert isinstance(points, PointSet)
     if points.extent().east is None:
         return
     spacing = _spacing(points, view.size)
     reach = own.look.size // 2 if own.look.size else 2 if spacing > 40 else 1 if spacing > 4 else 0
+    if small:
+        # A card's picture is shown at half its size: single pixels of a sparse survey would vanish.
+        reach = max(reach, min(round(spacing / 4.0), 6))
     strength = 0.9 * own.look.opacity / 100.0
     scale = point_scale(own, *ends)
     if own.look.colour is PointColour.ELEVATION:

@@ -288,6 +288,7 @@ class Sectioning(QWidget):
             self, "Export the section", str(folder / f"section.{kind}"), f"{kind.upper()} (*.{kind})"
         )
         if name:
+            self.window_.session.refuse_output(Path(name))
             self.export(Path(name), kind)
 
     def export(self, path: Path, kind: str) -> None:

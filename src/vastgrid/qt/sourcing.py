@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QFileDialog
 
 from vastgrid.job.lineage import Node, Role
+from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
 
 if TYPE_CHECKING:
@@ -60,14 +62,21 @@ class Sourcing:
         window, session = self.window, self.window.session
         name = session.graph[source].name
 
-        def done(node: Node) -> None:
-            if source in session.graph:
-                session.accept([node], f"replace {name} by {path.name}")
-                self.changed.pop(source, None)
-                self.follow(source)
+        def done(nodes: list[Node]) -> None:
+            here = [node for node in nodes if node.id in session.graph]
+            if not here:
+                return
+            beside = f" and {len(here) - 1} more from its file" if len(here) > 1 else ""
+            session.accept(here, f"replace {name}{beside} by {path.name}")
+            for node in here:
+                self.changed.pop(node.id, None)
+            self.follow_all([node.id for node in here])
 
         window.start(
-            f"reading {path.name}", lambda progress: session.sources.replaced(source, path, progress), done, [source]
+            f"reading {path.name}",
+            lambda progress: session.sources.replaced(source, path, progress),
+            done,
+            session.sources.siblings(source),
         )
 
     def read_again(self, source: str) -> None:
@@ -81,9 +90,14 @@ class Sourcing:
 
     def follow(self, node: str) -> None:
         """Make a node and what follows it again where that is quick; otherwise say that it is out of date."""
+        self.follow_all([node])
+
+    def follow_all(self, nodes: Sequence[str]) -> None:
+        """Make nodes and what follows them again where that is quick; otherwise say that it is out of date."""
         window, graph = self.window, self.window.session.graph
-        own = [node] if graph[node].role is Role.MADE else []
-        following = [*own, *(n for n in graph.after(node) if graph[n].role is not Role.DELIVERY)]
+        own = {node for node in nodes if graph[node].role is Role.MADE}
+        reached = own.union(*(graph.after(node) for node in nodes))
+        following = [n for n in graph.nodes if n in reached and graph[n].role is not Role.DELIVERY]
         took = sum(outcome.seconds for n in following if (outcome := graph[n].outcome))
         window.refresh()
         if following and took <= QUICK_SECONDS:
@@ -93,18 +107,18 @@ class Sourcing:
 
     def look_at_files(self) -> None:
         """Notice source files that changed on disk, off the interface thread."""
-        window = self.window
+        window, session = self.window, self.window.session
         self._behind.start(
             Task(
                 title="looking at files",
-                work=lambda progress: window.session.sources.changed_files(),
-                done=lambda found: window.bridge.post(lambda: self._found(found)),
+                work=lambda progress: session.sources.changed_files(),
+                done=lambda found: window.bridge.post(lambda: self._found(session, found)),
                 failed=lambda *_: None,
             )
         )
 
-    def _found(self, found: dict[str, str]) -> None:
-        if found == self.changed:
+    def _found(self, session: Session, found: dict[str, str]) -> None:
+        if session is not self.window.session or found == self.changed:
             return
         self.changed = self.window.panel.changed = found
         if found:

@@ -379,7 +379,7 @@ class SpaceView(QWidget):
         """Return the height of the uppermost surface at a place."""
         found = None
         for own in self.items:
-            if isinstance(own.dataset, Tin | Grid) and heights_at_hand(own.dataset):
+            if isinstance(own.dataset, Tin | Grid) and own.dataset.has_heights and heights_at_hand(own.dataset):
                 z = float(heights(own.dataset, np.array([[east, north]]))[0])
                 if math.isfinite(z):
                     found = z

@@ -122,6 +122,8 @@ def style(palette: Palette) -> str:
     QToolButton[flat="true"] {{ background: transparent; border: 1px solid transparent; padding: 5px 10px; }}
     QToolButton[flat="true"]:hover {{ background: {p.band}; }}
     QToolButton[flat="true"]:focus {{ border: 2px solid {p.action}; padding: 4px 9px; }}
+    QFileDialog QToolButton {{ padding: 3px; }}
+    QFileDialog QToolButton:focus {{ padding: 2px; }}
     QToolButton::menu-indicator {{ image: none; width: 0; }}
     QLineEdit, QComboBox, QPlainTextEdit {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 6px; padding: 4px 8px; selection-background-color: {p.action}; selection-color: {p.on_action}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {p.action}; padding: 3px 7px; }}
