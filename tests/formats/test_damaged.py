@@ -140,7 +140,7 @@ def test_points_without_coordinates(tmp_path):
     head = PCD.replace(b"POINTS 3", b"POINTS 4").replace(b"WIDTH 3", b"WIDTH 4")
     pcd = read(tmp_path / "a.pcd", head + b"DATA ascii\n" + CORNERS + extra)
     for source in (ply, pcd):
-        assert dropped(source) == ["1 of 4 points have no finite coordinates; left out."]
+        assert dropped(source) == ["1 point of 4 without finite coordinates: left out."]
         np.testing.assert_array_equal(source.datasets[0].xyz, [(0, 0, 1), (10, 0, 2), (0, 10, 3)])
 
 
@@ -183,7 +183,7 @@ def test_scans_with_points_marked_invalid(tmp_path):
     source = read_file(path, {}, Silent())
     assert [len(each.xyz) for each in source.datasets] == [3]
     np.testing.assert_array_equal(source.datasets[0].xyz[:, 0], [1.0, 2.0, 4.0])
-    assert dropped(source) == ["1 of 4 points of station are marked invalid; left out."]
+    assert dropped(source) == ["1 point of 4 of station marked invalid: left out."]
 
 
 def test_points_without_a_place_in_gpx_and_kml(tmp_path):

@@ -46,7 +46,7 @@ def test_handmade_faces():
     assert points.xyz.tolist() == [[2000.25, 1000.5, 99.125]]
     assert points.attributes["code"].tolist() == [b"BM"]
     said = " ".join(finding.text for finding in result.findings)
-    assert "1 face of Yard & ramp are marked invisible" in said
+    assert "1 face of Yard & ramp is marked invisible" in said
     assert "Alignment Road has no geometry" in said and "also holds the data it was built from" in said
 
 
@@ -140,7 +140,7 @@ OUTSIDE = '<!DOCTYPE LandXML SYSTEM "file:///etc/passwd"><LandXML/>'
         ("<LandXML>" + "<a>" * 400 + "</a>" * 400 + "</LandXML>", "nested too deeply"),
         (
             "<LandXML><Surfaces><Surface name='s'><Definition><Faces><F>1 2 3</F></Faces></Definition></Surface></Surfaces></LandXML>",
-            "holds no surface",
+            "s has faces but no points",
         ),
     ],
 )
@@ -161,7 +161,7 @@ def test_faces_that_name_missing_points_are_counted(tmp_path):
     assert len(result.datasets[0].triangles) == 2
     said = " ".join(finding.text for finding in result.findings)
     assert "1 face of Yard & ramp name points that are not there" in said
-    assert "1 faces without three points were left out" in said
+    assert "1 face without three points: left out." in said
 
 
 def test_elements_that_are_not_read_are_counted_at_any_depth_and_once(tmp_path):

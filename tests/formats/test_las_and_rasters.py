@@ -10,14 +10,12 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import grid
 from vastgrid.formats import asciigrid, geotiff, las
-from vastgrid.terrain.cloudfile import CloudReadParams
-from vastgrid.terrain.fileformat import NoParams
 from vastgrid.terrain.frame import Frame, frame_of_crs
 from vastgrid.terrain.grid import Grid
 
 
 def cloud(name, classes=""):
-    return las.read(DATA / name, CloudReadParams(classes), Silent())
+    return las.read(DATA / name, las.LasReadParams(classes), Silent())
 
 
 def test_autzen_as_listed():
@@ -61,15 +59,15 @@ def test_truncated_clouds(tmp_path, name, share):
     data = (DATA / name).read_bytes()
     (tmp_path / name).write_bytes(data[: int(len(data) * share)])
     with pytest.raises(FormatError):
-        las.read(tmp_path / name, CloudReadParams(), Silent())
+        las.read(tmp_path / name, las.LasReadParams(), Silent())
 
 
 def test_a_header_that_promises_too_much(tmp_path):
     data = bytearray((DATA / "simple.las").read_bytes())
     data[107:111] = (4_000_000_000).to_bytes(4, "little")
     (tmp_path / "a.las").write_bytes(data)
-    with pytest.raises(FormatError, match="speaks of 4000000000 points"):
-        las.read(tmp_path / "a.las", CloudReadParams(), Silent())
+    with pytest.raises(FormatError, match="speaks of 4 000 000 000 points"):
+        las.read(tmp_path / "a.las", las.LasReadParams(), Silent())
 
 
 def test_mutated_clouds_give_our_error_or_points(tmp_path):
@@ -81,7 +79,7 @@ def test_mutated_clouds_give_our_error_or_points(tmp_path):
             data[place] = rng.integers(0, 256)
         (tmp_path / "m.laz").write_bytes(data)
         try:
-            las.read(tmp_path / "m.laz", CloudReadParams(), Silent())
+            las.read(tmp_path / "m.laz", las.LasReadParams(), Silent())
         except FormatError:
             continue
 
@@ -102,14 +100,14 @@ def test_rasterio_reads_our_tiff(tmp_path, precision):
         assert (band.mask == np.isnan(made.heights)).all()
         np.testing.assert_allclose(band.compressed(), made.heights[np.isfinite(made.heights)], rtol=1e-6)
         assert source.units == ("metre",) and "metre" in source.crs.to_wkt()
-    back = geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(), Silent()).datasets[0]
+    back = geotiff.read(tmp_path / "a.tif", geotiff.BandParams(), Silent()).datasets[0]
     assert back.frame == made.frame and back.count() == made.count()
 
 
 def test_tiff_keeps_crs_and_foot(tmp_path):
     made = dem(frame_of_crs("EPSG:2994").filled(None, Unit.FOOT))
     geotiff.write([made], tmp_path / "a.tif", geotiff.TiffWriteParams(), Silent())
-    back = geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(), Silent()).datasets[0]
+    back = geotiff.read(tmp_path / "a.tif", geotiff.BandParams(), Silent()).datasets[0]
     assert back.frame.horizontal is Unit.FOOT and back.frame.vertical is Unit.FOOT
     assert rasterio.open(tmp_path / "a.tif").crs.to_epsg() == 2994
 
@@ -121,27 +119,27 @@ def test_foreign_tiffs(tmp_path):
     with rasterio.open(tmp_path / "a.tif", "w", **profile, transform=south_up) as target:
         target.write(z, 1)
         target.write(z * 2, 2)
-    made = geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(band=2), Silent()).datasets[0]
+    made = geotiff.read(tmp_path / "a.tif", geotiff.BandParams(band=2), Silent()).datasets[0]
     assert (made.north, made.dy, made.heights[0, 0]) == (2030.0, 10.0, 16.0)
     with pytest.raises(ParamError, match="the raster has 2"):
-        geotiff.read(tmp_path / "a.tif", geotiff.TiffReadParams(band=3), Silent())
+        geotiff.read(tmp_path / "a.tif", geotiff.BandParams(band=3), Silent())
     data = (tmp_path / "a.tif").read_bytes()
     (tmp_path / "c.tif").write_bytes(data[:60])
     with pytest.raises(FormatError):
-        geotiff.read(tmp_path / "c.tif", geotiff.TiffReadParams(), Silent())
+        geotiff.read(tmp_path / "c.tif", geotiff.BandParams(), Silent())
 
 
 def test_ascii_grid(tmp_path):
     made = dem()
     asciigrid.write([made], tmp_path / "a.asc", asciigrid.AsciiWriteParams(), Silent())
     assert (tmp_path / "a.asc").read_text().splitlines()[:3] == ["ncols 100", "nrows 75", "xllcorner 431000.0"]
-    back = asciigrid.read(tmp_path / "a.asc", NoParams(), Silent()).datasets[0]
+    back = asciigrid.read(tmp_path / "a.asc", asciigrid.AsciiReadParams(), Silent()).datasets[0]
     np.testing.assert_allclose(back.heights, made.heights, atol=5.1e-5)
     assert (back.west, back.north, back.dx) == (made.west, made.north, 2.0)
     text = (tmp_path / "a.asc").read_text()
     (tmp_path / "b.asc").write_text(text[: len(text) // 2])
     with pytest.raises(FormatError, match="cut off: 75 × 100"):
-        asciigrid.read(tmp_path / "b.asc", NoParams(), Silent())
+        asciigrid.read(tmp_path / "b.asc", asciigrid.AsciiReadParams(), Silent())
     oblong = Grid(frame=METRES, heights=np.zeros((2, 2)), west=0, north=0, dx=1, dy=2)
     with pytest.raises(DataError, match="square cells"):
         asciigrid.write([oblong], tmp_path / "c.asc", asciigrid.AsciiWriteParams(), Silent())
@@ -151,6 +149,6 @@ def test_ascii_grid_by_hand(tmp_path):
     (tmp_path / "a.asc").write_text(
         "NCOLS 3\nNROWS 2\nXLLCENTER 10.5\nYLLCENTER 20.5\nCELLSIZE 1\nNODATA_VALUE -1\n1 2 3\n4 -1 6\n"
     )
-    made = asciigrid.read(tmp_path / "a.asc", NoParams(), Silent()).datasets[0]
+    made = asciigrid.read(tmp_path / "a.asc", asciigrid.AsciiReadParams(), Silent()).datasets[0]
     assert (made.west, made.north) == (10.0, 22.0)
     assert made.heights[0].tolist() == [1, 2, 3] and np.isnan(made.heights[1, 1])

@@ -69,14 +69,14 @@ def test_collections_within_collections(tmp_path):
     assert len(points.xyz) == 2 and len(lines) == 1 and lines.vertices[:, 2].tolist() == [1.0, 2.0]
 
 
-@pytest.mark.parametrize("interval", [0.25, 0.5, 1.0, 2.0, 5.0, 20.0])
+@pytest.mark.parametrize("interval", [0.25, 0.3, 0.5, 0.7, 1.0, 2.0, 5.0, 20.0])
 def test_interval(interval):
     levels = np.repeat(100.0 + interval * np.arange(8), 5)
     found = interval_of(levels)
-    assert found is not None and found[0] == interval and not found[1].any()
+    assert found is not None and found.step == interval and not found.odd.any()
     levels[3] += 0.3 * interval
     found = interval_of(levels)
-    assert found is not None and found[1].sum() == 1
+    assert found is not None and found.odd.sum() == 1
 
 
 def test_open_gpx():
