@@ -49,7 +49,7 @@ def contours(tin: Tin, vertices: int):
     count = 40.0
     while True:
         levels, number = levels_between(*pair, 0.0, (pair[1] - pair[0]) / count)
-        plan, offsets, which = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
+        plan, offsets, which, _ = isolines(tin.vertices, tin.triangles, tin.edges_across, levels)
         if len(plan) >= vertices or count > 1000:
             index = number[which] % 5 == 0
             return Contours(name="c", plan=plan, offsets=offsets, levels=levels[which], index=index, interval=5.0)
