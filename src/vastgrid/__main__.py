@@ -2,6 +2,7 @@
 
 import os
 import sys
+import warnings
 
 from vastgrid.base import interrupts
 
@@ -9,6 +10,9 @@ from vastgrid.base import interrupts
 def main() -> int:
     """Run what the command line asks for; return the exit code."""
     interrupts.install()
+    if not os.environ.get("VASTGRID_DEBUG"):
+        # Warnings of libraries are for programmers; what a user should know is a finding.
+        warnings.simplefilter("ignore")
     arguments = sys.argv[1:]
     if arguments[:1] == ["--version"]:
         # Answered before anything heavy is imported: scripts ask for it often.

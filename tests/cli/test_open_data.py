@@ -2,6 +2,10 @@
 
 import csv
 import json
+import os
+import resource
+import subprocess
+import sys
 import xml.etree.ElementTree as ElementTree
 
 import ezdxf
@@ -142,3 +146,52 @@ def test_a_missing_unit_is_asked_for_by_the_option_that_gives_it(run_cli, tmp_pa
     code, _, err = run_cli("convert", CLOUD, tmp_path / f"o.{ending}")
     assert code == 2 and f"say it with {option} (m, ft, us-ft)" in err
     assert not (tmp_path / f"o.{ending}").exists()
+
+
+def little_room():
+    # Files beyond this cannot be written, as on a disk that fills up (setrlimit(2), RLIMIT_FSIZE).
+    resource.setrlimit(resource.RLIMIT_FSIZE, (2048, 2048))
+
+
+@pytest.mark.parametrize("ending", ["tif", "asc", "csv", "dxf", "xml", "kml", "gpx"])
+def test_a_full_disk_is_one_line_in_our_words(tmp_path, ending):
+    source = TRACK if ending in ("kml", "gpx") else CLOUD
+    target = tmp_path / f"o.{ending}"
+    target.write_text("before")
+    command = [sys.executable, "-m", "vastgrid", "convert", source, target, *(() if source is TRACK else FEET)]
+    # Compiled code is kept beside the sources, which here cannot be written either.
+    done = subprocess.run(
+        [*map(str, command)],
+        preexec_fn=little_room,
+        capture_output=True,
+        text=True,
+        env={**os.environ, "PYTHONDONTWRITEBYTECODE": "1"},
+    )
+    lines = [line for line in done.stderr.splitlines() if not line.startswith(("note: ", "warning: "))]
+    assert done.returncode == 1 and len(lines) == 1, done.stderr
+    assert lines[0].startswith(f"vastgrid: {target} was not written: the disk is full"), lines
+    assert target.read_text() == "before" and [each.name for each in tmp_path.iterdir()] == [target.name]
+
+
+@pytest.mark.parametrize("ending", ["fgb", "gpkg", "geojson", "kml", "tif", "laz"])
+def test_damaged_files_are_one_line_each_and_exit_1(tmp_path, ending):
+    path = tmp_path / f"v.{ending}"
+    if ending == "tif":
+        heights = np.random.default_rng(0).normal(size=(200, 200)).astype("float32")
+        place = rasterio.Affine(1, 0, 431_000, 0, -1, 887_000)
+        options = {"driver": "GTiff", "width": 200, "height": 200, "count": 1, "dtype": "float32", "compress": "zstd"}
+        with rasterio.open(path, "w", transform=place, crs="EPSG:25832", **options) as file:
+            file.write(heights, 1)
+    elif ending == "laz":
+        path.write_bytes((DATA / "simple.laz").read_bytes())
+    else:
+        meta, _, geometry, columns = pyogrio.raw.read(CONTOURS, force_2d=True)
+        names = {"fgb": "FlatGeobuf", "gpkg": "GPKG", "geojson": "GeoJSON", "kml": "KML"}
+        options = {"driver": names[ending], "geometry_type": "LineString", "crs": meta["crs"]}
+        pyogrio.raw.write(str(path), geometry, columns, list(meta["fields"]), **options)
+    whole = path.read_bytes()
+    for size in (len(whole) * 2 // 3, 300, 90):
+        path.write_bytes(whole[:size])
+        done = subprocess.run([sys.executable, "-m", "vastgrid", "info", path], capture_output=True, text=True)
+        lines = [line for line in done.stderr.splitlines() if not line.startswith(("note: ", "warning: "))]
+        assert (done.returncode, len(lines)) == (1, 1) and lines[0].startswith(f"vastgrid: v.{ending}"), done.stderr

@@ -61,40 +61,41 @@ def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, prog
     nodata = -9999.0 if lowest > -9998.0 else -3.0e38
     rows, columns = grid.heights.shape
     layout = {"tiled": True, "blockxsize": 256, "blockysize": 256} if min(rows, columns) >= 256 else {}
-    with library_faults(path, "writing the raster"), rasterio.Env(GDAL_TIFF_INTERNAL_MASK=True):
-        with rasterio.open(
-            path,
-            "w",
-            driver="GTiff",
-            width=columns,
-            height=rows,
-            count=1,
-            dtype=params.precision.value,
-            crs=crs,
-            transform=rasterio.Affine(grid.dx, 0.0, grid.west, 0.0, -grid.dy, grid.north),
-            nodata=nodata,
-            compress="deflate",
-            predictor=3,
-            bigtiff="if_safer",
-            **layout,
-        ) as target:
-            step = 4096
-            for top in range(0, rows, step):
-                part = grid.heights[top : top + step]
-                filled = np.where(np.isnan(part), nodata, part).astype(params.precision.value)
-                target.write(filled, 1, window=((top, top + len(part)), (0, columns)))
-                progress.report(0.8 * (top + len(part)) / rows, "writing the raster")
-            if not grid.has_heights:
-                target.descriptions = (grid.quantity,)
-                target.units = (grid.measure,)
-            elif frame.vertical:
-                target.units = (frame.vertical.title,)
-            target.update_tags(AREA_OR_POINT="Point" if grid.point_registered else "Area")
-        if max(rows, columns) > 1024:
-            with rasterio.open(path, "r+") as target:
-                target.build_overviews(
-                    [2**k for k in range(1, 6) if max(rows, columns) >> k >= 256], Resampling.average
-                )
+    # The library writes to memory, and Python to the disk: on a full one the library would print a line and go on.
+    with rasterio.MemoryFile() as held:
+        with library_faults(path, "writing the raster"), rasterio.Env(GDAL_TIFF_INTERNAL_MASK=True):
+            with held.open(
+                driver="GTiff",
+                width=columns,
+                height=rows,
+                count=1,
+                dtype=params.precision.value,
+                crs=crs,
+                transform=rasterio.Affine(grid.dx, 0.0, grid.west, 0.0, -grid.dy, grid.north),
+                nodata=nodata,
+                compress="deflate",
+                predictor=3,
+                bigtiff="if_safer",
+                **layout,
+            ) as target:
+                step = 4096
+                for top in range(0, rows, step):
+                    part = grid.heights[top : top + step]
+                    filled = np.where(np.isnan(part), nodata, part).astype(params.precision.value)
+                    target.write(filled, 1, window=((top, top + len(part)), (0, columns)))
+                    progress.report(0.8 * (top + len(part)) / rows, "writing the raster")
+                if not grid.has_heights:
+                    target.descriptions = (grid.quantity,)
+                    target.units = (grid.measure,)
+                elif frame.vertical:
+                    target.units = (frame.vertical.title,)
+                target.update_tags(AREA_OR_POINT="Point" if grid.point_registered else "Area")
+            if max(rows, columns) > 1024:
+                with rasterio.open(held.name, "r+") as target:
+                    target.build_overviews(
+                        [2**k for k in range(1, 6) if max(rows, columns) >> k >= 256], Resampling.average
+                    )
+        path.write_bytes(held.getbuffer())
     progress.report(1.0)
 
 

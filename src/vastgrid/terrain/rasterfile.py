@@ -333,7 +333,9 @@ def _strips(
 
 
 def _cleaned(part: Any, scale: float, offset: float) -> NDArray[np.float64]:
-    heights = np.asarray(part.astype(np.float64).filled(np.nan))
+    with np.errstate(invalid="ignore"):
+        # A damaged cell may hold what no number is.
+        heights = np.asarray(part.astype(np.float64).filled(np.nan))
     heights[~np.isfinite(heights)] = np.nan
     return heights if scale == 1.0 and offset == 0.0 else heights * scale + offset
 

@@ -65,9 +65,11 @@ def read_vector(path: Path, params: VectorReadParams, progress: Progress, driver
     datasets: list[Dataset] = []
     with library_faults(path, "reading the file"):
         names = [str(name) for name, kind in pyogrio.list_layers(path)]
+    if not names:
+        raise FormatError(path, "there is no layer in the file; it is damaged or cut off")
     wanted = [name for name in names if not params.layer or name == params.layer]
     if not wanted:
-        raise ParamError("layer", f"there is no layer “{params.layer}”; there are {', '.join(names) or 'none'}")
+        raise ParamError("layer", f"there is no layer “{params.layer}”; there are {', '.join(names)}")
     seen: set[str] = set()
     for k, layer in enumerate(wanted):
         part = progress.part(k / len(wanted), (k + 1) / len(wanted))
