@@ -372,11 +372,16 @@ def test_pictures_are_no_ground(tmp_path):
 
 def test_values_that_stand_for_nothing(tmp_path):
     z = np.full((12, 12), 250.0, np.float32)
-    z[0, :3], z[1, :2] = -9999.0, -3.4e38
+    # Ends of single precision, and a number that gridding programs write for nothing (common practice).
+    z[0, :3], z[1, :2], z[2, 0] = -9999.0, -3.4e38, 1.70141e38
     result = tif(tiff(tmp_path / "a.tif", z))
-    assert (np.isnan(result.datasets[0].heights).sum() == 2 and result.datasets[0].heights.min(initial=0)) or True
-    assert "2 cells at -3e+38 or below have no height" in said(result) and "3 cells are at -9999" in said(result)
-    assert np.isnan(tif(tmp_path / "a.tif", nodata=-9999.0).datasets[0].heights).sum() == 5
+    heights = result.datasets[0].heights
+    assert np.isnan(heights).sum() == 3 and np.nanmin(heights) == -9999.0 and np.nanmax(heights) == 250.0
+    assert "3 cells beyond ±1e+30 have no height" in said(result) and "3 cells are at -9999" in said(result)
+    # Another value that is declared says nothing of these.
+    result = tif(tiff(tmp_path / "b.tif", z, nodata=-3.4e38))
+    assert "1 cell beyond" in said(result) and "3 cells are at -9999" in said(result)
+    assert np.isnan(tif(tmp_path / "a.tif", nodata=-9999.0).datasets[0].heights).sum() == 6
 
 
 def test_a_one_degree_tile_goes_out(run_cli, tmp_path):

@@ -93,7 +93,7 @@ def read_band(
             point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
             every = max(1, sparse and math.ceil(max(source.shape) / sparse))
             heights = _heights(source, band, progress, every)
-            _without_nodata(source, band, heights, params, findings)
+            _without_nodata(heights, params, findings)
             place = place @ place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
     if not all(map(math.isfinite, place[:6])) or place.a * place.e == place.b * place.d:
         raise FormatError(path, "the raster's place in the world makes no sense; the file is damaged")
@@ -197,8 +197,8 @@ _MEASURES = {
     **dict.fromkeys(("deg", "degree", "degrees", "°"), "degrees"),
     **dict.fromkeys(("rad", "radian", "radians"), "radians"),
 }
-# No ground is so low: the smallest number of single precision, and others that stand for nothing.
-_NO_GROUND = -3.0e38
+# No ground is so low or so high: the ends of single precision, and other numbers that programs write for nothing.
+_NO_GROUND = 1.0e30
 _USUAL_NODATA = (-9999.0, -32768.0, -32767.0, -99999.0)
 
 
@@ -261,25 +261,21 @@ def _quantity(path: Path, source: Any, band: int, holds: Holds, findings: list[F
     return HEIGHT, ""
 
 
-def _without_nodata(
-    source: Any, band: int, heights: NDArray[np.float64], params: BandParams, findings: list[Finding]
-) -> None:
+def _without_nodata(heights: NDArray[np.float64], params: BandParams, findings: list[Finding]) -> None:
     """Take out, in place, what stands for no height: what was said, and what no ground can be; point out what may."""
     if params.nodata is not None:
         for piece in pieces(heights):
             piece[piece == params.nodata] = np.nan
-    if source.nodatavals[band - 1] is not None and source.nodatavals[band - 1] <= _NO_GROUND:
-        return
     deep, usual = 0, dict.fromkeys(_USUAL_NODATA, 0)
     for piece in pieces(heights):
-        low = piece <= _NO_GROUND
-        deep += int(low.sum())
-        piece[low] = np.nan
+        beyond = np.abs(piece) >= _NO_GROUND
+        deep += int(beyond.sum())
+        piece[beyond] = np.nan
         if np.nanmin(piece, initial=0.0) <= -9999.0:
             for value in usual:
                 usual[value] += int((piece == value).sum())
     if deep:
-        text = f"{count(deep, 'cell')} at {_NO_GROUND:g} or below {either(deep, 'has', 'have')} no height; the file does not say so."
+        text = f"{count(deep, 'cell')} beyond ±{_NO_GROUND:g} {either(deep, 'has', 'have')} no height; the file does not say so."
         findings.append(Finding("undeclared-nodata", text))
     for value, number in usual.items():
         if number:
