@@ -191,13 +191,13 @@ def _is_utf8(data: bytes, *, cut: bool) -> bool:
 
 def _from_windows(data: bytes) -> bytes:
     """Return text as UTF-8 that was written in Windows-1252, as files that are not UTF-8 mostly were (common practice)."""
-    # Five of its bytes mean nothing; Latin-1 has a control character for each.
-    if any(byte in _UNDEFINED for byte in set(data)):
-        return "".join(chr(byte) if byte in _UNDEFINED else bytes([byte]).decode("cp1252") for byte in data).encode()
-    return data.decode("cp1252").encode()
+    return codecs.charmap_decode(data, "strict", _WINDOWS)[0].encode()
 
 
-_UNDEFINED = frozenset((0x81, 0x8D, 0x8F, 0x90, 0x9D))
+# Five of its bytes mean nothing; Latin-1 has a control character for each.
+_WINDOWS = "".join(
+    bytes([k]).decode("cp1252" if k not in (0x81, 0x8D, 0x8F, 0x90, 0x9D) else "latin-1") for k in range(256)
+)
 
 
 _GROUPED = re.compile(rb"(?<![\d.,])[+-]?\d{1,3}((?:,\d{3})+)(\.\d+)?(?![\d,])")
