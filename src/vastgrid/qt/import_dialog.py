@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from html import escape
 from pathlib import Path
 from typing import Any
@@ -432,5 +433,8 @@ def _together(findings: tuple[Finding, ...]) -> list[Finding]:
 
 def _line(finding: Finding, number: int) -> str:
     line = f"{finding.severity.value} · {escape(finding.text)}"
-    able = finding.remedy is not None and finding.remedy.kind == "words"
-    return f'{line} <a href="{number}">{escape(finding.remedy.text)}</a>' if able and finding.remedy else line
+    if finding.remedy is None or finding.remedy.kind != "words":
+        return line
+    # The link does here what an option does on the command line.
+    line = re.sub(r" \(--[^)]*\)", "", line)
+    return f'{line} <a href="{number}">{escape(finding.remedy.text)}</a>'

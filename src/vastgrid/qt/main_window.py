@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QEvent, QPointF, Qt, QUrl
-from PyQt6.QtGui import QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent
+from PyQt6.QtGui import QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent, QPalette
 from PyQt6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -184,6 +184,9 @@ class MainWindow(QMainWindow):
         app = QApplication.instance()
         if isinstance(app, QApplication):
             app.setStyleSheet(theme.style(palette))
+            colours = app.palette()
+            colours.setColor(QPalette.ColorRole.Link, palette.colour("action"))
+            app.setPalette(colours)
         self.panel.palette_ = palette
         self.views.set_palette(palette)
         self.lineage.set_palette(palette)
