@@ -376,15 +376,16 @@ def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
 
 def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     from vastgrid.reports.account import as_json
-    from vastgrid.session.chains import described, source_sentence
-    from vastgrid.session.steps import read_file
+    from vastgrid.session.chains import Account, described, read_sources, source_sentence
 
-    said = _said(options)
-    said.check([options.path])
-    own = _options(groups)
-    own.check([options.path])
-    words = {**own.every, **own.of_file.get(str(options.path), own.of_file.get(options.path.name, {}))}
-    source = read_file(options.path, words, _progress(), said.of(options.path), override=options.override_units)
+    (source,) = read_sources(
+        [options.path],
+        _options(groups),
+        _said(options),
+        Account(),
+        _progress(),
+        override=options.override_units,
+    )
     _end_progress()
     findings = [finding.to_json() for finding in source.findings]
     values = {

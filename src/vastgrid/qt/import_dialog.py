@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from html import escape
 from pathlib import Path
 from typing import Any
@@ -435,6 +434,4 @@ def _line(finding: Finding, number: int) -> str:
     line = f"{finding.severity.value} · {escape(finding.text)}"
     if finding.remedy is None or finding.remedy.kind != "words":
         return line
-    # The link does here what an option does on the command line.
-    line = re.sub(r" \(--[^)]*\)", "", line)
     return f'{line} <a href="{number}">{escape(finding.remedy.text)}</a>'

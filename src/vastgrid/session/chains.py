@@ -6,7 +6,7 @@ import dataclasses
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
@@ -29,6 +29,7 @@ from vastgrid.terrain.pointset import PointSet
 from vastgrid.terrain.tin import Tin
 
 Units = tuple[Unit | None, Unit | None]
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +82,7 @@ class Options:
             If one was said of this file and its format has no such option.
         """
         names = {each.name for each in declare.fields(kind.read_params)}
-        own = self.of_file.get(str(path), self.of_file.get(path.name, {}))
+        own = _named(self.of_file, path, {})
         for name in own:
             if name not in names:
                 known = ", ".join(sorted(names)) or "none"
@@ -97,6 +98,11 @@ class Options:
             With the names that there are.
         """
         _check_names(self.of_file, paths, "reading options")
+
+
+def _named(of_file: dict[str, T], path: Path, otherwise: T) -> T:
+    """Return what was said of a file, by its path as it was written or by its name."""
+    return of_file.get(str(path), of_file.get(path.name, otherwise))
 
 
 def _check_names(named: Iterable[str], paths: Sequence[Path], what: str) -> None:
@@ -124,7 +130,7 @@ class Said:
 
     def of(self, path: Path) -> Units:
         """Return what was said of a file."""
-        own = self.of_file.get(str(path), self.of_file.get(path.name, (None, None)))
+        own = _named(self.of_file, path, (None, None))
         return own[0] or self.every[0], own[1] or self.every[1]
 
     def check(self, paths: Sequence[Path]) -> None:
@@ -172,6 +178,14 @@ def source_sentence(source: Source) -> str:
     return f"{source.path.name} read as {source.format.title}: {listed(parts)}."
 
 
+def _with_option(finding: Finding, path: Path) -> Finding:
+    """Return a finding about one file that says by which option its remedy is taken."""
+    if finding.remedy is None:
+        return finding
+    words = " ".join(f"{key}={value}" for key, value in finding.remedy.values.items())
+    return dataclasses.replace(finding, text=f"{finding.text.removesuffix('.')} (--read {path.name} {words}).")
+
+
 def read_sources(
     paths: Sequence[Path],
     options: Options,
@@ -204,7 +218,8 @@ def read_sources(
             others = [each for other in sources if other is not source for each in other.datasets]
             turned = turned_findings(source, options.of(source.path, source.format), others)
             step = account.steps[first + k]
-            account.steps[first + k] = dataclasses.replace(step, findings=(*turned, *step.findings))
+            told = [_with_option(finding, source.path) for finding in turned]
+            account.steps[first + k] = dataclasses.replace(step, findings=(*told, *step.findings))
     known = {f.name for source in sources for f in declare.fields(source.format.read_params)}
     for name in options.every:
         if name not in known:

@@ -104,7 +104,6 @@ def turned_findings(source: Source, words: dict[str, str], others: Sequence[Data
             names = {field.name for field in declare.fields(source.format.read_params)}
             params = declare.build(source.format.read_params, {k: v for k, v in words.items() if k in names})
             more = source.format.turned(source.path, params)
-            text += f" (--read {source.path.name} {' '.join(f'{key}={value}' for key, value in more.items())})"
             remedy = Remedy("words", "Take easting and northing for each other", more)
         found.append(Finding("easting-northing-turned", text + ".", remedy=remedy))
     return found
