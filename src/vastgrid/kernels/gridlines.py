@@ -6,6 +6,8 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.kernels.isolines import put
+
 
 def grid_isolines(
     heights: NDArray[np.float64], west: float, north: float, dx: float, dy: float, levels: NDArray[np.float64]
@@ -149,9 +151,7 @@ def _chain(heights, rank, levels, starts, members, west, north, dx, dy):
                 at = start
                 while at >= 0:
                     x, y, on = _place(at, heights, level, west, north, dx, dy, cells, columns, rank)
-                    if points == begin or x != plan[points - 1, 0] or y != plan[points - 1, 1]:
-                        plan[points, 0], plan[points, 1], node[points] = x, y, on
-                        points += 1
+                    points = put(plan, node, begin, points, x, y, on)
                     following = follows[at]
                     follows[at] = -1
                     entered[at] = False

@@ -65,6 +65,15 @@ def _by_level(triangles, rank, count):
     return starts, members
 
 
+@numba.njit(cache=True, nogil=True, inline="always")
+def put(plan, node, begin, points, x, y, on):
+    """Add a place to the line that began at `begin`, unless it ends there already; return the number of places."""
+    if points > begin and x == plan[points - 1, 0] and y == plan[points - 1, 1]:
+        return points
+    plan[points, 0], plan[points, 1], node[points] = x, y, on
+    return points + 1
+
+
 @numba.njit(cache=True, nogil=True)
 def _chain(vertices, triangles, neighbours, rank, levels, starts, members):
     segments = members.shape[0]
@@ -97,9 +106,7 @@ def _chain(vertices, triangles, neighbours, rank, levels, starts, members):
                 current = t
                 while True:
                     x, y, on = _place(vertices, triangles[current, edge], triangles[current, (edge + 1) % 3], level)
-                    if points == begin or x != plan[points - 1, 0] or y != plan[points - 1, 1]:
-                        plan[points, 0], plan[points, 1], node[points] = x, y, on
-                        points += 1
+                    points = put(plan, node, begin, points, x, y, on)
                     if seen[current] == k:
                         break
                     seen[current] = k
@@ -112,9 +119,7 @@ def _chain(vertices, triangles, neighbours, rank, levels, starts, members):
                     if onwards < 0:
                         a, b = triangles[current, leave], triangles[current, (leave + 1) % 3]
                         x, y, on = _place(vertices, a, b, level)
-                        if x != plan[points - 1, 0] or y != plan[points - 1, 1]:
-                            plan[points, 0], plan[points, 1], node[points] = x, y, on
-                            points += 1
+                        points = put(plan, node, begin, points, x, y, on)
                         break
                     # The same edge, seen from the other side.
                     low = triangles[current, leave]
