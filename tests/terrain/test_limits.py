@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from builders import METRES, scattered
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Unit
 from vastgrid.convert import tin as tin_conversion
 from vastgrid.kernels.topology import neighbours_of
 from vastgrid.terrain.compare import heights
@@ -80,6 +81,18 @@ def test_rings_that_can_be_mended(ring, area, said):
 def test_rings_that_cannot(ring, why):
     with pytest.raises(DataError, match=why):
         ring_area(closed(ring), "outer boundary", [])
+
+
+@pytest.mark.parametrize(
+    ("unit", "word"), [(Unit.METRE, "900 m²"), (Unit.US_FOOT, "900 us-ft²"), (None, "900 square units")]
+)
+def test_areas_are_told_in_the_unit_of_the_ring(unit, word):
+    with pytest.raises(DataError, match=f"900 and {word}; nobody"):
+        ring_area(closed([(20, 20), (80, 80), (80, 20), (20, 80)]), "outer boundary", [], unit)
+    slip = closed([(20, 20), (80, 20), (80, 80), (19, 80), (20, 81)])
+    findings = []
+    limits_area([slip], [], [], slip, findings, unit)
+    assert word.removeprefix("900") + " cut off there" in findings[0].text
 
 
 def test_the_boundary_that_was_ignored_is_kept():

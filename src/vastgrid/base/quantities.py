@@ -47,6 +47,16 @@ class Unit(Enum):
         return _METRES[self]
 
 
+def unit_word(unit: Unit | None) -> str:
+    """Return “ m”, as it follows a number; nothing where the unit is unknown."""
+    return f" {unit.value}" if unit else ""
+
+
+def square_word(unit: Unit | None) -> str:
+    """Return “ m²”, as it follows an area; “ square units” where the unit is unknown."""
+    return f" {unit.value}²" if unit else " square units"
+
+
 _METRES = {
     Unit.METRE: Fraction(1),
     Unit.MILLIMETRE: Fraction(1, 1000),

@@ -18,7 +18,7 @@ from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.files import refuse_clashes, write_text
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress, Reporting, Silent
-from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit
+from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit, square_word, unit_word
 from vastgrid.cli import listing
 
 if TYPE_CHECKING:
@@ -423,10 +423,11 @@ def _compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     if options.json:
         print(as_json({**loss.to_json(), "findings": [finding.to_json() for finding in findings]}))
         return DONE
-    unit = f" {loss.unit.value}" if loss.unit else ""
-    square = f" {loss.plan_unit.value}²" if loss.plan_unit else ""
+    unit = unit_word(loss.unit)
     print(f"{options.second.name} against {options.first.name}: {loss.sentence()}.")
-    print(f"Mean {loss.mean:+.3f}{unit} (positive: the second is higher), over {loss.area:.1f}{square}.")
+    print(
+        f"Mean {loss.mean:+.3f}{unit} (positive: the second is higher), over {loss.area:.1f}{square_word(loss.plan_unit)}."
+    )
     _tell(findings)
     return DONE
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import unit_word
 from vastgrid.terrain.conversion import Conversion, Result
 from vastgrid.terrain.grid import Grid
 from vastgrid.terrain.pointset import PointSet
@@ -36,7 +37,12 @@ def run(inputs: Sequence[PointSet], params: CellParams, progress: Progress) -> R
     if gaps:
         findings.append(note("lattice-gaps", f"{count(gaps, 'cell')} of the lattice without a point and a height."))
     if lattice.moved > 1e-9 * lattice.grid.dx:
-        findings.append(note("lattice-rounded", f"Points move by up to {lattice.moved:.3g} onto the even lattice."))
+        findings.append(
+            note(
+                "lattice-rounded",
+                f"Points move by up to {lattice.moved:.3g}{unit_word(points.frame.horizontal)} onto the even lattice.",
+            )
+        )
     names = ", ".join(points.attributes)
     if names:
         findings.append(left_out("attributes-not-carried", f"A grid holds heights only; left out: {names}."))

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import isolines, undoubled
 from vastgrid.params.declare import Param
@@ -114,7 +114,7 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
     pair = surface.extent().elevation
     if pair is None:
         raise DataError(f"{surface.name} has no heights to draw contours from")
-    word = f" {unit.value}" if unit else ""
+    word = unit_word(unit)
     levels, number = levels_between(pair[0], pair[1], base, interval, word)
     progress.report(0.05, "tracing contours")
     plan, offsets, which = level_lines(surface, levels)

@@ -12,7 +12,7 @@ import numpy as np
 from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.kernels.raster import raster_heights
 from vastgrid.params.declare import Param
 from vastgrid.terrain.compare import difference
@@ -72,7 +72,7 @@ def run(inputs: Sequence[Tin], params: GridParams, progress: Progress) -> Result
     tin = inputs[0]
     assert params.cell is not None
     size = params.cell.in_unit(tin.frame.horizontal, "cell")
-    word = f" {tin.frame.horizontal.value}" if tin.frame.horizontal else ""
+    word = unit_word(tin.frame.horizontal)
     west, north, rows, columns = shape_of(tin, size)
     if rows * columns > MOST_CELLS:
         raise ParamError("cell", f"{size:g}{word} would give {count(rows * columns, 'cell')}; choose a larger one")

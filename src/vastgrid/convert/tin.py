@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, either, left_out, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.kernels import topology
 from vastgrid.kernels.triangulate import Triangulation, triangulate
@@ -133,7 +133,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     if len(xyz) == 0:
         raise DataError("there is nothing to build a TIN from: no points and no lines with heights")
     progress.report(0.05, "finding places")
-    unit = f" {frame.vertical.value}" if frame.vertical else ""
+    unit = unit_word(frame.vertical)
     places, group = _places(xyz, tolerance, params.heights, findings, unit)
     edges, order = _edges(group, len(points), lines)
     met = Met(params.heights)
@@ -143,9 +143,11 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     tin = _tin(places, edges, order, made, met)
     findings += met.findings(frame)
     if params.max_edge is not None:
-        plan = f" {frame.horizontal.value}" if frame.horizontal else ""
+        plan = unit_word(frame.horizontal)
         tin = _without_long_edges(tin, params.max_edge.in_unit(frame.horizontal, "max_edge"), findings, plan)
-    area = limits_area(limits.of("outer"), limits.of("void"), limits.of("island"), tin.vertices, findings)
+    area = limits_area(
+        limits.of("outer"), limits.of("void"), limits.of("island"), tin.vertices, findings, frame.horizontal
+    )
     if area is not None:
         progress.report(0.75, "cutting to the limits")
         tin = cut_to(tin, area)
@@ -280,7 +282,7 @@ def _take_rings(lines: Linework, role: str, tolerance: float, limits: _Limits, f
             findings.append(left_out("open-boundary", text, at=at))
             continue
         if gap > 0.0:
-            text = f"The line on {lines.layers[lines.layer[k]]} ends {gap:.4g} beside its beginning (E {at[0]:.3f}, N {at[1]:.3f}) and was closed."
+            text = f"The line on {lines.layers[lines.layer[k]]} ends {gap:.4g}{unit_word(lines.frame.horizontal)} beside its beginning (E {at[0]:.3f}, N {at[1]:.3f}) and was closed."
             findings.append(Finding("ring-closed", text, at=at))
             ring = np.concatenate((ring[:-1], ring[:1]))
         limits.rings.append(ring)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import square_word, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.session.reporting import report
 from vastgrid.session.steps import in_one_frame
@@ -66,7 +67,7 @@ class Checking:
             return difference(one, two, progress)
 
         def done(loss: Any) -> None:
-            unit = f" {loss.unit.value}" if loss.unit else ""
+            unit = unit_word(loss.unit)
             self.window.views.go_to(*loss.at, close=False)
             box = QMessageBox(self.window)
             box.setWindowTitle("Compare")
@@ -74,7 +75,7 @@ class Checking:
             box.setInformativeText(
                 f"Largest difference {loss.largest:.3f}{unit} at E {loss.at[0]:.2f}, N {loss.at[1]:.2f} (marked in the plan)\n"
                 f"RMSE {loss.rmse:.3f}{unit}, 95 % within {loss.p95:.3f}{unit}, mean {loss.mean:+.3f}{unit}\n"
-                f"over {spaced(round(loss.area))} square units of common ground"
+                f"over {spaced(round(loss.area))}{square_word(loss.plan_unit)} of common ground"
             )
             box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             box.open()

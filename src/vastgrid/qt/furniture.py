@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.qt import theme
 from vastgrid.qt.polygons import polygon
 from vastgrid.qt.view import View
@@ -104,7 +104,7 @@ def paint_bar(
     painter.setBrush(QColor(palette.raised))
     painter.drawRect(QRectF(left + 10 + pixels / 2.0, y, pixels / 2.0, 4))
     painter.drawText(QRectF(left, y - 19, 20, 16), 0x84, "0")
-    words = f"{length:g}" + (f" {unit.value}" if unit else "")
+    words = f"{length:g}" + unit_word(unit)
     painter.drawText(QRectF(left + 10 + pixels - 40, y - 19, 90, 16), 0x84, words)
 
 

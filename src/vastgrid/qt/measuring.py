@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayou
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import unit_word
 from vastgrid.qt import theme
 from vastgrid.qt.interval_dialog import IntervalDialog
 from vastgrid.qt.tools import AreaTool, Tool
@@ -160,7 +161,7 @@ class Measuring:
             return check_interval(contours, surface, asked=asked, pairs=pairs)
 
         def done(made: IntervalCheck) -> None:
-            unit = f" {made.unit.value}" if made.unit else ""
+            unit = unit_word(made.unit)
             rows = [
                 ("Asked for", f"{made.asked:g}{unit}" if made.asked else "–"),
                 ("Found", f"{made.found:g}{unit}"),

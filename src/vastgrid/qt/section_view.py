@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.qt import furniture, theme
 from vastgrid.qt.polygons import polygon
 from vastgrid.terrain.ramps import CATEGORIES
@@ -181,8 +181,8 @@ class SectionView(QWidget):
         """Return what stands under the pointer: each surface's height, and how far each lies above the first."""
         if self._hover is None:
             return ""
-        unit = f" {self.units[1].value}" if self.units[1] else ""
-        plan = f" {self.units[0].value}" if self.units[0] else ""
+        unit = unit_word(self.units[1])
+        plan = unit_word(self.units[0])
         found = [(each.name, each.at(self._hover)) for each in self.profiles if each.kind == "line"]
         found = [(name, z) for name, z in found if math.isfinite(z)]
         parts = [f"at {self._hover:.2f}{plan}"]

@@ -27,7 +27,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.files import replacing, write_text
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit, length_in, parse_length
+from vastgrid.base.quantities import Unit, length_in, parse_length, unit_word
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.buttons import entry, flat_button, menu_button
 from vastgrid.qt.section_view import EXAGGERATIONS, SectionView
@@ -218,7 +218,7 @@ class Sectioning(QWidget):
         frame = self.frame_()
         total = float(lengths_along(self.line)[-1])
         self.view.show_profiles(made, total, (frame.horizontal, frame.vertical), ratio_of(frame))
-        unit = f" {frame.horizontal.value}" if frame.horizontal else ""
+        unit = unit_word(frame.horizontal)
         side = (
             "" if not self.sideways else f" · {abs(self.sideways):g}{unit} {'right' if self.sideways > 0 else 'left'}"
         )

@@ -8,7 +8,7 @@ from typing import Any
 
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, square_word, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.terrain.dataset import Dataset
 from vastgrid.terrain.pointset import PointSet
@@ -63,12 +63,12 @@ def cut_short(findings: list[Finding], code: str, what: tuple[str, str]) -> list
 
 def with_unit(value: float, unit: Unit | None, decimals: int = 2) -> str:
     """Return “6.02 m”, or the bare number where the unit is unknown."""
-    return f"{value:.{decimals}f}" + (f" {unit.value}" if unit else "")
+    return f"{value:.{decimals}f}" + unit_word(unit)
 
 
 def plan_area(value: float, unit: Unit | None) -> str:
     """Return “1 240 m²”, thousands set apart by a thin no-break space."""
-    return spaced(value) + (f" {unit.value}²" if unit else " square units")
+    return spaced(value) + square_word(unit)
 
 
 def point_name(points: PointSet, number: int) -> str:

@@ -10,7 +10,7 @@ import numpy as np
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.kernels.locate import Buckets, buckets, heights_at, largest_edge_gap
 from vastgrid.kernels.raster import bilinear, lattice_triangles, raster_heights
 from vastgrid.kernels.topology import group_places
@@ -88,7 +88,7 @@ class Loss:
 
     def sentence(self) -> str:
         """Return “0.61 m at most (at E 1, N 2), 0.11 m RMSE, 0.25 m for 95 %”."""
-        unit = f" {self.unit.value}" if self.unit else ""
+        unit = unit_word(self.unit)
         place = f"E {self.at[0]:.2f}, N {self.at[1]:.2f}"
         text = (
             f"{self.largest:.3f}{unit} at most (at {place}), {self.rmse:.3f}{unit} RMSE, {self.p95:.3f}{unit} for 95 %"

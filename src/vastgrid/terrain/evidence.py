@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.findings import Finding, count, either
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.roomy import pieces
 from vastgrid.base.words import spaced
 from vastgrid.terrain.dataset import Dataset, Extent, Floats
@@ -77,7 +77,7 @@ def stray_places(dataset: Dataset) -> list[Finding]:
             at, reach = (float(piece[worst, 0]), float(piece[worst, 1])), float(np.nanmax(away))
     if far == 0 or far > 0.02 * len(xyz):
         return []
-    unit = f" {dataset.frame.horizontal.value}" if dataset.frame.horizontal else ""
+    unit = unit_word(dataset.frame.horizontal)
     what = count(
         far,
         "point" if isinstance(dataset, PointSet) else "vertex",

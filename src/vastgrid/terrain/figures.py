@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.terrain.colouring import class_counts
 from vastgrid.terrain.dataset import Dataset, Floats
@@ -111,7 +111,7 @@ def figures_of(data: Dataset) -> Figures:
     z = data.heights.ravel() if isinstance(data, Grid) else data.coordinates()[:, 2]
     z = np.asarray(z[np.isfinite(z)]) if not (isinstance(data, PointSet) and len(z) > 5_000_000) else np.asarray(z[::7])
     if len(z):
-        height = f" {data.frame.vertical.value}" if data.frame.vertical else ""
+        height = unit_word(data.frame.vertical)
         if isinstance(data, Grid) and not data.has_heights:
             height = f" {data.measure}" if data.measure else ""
             rows.append(("Holds", data.holds()))
@@ -131,7 +131,7 @@ def _square(frame: Frame) -> str:
 
 
 def _plan(frame: Frame) -> str:
-    return f" {frame.horizontal.value}" if frame.horizontal else ""
+    return unit_word(frame.horizontal)
 
 
 def _heights(z: Floats, frame: Frame) -> Histogram:

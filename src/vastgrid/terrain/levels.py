@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.quantities import unit_word
 from vastgrid.base.words import spaced
 from vastgrid.terrain.dataset import Floats
 from vastgrid.terrain.linework import Linework
@@ -81,7 +82,7 @@ def interval_finding(lines: Linework) -> list[Finding]:
     found = interval_of(levels)
     if found is None:
         return []
-    unit = f" {lines.frame.vertical.value}" if lines.frame.vertical else ""
+    unit = unit_word(lines.frame.vertical)
     begin = f", counted from {found.base:g}{unit}" if found.base else ""
     keeps = "keeps" if known.sum() == 1 else "keep"
     text = f"{count(int(known.sum()), 'level line')} of {spaced(len(lines))} {keeps} an interval of {found.step:g}{unit}{begin}"

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding
+from vastgrid.base.quantities import Unit, square_word
 from vastgrid.kernels.crossings import on_segments
 from vastgrid.kernels.locate import touched_by
 from vastgrid.kernels.topology import group_places, neighbours_of
@@ -28,7 +29,7 @@ WELD = 1e-11
 SMALL, FEW = 64, 8
 
 
-def ring_area(ring: Floats, what: str, findings: list[Finding]) -> Any:
+def ring_area(ring: Floats, what: str, findings: list[Finding], unit: Unit | None = None) -> Any:
     """Return a closed line as a polygon; slips are mended and told.
 
     Parameters
@@ -37,6 +38,8 @@ def ring_area(ring: Floats, what: str, findings: list[Finding]) -> Any:
         Its first vertex repeated at the end.
     what : str
         What the line is, for messages: “outer boundary”.
+    unit : Unit or None
+        Its unit, for messages.
 
     Raises
     ------
@@ -66,14 +69,14 @@ def ring_area(ring: Floats, what: str, findings: list[Finding]) -> Any:
     if parts[0].area < (1.0 - SLIP) * total:
         sizes = " and ".join(f"{each.area:.4g}" for each in parts[:2])
         raise DataError(
-            f"the {what} crosses itself at {where} and encloses parts of {sizes} square units; nobody can say which is "
+            f"the {what} crosses itself at {where} and encloses parts of {sizes}{square_word(unit)}; nobody can say which is "
             "meant. Mend the line there"
         )
     if len(parts) > 1:
         lost = total - parts[0].area
         text = (
-            f"The {what} crosses itself at {where}; the {'loop' if len(parts) == 2 else 'loops'} of {lost:.4g} square "
-            f"units cut off there ({lost / total:.2g} of the whole) {'was' if len(parts) == 2 else 'were'} left out."
+            f"The {what} crosses itself at {where}; the {'loop' if len(parts) == 2 else 'loops'} of {lost:.4g}{square_word(unit)} "
+            f"cut off there ({lost / total:.2g} of the whole) {'was' if len(parts) == 2 else 'were'} left out."
         )
     else:
         text = f"The {what} doubles back on itself at {where}; what encloses nothing there was left out."
@@ -96,7 +99,12 @@ def _polygons(shape: Any) -> list[Any]:
 
 
 def limits_area(
-    outer: Sequence[Floats], voids: Sequence[Floats], islands: Sequence[Floats], around: Floats, findings: list[Finding]
+    outer: Sequence[Floats],
+    voids: Sequence[Floats],
+    islands: Sequence[Floats],
+    around: Floats,
+    findings: list[Finding],
+    unit: Unit | None = None,
 ) -> Any:
     """Return the area inside one outer boundary and outside voids, islands in them again inside; None for no limit.
 
@@ -112,7 +120,7 @@ def limits_area(
     """
     if not (outer or voids or islands):
         return None
-    rings = [ring_area(ring, "outer boundary", findings) for ring in outer]
+    rings = [ring_area(ring, "outer boundary", findings, unit) for ring in outer]
     different = [ring for k, ring in enumerate(rings) if not any(ring.equals(other) for other in rings[:k])]
     if len(different) > 1:
         first = ", ".join("E {:.2f}, N {:.2f}".format(*shapely.get_coordinates(each)[0]) for each in different[:3])
@@ -130,9 +138,9 @@ def limits_area(
         low, high = around[:, :2].min(axis=0), around[:, :2].max(axis=0)
         area = shapely.box(*(low - 1.0 - np.ptp(around[:, :2])), *(high + 1.0 + np.ptp(around[:, :2])))
     if voids:
-        area = area.difference(shapely.union_all([ring_area(ring, "void", findings) for ring in voids]))
+        area = area.difference(shapely.union_all([ring_area(ring, "void", findings, unit) for ring in voids]))
     if islands:
-        kept = shapely.union_all([ring_area(ring, "island", findings) for ring in islands])
+        kept = shapely.union_all([ring_area(ring, "island", findings, unit) for ring in islands])
         area = area.union(kept.intersection(different[0]) if different else kept)
     return area
 

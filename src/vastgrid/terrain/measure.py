@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from vastgrid.base.errors import DataError
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.kernels.nearest import on_lines
 from vastgrid.terrain.compare import heights
 from vastgrid.terrain.dataset import fixed
@@ -81,8 +81,8 @@ def grade_text(grade: float) -> str:
 
 def leg_rows(own: Leg, frame: Frame) -> list[tuple[str, str]]:
     """Return a leg's figures, ready to show or copy."""
-    plan = f" {frame.horizontal.value}" if frame.horizontal else ""
-    height = f" {frame.vertical.value}" if frame.vertical else ""
+    plan = unit_word(frame.horizontal)
+    height = unit_word(frame.vertical)
     return [
         ("ΔE", f"{own.east:+.3f}{plan}"),
         ("ΔN", f"{own.north:+.3f}{plan}"),
@@ -99,7 +99,7 @@ def chain_rows(places: Sequence[Caught], frame: Frame, *, closed: bool = False) 
     ratio = ratio_of(frame)
     round_ = [*places, places[0]] if closed else list(places)
     legs = [leg(a, b, ratio) for a, b in itertools.pairwise(round_)]
-    plan = f" {frame.horizontal.value}" if frame.horizontal else ""
+    plan = unit_word(frame.horizontal)
     if closed:
         square = f" {frame.horizontal.value}²" if frame.horizontal else ""
         area = area_of(places)

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.quantities import unit_word
 from vastgrid.base.words import spaced
 from vastgrid.kernels import topology
 from vastgrid.kernels.crossings import on_segments
@@ -63,7 +64,7 @@ class Met:
     def findings(self, frame: Frame) -> list[Finding]:
         """Say it."""
         found = []
-        unit = f" {frame.vertical.value}" if frame.vertical else ""
+        unit = unit_word(frame.vertical)
         for kind, code, what in (
             ("crossing", "crossing-breaklines", "Breaklines cross at {}"),
             ("meeting", "touching-breaklines", "Breaklines end on, run along or pass through others or points at {}"),

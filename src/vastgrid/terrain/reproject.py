@@ -15,7 +15,7 @@ import numpy as np
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit, factor
+from vastgrid.base.quantities import Unit, factor, unit_word
 from vastgrid.base.roomy import roomy
 from vastgrid.kernels.raster import bilinear
 from vastgrid.terrain.dataset import Dataset, Floats
@@ -242,7 +242,7 @@ def _grid(grid: Grid, way: Passage, progress: Progress, findings: list[Finding])
         heights[row] = bilinear(grid.heights, column, line)
         if row % 64 == 0:
             progress.report(0.95 * row / shape[0], "reprojecting")
-    unit = f" {way.target.horizontal.value}" if way.target.horizontal else ""
+    unit = unit_word(way.target.horizontal)
     findings.append(
         Finding("grid-sampled", f"Heights were sampled anew (bilinear) on a grid of {size:g}{unit}, which rounds them.")
     )

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
 from vastgrid.formats.text._heads import COORDINATES, feet_unsaid
@@ -301,7 +301,7 @@ def _formed(points: PointSet, form: Form, findings: list[Finding]) -> Dataset:
             )
         return lattice.grid
     if lattice is not None:
-        size = f"{lattice.grid.dx:g} × {lattice.grid.dy:g}"
+        size = f"{lattice.grid.dx:g} × {lattice.grid.dy:g}{unit_word(points.frame.horizontal)}"
         text = f"The points stand on a regular lattice of {size}; form=grid reads them as a grid."
         findings.append(note("regular-lattice", text))
     return points
