@@ -12,11 +12,11 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
 
 from builders import METRES, ground, scattered
 from vastgrid.base.findings import Finding, note
-from vastgrid.base.quantities import Length, Quantity
+from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.kernels import shade
 from vastgrid.params import declare
 from vastgrid.params.declare import Param
-from vastgrid.qt import divider, rendering, theme
+from vastgrid.qt import divider, furniture, rendering, theme
 from vastgrid.qt.forms import ParamForm, editor, put_text, text_of
 from vastgrid.qt.import_dialog import _line, _together
 from vastgrid.qt.kept_box import KeptBox
@@ -291,3 +291,18 @@ def test_a_divider_is_gripped_where_it_stands():
 def test_data_of_no_kind_cannot_be_made():
     with pytest.raises(TypeError, match="abstract"):
         Dataset(name="nothing")
+
+
+@pytest.mark.parametrize(
+    ("size", "unit", "text"),
+    [
+        # A pixel of a screen with 96 dots is 0.0254 / 96 m.
+        (1000 * 0.0254 / 96, Unit.METRE, "1:1 000"),
+        (1000 * 0.0254 / 96 / 0.3048, Unit.FOOT, "1:1 000"),
+        (4444 * 0.0254 / 96, Unit.METRE, "1:4 400"),
+        (0.25, None, "1 pixel = 0.25"),
+        (1e-5, Unit.DEGREE, "1 pixel = 1e-05"),
+    ],
+)
+def test_the_scale_of_the_plan(size, unit, text):
+    assert furniture.scale_text(size, unit, 96).replace("\u202f", " ") == text

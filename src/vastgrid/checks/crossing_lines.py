@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Annotated
 
@@ -41,39 +41,32 @@ def run(lines: Linework, others: Sequence[Dataset], params: Params, progress: Pr
     line_of = np.searchsorted(lines.offsets, start, side="right") - 1
     unit = lines.frame.vertical
     apart = length_in(params.apart, unit)
-    names = [name or "a line" for name in lines.layers]
-    met: list[_Met] = []
+    called = [lines.layers[k] or "a line" for k in lines.layer.tolist()]
     pairs, shares = crossings(a, b)
     progress.report(0.4)
-    one, other = pairs.T
-    s, t = shares.T
-    place = a[one] + s[:, None] * (b[one] - a[one])
-    z = a[other, 2] + t * (b[other, 2] - a[other, 2])
-    who = [
-        _pair(names[lines.layer[j]], names[lines.layer[k]])
-        for j, k in _worst(line_of[one], line_of[other], place, z, apart)
-    ]
-    met += [_Met(text, *row) for text, row in zip(who, _rows(place, z, apart), strict=True)]
+    one, other = line_of[pairs].T
+    place = a[pairs[:, 0]] + shares[:, :1] * (b[pairs[:, 0]] - a[pairs[:, 0]])
+    z = a[pairs[:, 1], 2] + shares[:, 1] * (b[pairs[:, 1], 2] - a[pairs[:, 1], 2])
+    met = _apart(place, z, apart, lambda k: _pair(called[one[k]], called[other[k]]))
     near = length_in(_NEAR, lines.frame.horizontal)
-    solid_vertices = np.unique(np.concatenate((start, start + 1)))
-    own = lines.vertices[solid_vertices]
-    on, along = on_segments(own, a, b, near)
-    z = a[on[:, 1], 2] + along * (b[on[:, 1], 2] - a[on[:, 1], 2])
-    vertex_line = np.searchsorted(lines.offsets, solid_vertices[on[:, 0]], side="right") - 1
-    chosen = _worst(vertex_line, line_of[on[:, 1]], own[on[:, 0]], z, apart)
-    who = [f"A vertex of {names[lines.layer[j]]} lies on {names[lines.layer[k]]} at another height" for j, k in chosen]
-    met += [_Met(text, *row) for text, row in zip(who, _rows(own[on[:, 0]], z, apart), strict=True)]
+
+    def on_lines(xyz: Floats, who: Sequence[str]) -> list[_Met]:
+        on, along = on_segments(xyz, a, b, near)
+        z = a[on[:, 1], 2] + along * (b[on[:, 1], 2] - a[on[:, 1], 2])
+        name = "{} lies on {} at another height".format
+        return _apart(xyz[on[:, 0]], z, apart, lambda k: name(who[on[k, 0]], called[line_of[on[k, 1]]]))
+
+    vertex = np.unique(np.concatenate((start, start + 1)))
+    vertex_line = np.searchsorted(lines.offsets, vertex, side="right") - 1
+    met += on_lines(lines.vertices[vertex], [f"A vertex of {called[k]}" for k in vertex_line.tolist()])
     progress.report(0.7)
     for points in others:
         # A scan has points everywhere, bushes and walls beside a line included; a survey's points are meant.
-        surveyed = isinstance(points, PointSet) and not {"intensity", "return_number"} & set(points.attributes)
-        if surveyed and isinstance(points, PointSet) and len(points.xyz) <= MOST_POINTS and points.frame == lines.frame:
+        if not isinstance(points, PointSet) or {"intensity", "return_number"} & set(points.attributes):
+            continue
+        if len(points.xyz) <= MOST_POINTS and points.frame == lines.frame:
             xyz = points.xyz[np.isfinite(points.xyz).all(axis=1)]
-            on, along = on_segments(xyz, a, b, near)
-            z = a[on[:, 1], 2] + along * (b[on[:, 1], 2] - a[on[:, 1], 2])
-            chosen = _worst(on[:, 0], line_of[on[:, 1]], xyz[on[:, 0]], z, apart)
-            who = [f"A point of {points.name} lies on {names[lines.layer[k]]} at another height" for _, k in chosen]
-            met += [_Met(text, *row) for text, row in zip(who, _rows(xyz[on[:, 0]], z, apart), strict=True)]
+            met += on_lines(xyz, [f"A point of {points.name}"] * len(xyz))
     progress.report(0.9)
     met.sort(key=lambda each: -abs(each.own - each.other))
     found, seen = [], set()
@@ -107,26 +100,15 @@ class _Met:
         return Finding(CHECK.id, text, at=(self.east, self.north))
 
 
-def _order(place: Floats, z: Floats, apart: float) -> NDArray[np.int64]:
+def _apart(place: Floats, z: Floats, apart: float, who: Callable[[int], str]) -> list[_Met]:
+    """Return the places whose own height and the other lie farthest apart, each with what meets there."""
     gap = np.abs(place[:, 2] - z)
     wrong = np.flatnonzero(gap > apart)
-    return np.asarray(wrong[np.argsort(-gap[wrong], kind="stable")][:_MOST_TOLD])
-
-
-def _rows(place: Floats, z: Floats, apart: float) -> list[tuple[float, float, float, float]]:
-    """Return east, north and both heights of the places farthest apart."""
-    order = _order(place, z, apart)
+    order = wrong[np.argsort(-gap[wrong], kind="stable")][:_MOST_TOLD]
     return [
-        (float(x), float(y), float(h), float(z[k])) for k, (x, y, h) in zip(order.tolist(), place[order], strict=True)
+        _Met(who(k), east, north, own, float(z[k]))
+        for k, (east, north, own) in zip(order.tolist(), place[order].tolist(), strict=True)
     ]
-
-
-def _worst(
-    one: NDArray[np.int64], other: NDArray[np.int64], place: Floats, z: Floats, apart: float
-) -> list[tuple[int, int]]:
-    """Return what meets at those places."""
-    order = _order(place, z, apart)
-    return list(zip(one[order].tolist(), other[order].tolist(), strict=True))
 
 
 def _pair(one: str, other: str) -> str:

@@ -6,9 +6,10 @@ import math
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
 
 from vastgrid.base.quantities import Unit, unit_word
+from vastgrid.base.words import spaced
 from vastgrid.qt import theme
 from vastgrid.qt.polygons import polygon
 from vastgrid.qt.view import View
@@ -212,3 +213,34 @@ def paint_mark(painter: QPainter, at: QPointF, palette: theme.Palette) -> None:
         painter.drawEllipse(at, 11, 11)
         painter.drawLine(at - QPointF(17, 0), at - QPointF(6, 0))
         painter.drawLine(at + QPointF(6, 0), at + QPointF(17, 0))
+
+
+def scale_text(size: float, unit: Unit | None, dots: int) -> str:
+    """Return a plan's scale, such as “1:4 400”; in degrees or unknown units the side of a pixel.
+
+    Parameters
+    ----------
+    size : float
+        Side of a pixel, in `unit`.
+    dots : int
+        Pixels of an inch of the screen.
+    """
+    if unit is None or unit is Unit.DEGREE:
+        return f"1 pixel = {size:.3g}"
+    ratio = size * float(unit.metres) / (0.0254 / max(dots, 1))
+    return f"1:{spaced(round(ratio, -max(int(math.log10(max(ratio, 1.0))) - 1, 0)))}"
+
+
+def paint_picture(painter: QPainter, picture: QImage, drawn: View, view: View) -> None:
+    """Show a picture that was drawn for one view where its place is in another: moved, scaled and turned."""
+    x, y = view.pixel(drawn.east, drawn.north)
+    ratio, turn = drawn.size / view.size, drawn.turn - view.turn
+    if abs(ratio - 1.0) < 1e-9 and turn == 0.0:
+        painter.drawImage(QPointF(round(x - drawn.width / 2.0), round(y - drawn.height / 2.0)), picture)
+        return
+    painter.save()
+    painter.translate(x, y)
+    painter.rotate(turn)
+    painter.scale(ratio, ratio)
+    painter.drawImage(QPointF(-drawn.width / 2.0, -drawn.height / 2.0), picture)
+    painter.restore()

@@ -24,7 +24,6 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
-from vastgrid.base.words import spaced
 from vastgrid.qt import divider, furniture, pointing, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.painter import Painter, Size
@@ -256,7 +255,7 @@ class PlanView(QWidget):
     def look(self, view: View) -> None:
         """Look at another part of the world."""
         self.view = view
-        self.scale_changed.emit(self._scale_text())
+        self.scale_changed.emit(furniture.scale_text(self.view.size, self.unit, self.logicalDpiX()))
         self.looked.emit()
         self.update()
         if not self._covered():
@@ -427,13 +426,6 @@ class PlanView(QWidget):
         """Return easting, northing and the height of each surface there, the uppermost first."""
         return pointing.readout([*self.datasets, *(own.dataset for own in self.other)], east, north)
 
-    def _scale_text(self) -> str:
-        if self.unit is None or self.unit is Unit.DEGREE:
-            return f"1 pixel = {self.view.size:.3g}"
-        metres = self.view.size * float(self.unit.metres)
-        ratio = metres / (0.0254 / max(self.logicalDpiX(), 1))
-        return f"1:{spaced(round(ratio, -max(int(math.log10(max(ratio, 1.0))) - 1, 0)))}"
-
     # -- painting
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -444,7 +436,7 @@ class PlanView(QWidget):
             painter.end()
             return
         if self._picture is not None:
-            self._paint_picture(painter, self._picture[1], self._picture[0])
+            furniture.paint_picture(painter, self._picture[1], self._picture[0], self.view)
             if self.split is not None and self._other_picture is not None:
                 self._paint_split(painter, self._other_picture, self._picture[0])
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -467,20 +459,6 @@ class PlanView(QWidget):
             painter.drawRect(QRectF(1, 1, self.width() - 2, self.height() - 2))
         painter.end()
 
-    def _paint_picture(self, painter: QPainter, picture: QImage, drawn: View) -> None:
-        """Show the last picture where its place is now, moved, scaled and turned."""
-        x, y = self.view.pixel(drawn.east, drawn.north)
-        ratio, turn = drawn.size / self.view.size, drawn.turn - self.view.turn
-        if abs(ratio - 1.0) < 1e-9 and turn == 0.0:
-            painter.drawImage(QPointF(round(x - drawn.width / 2.0), round(y - drawn.height / 2.0)), picture)
-            return
-        painter.save()
-        painter.translate(x, y)
-        painter.rotate(turn)
-        painter.scale(ratio, ratio)
-        painter.drawImage(QPointF(-drawn.width / 2.0, -drawn.height / 2.0), picture)
-        painter.restore()
-
     def _paint_split(self, painter: QPainter, picture: QImage, drawn: View) -> None:
         """Show the second of two compared stacks to the right of the divider."""
         assert self.split is not None
@@ -489,7 +467,7 @@ class PlanView(QWidget):
         painter.save()
         painter.setClipRect(right)
         painter.fillRect(right, self.palette_.colour("paper"))
-        self._paint_picture(painter, picture, drawn)
+        furniture.paint_picture(painter, picture, drawn, self.view)
         painter.restore()
         alike = {id(own) for own in self.items} & {id(own) for own in self.other}
         one, two = ([each.dataset.name for each in own if id(each) not in alike] for own in (self.items, self.other))

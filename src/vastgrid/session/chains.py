@@ -259,18 +259,18 @@ class Chain:
             raise CallError(f"{conversion.id} uses {kinds}; it cannot use this {titles}")
         rest = [each for each in (*self.have, *self.unused) if each not in usable]
         groups = [usable] if conversion.many else [[each] for each in usable]
+        # What keeps the kind keeps the name, so that later sentences speak of the same thing.
+        keeps = conversion.gives is Dataset
         made = []
         for k, group in enumerate(groups):
             self._foretell(conversion, group, params)
             result, settled = convert(conversion, group, params, progress.part(k / len(groups), (k + 1) / len(groups)))
             sentence = declare.plain(conversion.sentence(settled, [each.name for each in group]))
             self.account.steps.append(Step(sentence, result.findings, result.loss, (result.dataset,)))
-            keeps = conversion.gives is Dataset
-            # What keeps the kind keeps the name, so that later sentences speak of the same thing.
             made.append(result.dataset.renamed(group[0].name) if keeps else result.dataset)
-        if len(made) > 1 and conversion.gives is not Dataset:
+        if len(made) > 1 and not keeps:
             made = [each.renamed(f"{each.name} of {group[0].name}") for each, group in zip(made, groups, strict=True)]
-        if conversion.gives is Dataset:
+        if keeps:
             self.have = made + [each for each in self.have if each not in usable]
         else:
             self.have, self.unused = made, rest
