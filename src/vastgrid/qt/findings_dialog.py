@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
-from vastgrid.base.findings import Severity, either
+from vastgrid.base.findings import Severity, count
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
 from vastgrid.qt.panel_labels import label, rule
@@ -99,7 +99,7 @@ class FindingsDialog(QDialog):
         rest = len(every) - number
         busy = " Still looking …" if self.inspecting.busy else ""
         self.heading.setText(
-            f"<b>{number} open</b>, {rest} note{either(rest, '', 's')} and accepted ones. Enter goes to the place.{busy}"
+            f"<b>{number} open</b>, {count(rest, 'note')} and accepted ones. Enter goes to the place.{busy}"
             if every
             else f"Nothing was noticed.{busy}"
         )

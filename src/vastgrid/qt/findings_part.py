@@ -7,8 +7,7 @@ from html import escape
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from vastgrid.base.findings import Severity, either
-from vastgrid.base.words import spaced
+from vastgrid.base.findings import Severity, count
 from vastgrid.qt import theme
 from vastgrid.qt.panel_labels import label
 from vastgrid.session.inspection import Noticed
@@ -38,7 +37,7 @@ class FindingsPart(QWidget):
         layout.setSpacing(6)
         number = sum(each.open for each in noticed)
         rest = len(noticed) - number
-        told = f"{spaced(number)} open finding{either(number, '', 's')}" if number else "Findings"
+        told = count(number, "open finding") if number else "Findings"
         more = f", {rest} more" if number and rest else ""
         head = label(f'<b>{told}</b>{more} · <a href="all" style="color:{palette.action}">all, accept, thresholds</a>')
         head.linkActivated.connect(lambda _: self.listed.emit())

@@ -80,6 +80,4 @@ class Header(QWidget):
         text = " · ".join(words) if nodes else "empty job"
         room = self.units.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, ROOM_FOR_UNITS)
         self.units.setText(room)
-        self.units.setToolTip(
-            f"{text}\nUnit of plan · unit of heights · coordinate reference system" if room != text else UNITS_TIP
-        )
+        self.units.setToolTip(f"{text}\n{UNITS_TIP}" if room != text else UNITS_TIP)

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 )
 
 from vastgrid.base.errors import CallError, VastGridError
-from vastgrid.base.findings import Finding, Severity, either
+from vastgrid.base.findings import Finding, Severity, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.formats import dxf as dxf_format
@@ -403,7 +403,7 @@ class ImportDialog(QDialog):
         good = bool(wanted) and all(each.source is not None for each in wanted) and not self._role_fault
         self.take.setEnabled(good and not (self.form is not None and self.form.error.isVisible()))
         if len(self.candidates) > 1:
-            self.take.setText(f"Import {len(wanted)} file{either(len(wanted), '', 's')}")
+            self.take.setText(f"Import {count(len(wanted), 'file')}")
 
     def taken(self) -> list[Candidate]:
         """Return the files that are to come in."""

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from vastgrid.base.findings import Finding, count, either
+from vastgrid.base.findings import Finding, counted, either
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.roomy import pieces
 from vastgrid.base.words import spaced
@@ -78,11 +78,7 @@ def stray_places(dataset: Dataset) -> list[Finding]:
     if far == 0 or far > 0.02 * len(xyz):
         return []
     unit = unit_word(dataset.frame.horizontal)
-    what = count(
-        far,
-        "point" if isinstance(dataset, PointSet) else "vertex",
-        None if isinstance(dataset, PointSet) else "vertices",
-    )
+    what = counted(far, "points" if isinstance(dataset, PointSet) else "vertices")
     box = ",".join(f"{value:.0f}" for value in (*(low - width), *(high + width)))
     crop = f" (for a cloud crop={box} leaves {either(far, 'it', 'them')} out)" if isinstance(dataset, PointSet) else ""
     text = (
