@@ -12,10 +12,10 @@ from pathlib import Path
 import numpy as np
 from shared import FOLDER, make_tin, row
 
+from vastgrid.data.frame import Frame
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
 from vastgrid.kernels.isolines import isolines
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 TRIANGLES, POINTS = 2_000_000, 20_000_000
 
@@ -28,8 +28,8 @@ def ground() -> Tin:
 def cloud(tin: Tin) -> PointSet:
     """20 M classified points over them, in order."""
     from vastgrid.base.progress import Silent
+    from vastgrid.job.cloudindex import build
     from vastgrid.qt import rendering
-    from vastgrid.terrain.cloudindex import build
 
     rng = np.random.default_rng(5)
     low, high = tin.vertices.min(axis=0), tin.vertices.max(axis=0)
@@ -43,7 +43,7 @@ def cloud(tin: Tin) -> PointSet:
 def contours(tin: Tin, vertices: int):
     """Contours of about so many vertices."""
     from vastgrid.convert.contours import levels_between
-    from vastgrid.terrain.linework import Contours
+    from vastgrid.data.linework import Contours
 
     pair = (float(tin.vertices[:, 2].min()), float(tin.vertices[:, 2].max()))
     count = 40.0
@@ -73,9 +73,9 @@ def bench_plan() -> None:
     app = application()
     from PyQt6.QtTest import QTest
 
+    from vastgrid.looks.colouring import plain
     from vastgrid.qt import theme
     from vastgrid.qt.plan_view import PlanView
-    from vastgrid.terrain.colouring import plain
 
     tin = ground()
     points, lines = cloud(tin), contours(tin, 500_000)
@@ -121,10 +121,10 @@ def bench_plan() -> None:
 def bench_space() -> None:
     """Frames of the 3D view while it turns, and the full picture after."""
     application()
+    from vastgrid.looks.camera import Camera
+    from vastgrid.looks.colouring import plain
+    from vastgrid.looks.scene import Scene, fitted, shoot
     from vastgrid.qt.space_view import clouds
-    from vastgrid.terrain.camera import Camera
-    from vastgrid.terrain.colouring import plain
-    from vastgrid.terrain.scene import Scene, fitted, shoot
 
     tin = ground()
     for what, data in (("2 M triangles", tin), ("20 M points", cloud(tin))):
@@ -152,8 +152,8 @@ def bench_space() -> None:
 
 def bench_section() -> None:
     """A section through 2 M triangles."""
-    from vastgrid.terrain.compare import bucket_index
-    from vastgrid.terrain.section import cut
+    from vastgrid.measures.heights import bucket_index
+    from vastgrid.measures.section import cut
 
     tin = ground()
     bucket_index(tin)
@@ -184,7 +184,7 @@ from PyQt6.QtTest import QTest
 from vastgrid.qt import theme
 from vastgrid.qt.plan_view import PlanView
 from vastgrid.qt.space_view import SpaceView
-from vastgrid.terrain.colouring import plain
+from vastgrid.looks.colouring import plain
 import gc
 gc.collect()
 before = now()

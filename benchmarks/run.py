@@ -18,12 +18,12 @@ from looking import bench_memory, bench_plan, bench_section, bench_space
 from shared import FOLDER, ROWS, best, make_tin, row, survey
 
 from vastgrid.base.progress import Silent
+from vastgrid.data.frame import Frame
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
 from vastgrid.formats.las import LasReadParams
 from vastgrid.kernels import raster, topology, warm
 from vastgrid.kernels.isolines import isolines
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
 
 
 def bench_tin() -> None:
@@ -185,7 +185,7 @@ def bench_store() -> None:
     import laspy
 
     from vastgrid.formats import las
-    from vastgrid.terrain import cloudindex
+    from vastgrid.job import cloudindex
 
     path = big_cloud(10_000_000)
 
@@ -219,7 +219,7 @@ from vastgrid.session.session import Session
 from vastgrid.session.steps import peek_file
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.view import View, bounds, fitted
-from vastgrid.terrain import cloudindex
+from vastgrid.job import cloudindex
 session = Session(folder)
 begun = time.perf_counter()
 source = peek_file(path, {}, Silent())

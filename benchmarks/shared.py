@@ -12,10 +12,10 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.progress import Silent
+from vastgrid.data.frame import Frame
+from vastgrid.data.tin import Tin
 from vastgrid.kernels import topology
 from vastgrid.kernels.triangulate import triangulate
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.tin import Tin
 
 ROWS: list[tuple[str, str, str, str, bool]] = []
 FOLDER = Path(tempfile.mkdtemp(prefix="vastgrid-bench-"))

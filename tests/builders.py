@@ -9,9 +9,9 @@ import numpy as np
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.convert import tin as tin_conversion
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
+from vastgrid.data.frame import Frame
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
 
 DATA = Path(__file__).parent / "data"
 HANDMADE = Path(__file__).parent / "handmade"

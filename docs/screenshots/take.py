@@ -16,11 +16,11 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from vastgrid.base.progress import Silent
 from vastgrid.demo import ground, tollgarth
+from vastgrid.formats.dxf.sorting import Becomes, Rule
 from vastgrid.qt import theme
 from vastgrid.qt.import_dialog import ImportDialog
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.session.session import Session
-from vastgrid.terrain.sorting import Becomes, Rule
 
 HERE = Path(__file__).parent
 

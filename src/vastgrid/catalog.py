@@ -19,6 +19,11 @@ from vastgrid.checks import (
     zero_heights,
 )
 from vastgrid.convert import cells, contours, courses, facets, grid, lattice, points, reproject, tin, upper
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
+from vastgrid.declarations.check import Check
+from vastgrid.declarations.conversion import Conversion
+from vastgrid.declarations.fileformat import Format
 from vastgrid.formats import (
     asciigrid,
     cityjson,
@@ -44,11 +49,6 @@ from vastgrid.formats import (
     text,
     threemf,
 )
-from vastgrid.terrain.check import Check
-from vastgrid.terrain.conversion import Conversion
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Format
-from vastgrid.terrain.grid import Grid
 
 CONVERSIONS: tuple[Conversion, ...] = (
     cells.CONVERSION,

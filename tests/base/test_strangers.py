@@ -10,8 +10,8 @@ from vastgrid.base import roomy as room
 from vastgrid.base.errors import FormatError
 from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.base.strangers import DEEPEST, member_names, parse_xml, read_member
+from vastgrid.data.pointset import PointSet
 from vastgrid.job.store import Store
-from vastgrid.terrain.pointset import PointSet
 
 
 class Listener:

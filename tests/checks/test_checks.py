@@ -10,13 +10,13 @@ from vastgrid import catalog
 from vastgrid.base.findings import Severity
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
+from vastgrid.data.frame import Frame
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Record, survey_of
+from vastgrid.data.tin import Tin
 from vastgrid.session.inspection import inspect
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Record, survey_of
-from vastgrid.terrain.tin import Tin
 
 METRIC = Frame(None, Unit.METRE, Unit.METRE)
 E0, N0 = 500_000.0, 4_000_000.0

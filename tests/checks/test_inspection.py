@@ -10,11 +10,11 @@ from vastgrid.base.errors import ParamError
 from vastgrid.base.findings import Finding, Remedy, Severity
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
+from vastgrid.data.frame import Frame
+from vastgrid.data.pointset import PointSet
 from vastgrid.session import inspection as module
 from vastgrid.session.reporting import report
 from vastgrid.session.session import Session
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.pointset import PointSet
 
 
 @pytest.fixture

@@ -20,15 +20,15 @@ from vastgrid.base.errors import Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours, grid
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.linework import from_lines
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.survey import Record, survey_of
+from vastgrid.declarations.fileformat import losses
 from vastgrid.params import declare
 from vastgrid.session.chains import described
 from vastgrid.session.deliver import deliver
 from vastgrid.session.steps import convert, read_file
-from vastgrid.terrain.fileformat import losses
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.survey import Record, survey_of
 
 WRITERS = [each for each in catalog.FORMATS if each.write]
 READERS = [each for each in catalog.FORMATS if each.read]

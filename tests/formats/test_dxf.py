@@ -12,13 +12,13 @@ from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours
+from vastgrid.data.linework import from_lines
+from vastgrid.data.tin import areas
 from vastgrid.formats import dxf
 from vastgrid.formats.dxf._collect import text_height
 from vastgrid.formats.dxf._write import ContourForm, Version
+from vastgrid.formats.dxf.sorting import Becomes, Rule, parse_rules, rules_text
 from vastgrid.session.steps import read_file
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.sorting import Becomes, Rule, parse_rules, rules_text
-from vastgrid.terrain.tin import areas
 
 
 def read(path, **options):

@@ -16,12 +16,12 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
 from vastgrid.convert import contours, facets
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import losses
+from vastgrid.families.rasterfile import Holds
 from vastgrid.formats import asciigrid, dxf, geotiff, landxml, las, shapefile, text
 from vastgrid.session.steps import convert, read_file
-from vastgrid.terrain.fileformat import losses
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.rasterfile import Holds
-from vastgrid.terrain.units import in_units
+from vastgrid.shaping.units import in_units
 
 
 def tags(*pairs):
@@ -307,8 +307,8 @@ SOURCE = (
     "ring", ["PntList2D>5 5 5 95 95 95 95 5 5 5</PntList2D", "PntList3D>5 5 1 5 95 1 95 95 1 95 5 1 5 5 1</PntList3D"]
 )
 def test_source_data_is_built_with_its_boundaries(tmp_path, ring):
-    from vastgrid.terrain.compare import heights
-    from vastgrid.terrain.tin import areas
+    from vastgrid.data.tin import areas
+    from vastgrid.measures.heights import heights
 
     (tmp_path / "t.xml").write_text(HEAD + SOURCE.format(ring) + "</LandXML>")
     source = read_file(tmp_path / "t.xml", {}, Silent())
@@ -458,10 +458,10 @@ def test_a_grid_of_something_else_is_no_ground(run_cli, tmp_path):
 
 
 def test_looks_and_checks_follow_the_quantity(tmp_path):
+    from vastgrid.looks.colouring import Dressed, surface_scale
+    from vastgrid.looks.look import choices, look_of
+    from vastgrid.measures.figures import figures_of
     from vastgrid.session.inspection import inspect
-    from vastgrid.terrain.colouring import Dressed, surface_scale
-    from vastgrid.terrain.figures import figures_of
-    from vastgrid.terrain.look import choices, look_of
 
     (grid,) = tif(slopes(tmp_path)).datasets
     assert surface_scale(Dressed(grid, look_of(grid), 0), 0.0, 300.0).title == "Slope in %"

@@ -14,16 +14,16 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours
 from vastgrid.convert.tin import TinParams, run
+from vastgrid.data.frame import Frame
+from vastgrid.data.linework import from_lines
+from vastgrid.data.survey import Record, survey_of
+from vastgrid.declarations.fileformat import losses
 from vastgrid.formats import landxml
 from vastgrid.formats.landxml._read import Take
 from vastgrid.session.deliver import deliver
 from vastgrid.session.steps import read_file
-from vastgrid.terrain.alignment import profile_heights
-from vastgrid.terrain.fileformat import losses
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.survey import Record, survey_of
-from vastgrid.terrain.units import in_units
+from vastgrid.shaping.alignment import profile_heights
+from vastgrid.shaping.units import in_units
 
 READ, WRITE = landxml.LandXmlReadParams(), landxml.LandXmlWriteParams()
 

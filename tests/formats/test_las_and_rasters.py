@@ -9,9 +9,9 @@ from vastgrid.base.errors import DataError, FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import grid
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.grid import Grid
 from vastgrid.formats import asciigrid, geotiff, las
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.grid import Grid
 
 
 def cloud(name, classes=""):

@@ -15,10 +15,10 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.convert import upper
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.tin import Tin, areas
 from vastgrid.params import declare
 from vastgrid.session.steps import read_file
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.tin import Tin, areas
 
 
 def read(path, **words):

@@ -12,10 +12,10 @@ from builders import DATA
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
+from vastgrid.data.pointset import PointSet
+from vastgrid.families.cloudfile import CloudReadParams, filtered, parse_area
 from vastgrid.kernels.clouds import thinned
 from vastgrid.session.steps import peek_file, read_file
-from vastgrid.terrain.cloudfile import CloudReadParams, filtered, parse_area
-from vastgrid.terrain.pointset import PointSet
 
 
 def read(path, **words):

@@ -363,9 +363,9 @@ def check(name: str, seed: int, folder: Path) -> None:
     from vastgrid import catalog
     from vastgrid.base.errors import VastGridError
     from vastgrid.base.progress import Silent
+    from vastgrid.data.grid import Grid
+    from vastgrid.data.tin import Tin
     from vastgrid.params import declare
-    from vastgrid.terrain.grid import Grid
-    from vastgrid.terrain.tin import Tin
 
     own, file, make = SCENARIOS[name]
     kind = catalog.format_named(own)

@@ -6,14 +6,14 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from vastgrid.data.frame import UNKNOWN
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.tin import Tin, areas
 from vastgrid.kernels.cloudorder import LEVELS, coarse_to_fine, count_tiles, scatter
 from vastgrid.kernels.clouds import unpacked
 from vastgrid.kernels.locate import buckets, covering
 from vastgrid.kernels.topology import neighbours_of, wind
-from vastgrid.terrain.assemble import fans, merged, surface_from_faces
-from vastgrid.terrain.frame import UNKNOWN
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.tin import Tin, areas
+from vastgrid.shaping.assemble import fans, merged, surface_from_faces
 
 
 def packed(data):

@@ -10,12 +10,12 @@ from builders import METRES
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
 from vastgrid.convert import contours
+from vastgrid.data.grid import Grid
 from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import undoubled
 from vastgrid.kernels.shade import hillshade, slope_aspect
-from vastgrid.terrain.compare import grid_tin
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.levels import interval_of
+from vastgrid.measures.levels import interval_of
+from vastgrid.shaping.surfaces import grid_tin
 
 
 @pytest.fixture(scope="module")
@@ -109,7 +109,7 @@ def test_levels_on_vertices_are_measured(interval, base):
     rng = np.random.default_rng(5)
     x, y = (part.ravel() * 10.0 + rng.uniform(-3, 3, 1600) for part in np.meshgrid(np.arange(40.0), np.arange(40.0)))
     from vastgrid.convert import tin
-    from vastgrid.terrain.pointset import PointSet
+    from vastgrid.data.pointset import PointSet
 
     cloud = PointSet(frame=METRES, xyz=np.column_stack((x, y, np.round(6 * np.sin(x / 60) * np.cos(y / 50)))))
     ground = tin.run([cloud], tin.TinParams(), Silent()).dataset

@@ -10,12 +10,14 @@ from builders import METRES, ORIGIN, ground, scattered
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours, facets, grid, points
+from vastgrid.data.frame import Frame
+from vastgrid.data.grid import Grid
 from vastgrid.kernels import locate, raster, shade
 from vastgrid.kernels.isolines import isolines
-from vastgrid.terrain.compare import contour_tin, difference, grid_tin, heights
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.units import in_units
+from vastgrid.measures.difference import difference
+from vastgrid.measures.heights import heights
+from vastgrid.shaping.surfaces import contour_tin, grid_tin
+from vastgrid.shaping.units import in_units
 
 
 def plane(x, y):
@@ -162,7 +164,7 @@ def test_difference_of_shifted_planes_is_the_shift():
 
 def test_largest_difference_is_found_where_edges_cross():
     # Two tents over one square, ridges across each other: the largest gap is in the middle, at no vertex of either.
-    from vastgrid.terrain.tin import Tin
+    from vastgrid.data.tin import Tin
 
     square = np.array([(0, 0, 0), (10, 0, 10), (10, 10, 0), (0, 10, 10.0)])
     one = Tin(frame=METRES, vertices=square, triangles=[(0, 1, 2), (0, 2, 3)])

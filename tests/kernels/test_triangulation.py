@@ -11,11 +11,11 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
 from vastgrid.convert.tin import Meeting, TinParams, run
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import areas
 from vastgrid.kernels.topology import neighbours_of
 from vastgrid.kernels.triangulate import triangulate
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import areas
 
 
 def in_circle(a, b, c, d):
@@ -139,7 +139,7 @@ def test_outer_boundary_cuts_exactly_and_keeps_the_ground():
     whole = run([points], TinParams(), Silent()).dataset
     tin = run([points, work], TinParams(boundary="site_limit"), Silent()).dataset
     assert areas(tin).sum() == pytest.approx(shapely.Polygon(ring).area, rel=1e-9)
-    from vastgrid.terrain.compare import difference
+    from vastgrid.measures.difference import difference
 
     assert difference(whole, tin, Silent()).rmse < 0.02
 

@@ -10,9 +10,9 @@ from hands import named, settle
 from vastgrid import catalog
 from vastgrid.base.quantities import Unit
 from vastgrid.job.lineage import Role, State
+from vastgrid.measures.figures import Histogram
 from vastgrid.qt import theme
 from vastgrid.qt.histograms import HistogramView
-from vastgrid.terrain.figures import Histogram
 
 LEFT = Qt.MouseButton.LeftButton
 SHIFT, CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier

@@ -9,16 +9,16 @@ from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtWidgets import QDialog, QFileDialog, QMenu, QToolButton
 
 from hands import click, named, pixels, settle, surface, wheel
+from vastgrid.data.frame import Frame
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
 from vastgrid.demo import ground
+from vastgrid.job.cloudindex import WORTH
+from vastgrid.measures.heights import heights
 from vastgrid.qt import picturing, pointing, rendering, theme
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.qt.view import bounds
 from vastgrid.session.session import Session
-from vastgrid.terrain.cloudindex import WORTH
-from vastgrid.terrain.compare import heights
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
 
 E0, N0 = ground.ORIGIN
 LEFT, RIGHT = Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton
@@ -291,7 +291,7 @@ def big():
 
 def test_a_point_of_a_large_cloud_is_caught_through_its_index(big, tmp_path):
     from vastgrid.base.progress import Silent
-    from vastgrid.terrain import cloudindex
+    from vastgrid.job import cloudindex
 
     place = big.xyz[12_345]
     alone = pointing.caught([big], place[0] + 0.01, place[1], 11.0, 0.005)

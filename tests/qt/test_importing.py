@@ -11,7 +11,12 @@ from PyQt6.QtGui import QDropEvent
 import samples
 from builders import DATA, HANDMADE
 from vastgrid.base.quantities import Unit
+from vastgrid.data.frame import Frame
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import areas
 from vastgrid.formats import text as text_format
+from vastgrid.formats.dxf.sorting import Becomes, Rule
+from vastgrid.looks.colouring import plain
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.import_candidate import Candidate, Contents
 from vastgrid.qt.import_units import UnitsPart
@@ -19,11 +24,6 @@ from vastgrid.qt.main_window import MainWindow
 from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.session.session import Session
 from vastgrid.session.steps import Source
-from vastgrid.terrain.colouring import plain
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.sorting import Becomes, Rule
-from vastgrid.terrain.tin import areas
 
 
 @pytest.fixture
@@ -380,7 +380,7 @@ def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
 def test_a_large_cloud_is_put_in_order_behind_and_may_rest(qtbot, window, monkeypatch):
     monkeypatch.setattr("vastgrid.qt.ordering.WORTH", 1000)
     monkeypatch.setattr("vastgrid.qt.rendering.WORTH", 1000)
-    monkeypatch.setattr("vastgrid.terrain.cloudindex.BLOCK", 500)
+    monkeypatch.setattr("vastgrid.job.cloudindex.BLOCK", 500)
     xyz = np.random.default_rng(1).random((60_000, 3)) * (300, 200, 20)
     cloud = PointSet(name="scan", xyz=xyz)
     window.ordering.see_to([cloud], window.session.folder)

@@ -13,7 +13,14 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
 from builders import METRES, ground, scattered
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.quantities import Length, Quantity, Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.survey import Record, survey_of
+from vastgrid.families.cloudfile import CloudReadParams
 from vastgrid.kernels import shade
+from vastgrid.looks import ramps
+from vastgrid.looks.colouring import Dressed, plain
+from vastgrid.looks.look import look_of
 from vastgrid.params import declare
 from vastgrid.params.declare import Param
 from vastgrid.qt import divider, furniture, rendering, theme
@@ -22,13 +29,6 @@ from vastgrid.qt.import_dialog import _line, _together
 from vastgrid.qt.kept_box import KeptBox
 from vastgrid.qt.picture import Picture
 from vastgrid.qt.view import View, bounds, fitted
-from vastgrid.terrain import ramps
-from vastgrid.terrain.cloudfile import CloudReadParams
-from vastgrid.terrain.colouring import Dressed, plain
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.look import look_of
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.survey import Record, survey_of
 
 
 class Taste(Enum):

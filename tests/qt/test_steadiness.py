@@ -125,10 +125,10 @@ def test_pictures_of_sparse_points_can_be_seen():
     import numpy as np
 
     from builders import METRES
+    from vastgrid.data.pointset import PointSet
     from vastgrid.qt import rendering
     from vastgrid.qt.lineage_view import PICTURE
     from vastgrid.qt.view import bounds, fitted
-    from vastgrid.terrain.pointset import PointSet
 
     rng = np.random.default_rng(2)
     points = PointSet(name="p", frame=METRES, xyz=rng.random((60, 3)) * (900.0, 600.0, 20.0))

@@ -16,15 +16,15 @@ from PyQt6.QtGui import QGuiApplication, QImage, QPainter
 from hands import click, named, pixels, settle, surface, wheel
 from vastgrid.base.errors import CallError
 from vastgrid.demo import ground
+from vastgrid.looks import ramps
+from vastgrid.looks.colouring import Scale
+from vastgrid.measures.heights import heights
 from vastgrid.qt import furniture, theme
 from vastgrid.qt.go_dialog import place_of
 from vastgrid.qt.interval_dialog import IntervalDialog
 from vastgrid.qt.picturing import Sheet, SheetDialog
 from vastgrid.qt.view import View, bounds
 from vastgrid.session.session import Session
-from vastgrid.terrain import ramps
-from vastgrid.terrain.colouring import Scale
-from vastgrid.terrain.compare import heights
 
 E0, N0 = ground.ORIGIN
 

@@ -11,11 +11,11 @@ from PyQt6.QtGui import QColor, QDropEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QMessageBox, QPushButton
 
 from vastgrid.job.lineage import State
+from vastgrid.measures.heights import heights
 from vastgrid.qt import theme
 from vastgrid.qt.finder import understood
 from vastgrid.qt.main_window import MainWindow
 from vastgrid.session.session import Session
-from vastgrid.terrain.compare import heights
 
 
 @pytest.fixture

@@ -14,12 +14,12 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.convert import lattice
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.pointset import PointSet
+from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 from vastgrid.services.elevation import MOST, elevations, serve, simulated
 from vastgrid.session.steps import convert
-from vastgrid.terrain.compare import heights
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.pointset import PointSet
 
 DEGREES = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, Unit.METRE)
 

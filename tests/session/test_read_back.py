@@ -12,11 +12,11 @@ from vastgrid.base.errors import CallError, FormatError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.convert import contours, grid
+from vastgrid.data.frame import Frame
+from vastgrid.data.linework import from_lines
+from vastgrid.data.survey import Record, survey_of
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.steps import read_file
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.survey import Record, survey_of
 
 SURFACE = ground(300)
 FORMAT = {each.id: each for each in catalog.FORMATS}

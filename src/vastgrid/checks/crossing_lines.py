@@ -12,12 +12,12 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, length_in
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.linework import Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.check import Check, cut_short, with_unit
 from vastgrid.kernels.crossings import crossings, on_segments
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, with_unit
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.linework import Linework
-from vastgrid.terrain.pointset import PointSet
 
 
 @dataclass(frozen=True)

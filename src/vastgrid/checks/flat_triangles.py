@@ -11,11 +11,11 @@ import numpy as np
 from vastgrid.base.findings import Finding, Severity, count, either
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Quantity
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.tin import Tin, areas
+from vastgrid.declarations.check import Check
 from vastgrid.kernels.vertexwise import groups
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.tin import Tin, areas
 
 
 @dataclass(frozen=True)

@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Quantity
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.check import Check, cut_short, plan_area, with_unit
 from vastgrid.kernels.raster import raster_heights
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, plan_area, with_unit
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 CELLS = 600
 

@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import Linework
+from vastgrid.declarations.check import Check, cut_short
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.linework import Linework
 
 
 @dataclass(frozen=True)

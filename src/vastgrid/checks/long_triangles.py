@@ -12,11 +12,11 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding, Remedy, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
+from vastgrid.data.dataset import Dataset, Flags, Floats
+from vastgrid.data.tin import Tin, areas
+from vastgrid.declarations.check import Check, cut_short, plan_area, with_unit
 from vastgrid.kernels.vertexwise import around, groups
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, plan_area, with_unit
-from vastgrid.terrain.dataset import Dataset, Flags, Floats
-from vastgrid.terrain.tin import Tin, areas
 
 
 @dataclass(frozen=True)

@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.check import Check, cut_short, point_name
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.check import Check, cut_short, point_name
 
 _NUMBERED = re.compile(r" \(\d+\)$")
 

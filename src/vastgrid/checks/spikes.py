@@ -13,14 +13,14 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Flags, Floats
+from vastgrid.data.frame import ratio_of
+from vastgrid.data.grid import Grid
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
 from vastgrid.kernels.vertexwise import around
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, point_name, with_unit
-from vastgrid.terrain.dataset import Dataset, Flags, Floats
-from vastgrid.terrain.frame import ratio_of
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 # Neighbours of points that no triangles join; beyond so many points a search for neighbours takes too long.
 NEAREST = 8

@@ -11,12 +11,12 @@ import numpy as np
 from vastgrid.base.findings import Finding, Remedy, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
 from vastgrid.kernels.topology import group_places
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check, cut_short, point_name, with_unit
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 # From so many points on it is a scan, in which steep things have many heights at one place.
 CLOUD = 200_000

@@ -11,14 +11,14 @@ import numpy as np
 from vastgrid.base.findings import Finding, Remedy
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Quantity, Unit
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.check import Check
+from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check
-from vastgrid.terrain.compare import heights
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 SAMPLE, ENOUGH = 2000, 20
 # No ground is higher (8 849 m, Nepal and China's joint survey of 2020; from memory).

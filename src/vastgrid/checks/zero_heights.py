@@ -11,13 +11,13 @@ import numpy as np
 from vastgrid.base.findings import Finding, Severity, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.check import Check
 from vastgrid.params.declare import Param
-from vastgrid.terrain.check import Check
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 
 @dataclass(frozen=True)

@@ -9,10 +9,10 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.regular import grid_of, is_complete
+from vastgrid.data.grid import Grid
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.shaping.regular import grid_of, is_complete
 
 
 @dataclass(frozen=True)

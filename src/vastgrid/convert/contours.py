@@ -14,15 +14,16 @@ from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.data.dataset import Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Result
 from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import isolines, undoubled
+from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
-from vastgrid.terrain.compare import contour_tin, difference
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours
-from vastgrid.terrain.tin import Tin
+from vastgrid.shaping.surfaces import contour_tin
 
 MOST_LEVELS = 20_000
 # Turning more vertices of contours back into a TIN takes longer than making and writing them.

@@ -11,11 +11,11 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import Linework, from_lines
+from vastgrid.data.survey import Survey
+from vastgrid.declarations.conversion import Conversion, Result
 from vastgrid.params.declare import Param
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.linework import Linework, from_lines
-from vastgrid.terrain.survey import Survey
 
 
 class Layers(Enum):

@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.compare import difference, grid_tin
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.tin import Tin
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.measures.difference import difference
+from vastgrid.shaping.surfaces import grid_tin
 
 
 @dataclass(frozen=True)

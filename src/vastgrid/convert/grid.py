@@ -13,12 +13,12 @@ from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin, areas
+from vastgrid.declarations.conversion import Conversion, Result
 from vastgrid.kernels.raster import raster_heights
+from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
-from vastgrid.terrain.compare import difference
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.tin import Tin, areas
 
 MOST_CELLS = 400_000_000
 

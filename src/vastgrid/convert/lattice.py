@@ -16,19 +16,19 @@ from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, factor
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import is_geographic
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.families.cloudfile import parse_area
 from vastgrid.kernels.topology import inside_polygon
+from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
 from vastgrid.services.elevation import elevations
-from vastgrid.terrain.cloudfile import parse_area
-from vastgrid.terrain.compare import heights
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.frame import is_geographic
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.reproject import WGS84, passage
-from vastgrid.terrain.tin import Tin
+from vastgrid.shaping.reproject import WGS84, passage
 
 MOST = 5_000_000
 

@@ -9,12 +9,12 @@ import numpy as np
 
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Result
 
 
 @dataclass(frozen=True)

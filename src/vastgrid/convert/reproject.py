@@ -9,17 +9,17 @@ from typing import Annotated
 
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import crs_name, is_geographic
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Result
 from vastgrid.params.declare import Param
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.frame import crs_name, is_geographic
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.reproject import reprojected, utm_zone
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin
+from vastgrid.shaping.reproject import reprojected, utm_zone
 
 
 @dataclass(frozen=True)

@@ -16,18 +16,18 @@ from vastgrid.base.findings import Finding, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, is_geographic
+from vastgrid.data.linework import BOUNDARY, BOUNDARY_ROLES, Contours, Linework
+from vastgrid.data.loss import Loss
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin, areas
+from vastgrid.declarations.conversion import Conversion, Result
 from vastgrid.kernels import topology
 from vastgrid.kernels.triangulate import Triangulation, triangulate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.compare import Loss
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.frame import Frame, is_geographic
-from vastgrid.terrain.limits import cut_to, limits_area
-from vastgrid.terrain.linework import BOUNDARY, BOUNDARY_ROLES, Contours, Linework
-from vastgrid.terrain.meeting import RULE, Meeting, Met, height_along, meet, once_in_order
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin, areas
+from vastgrid.shaping.limits import cut_to, limits_area
+from vastgrid.shaping.meeting import RULE, Meeting, Met, height_along, meet, once_in_order
 
 
 @dataclass(frozen=True)

@@ -13,12 +13,12 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, either
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Result
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import merged, oriented_tin, overlaps
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.tin import Tin
+from vastgrid.shaping.assemble import merged, oriented_tin, overlaps
 
 
 class Side(Enum):

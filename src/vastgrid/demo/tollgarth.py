@@ -15,18 +15,18 @@ from vastgrid import catalog
 from vastgrid.base.files import replacing
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
+from vastgrid.data.frame import Frame, local_crs
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Record, Survey, survey_of
+from vastgrid.data.tin import Tin
 from vastgrid.demo import ground
 from vastgrid.demo.ground import ORIGIN, SIZE, Floats
 from vastgrid.formats.dxf import DxfWriteParams
 from vastgrid.job.lineage import Node
 from vastgrid.session.session import Session
-from vastgrid.terrain.alignment import drawn
-from vastgrid.terrain.frame import Frame, local_crs
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Record, Survey, survey_of
-from vastgrid.terrain.tin import Tin
+from vastgrid.shaping.alignment import drawn
 
 EDITION = 8
 CLOUD_POINTS = 420_000
@@ -98,7 +98,7 @@ def _write_old_plan(folder: Path, rng: np.random.Generator) -> None:
     import shapely
 
     from vastgrid.kernels.isolines import isolines
-    from vastgrid.terrain.compare import grid_tin
+    from vastgrid.shaping.surfaces import grid_tin
 
     x, y = np.meshgrid(np.arange(0.0, SIZE[0], 8.0), np.arange(SIZE[1], 0.0, -8.0))
     before = ground.hill(x.ravel(), y.ravel()).reshape(x.shape)

@@ -15,12 +15,12 @@ from vastgrid.base.errors import DataError, FormatError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
+from vastgrid.families.rasterfile import BandParams, Holds, read_band
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult, rounding, weighing
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import BandParams, Holds, read_band
 
 NODATA = -9999
 

@@ -12,11 +12,11 @@ import numpy as np
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.assemble import fans
-from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
-from vastgrid.terrain.frame import UNKNOWN, Frame, frame_of_crs
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import Part, Up, surfaces
+from vastgrid.data.frame import UNKNOWN, Frame, frame_of_crs
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult
+from vastgrid.families.meshfile import Part, Up, surfaces
+from vastgrid.shaping.assemble import fans
 
 # How deep the boundaries of each geometry type are nested above a surface's rings (CityJSON 2.0, 3).
 _DEPTH = {"MultiSurface": 0, "CompositeSurface": 0, "Solid": 1, "MultiSolid": 2, "CompositeSolid": 2}

@@ -13,11 +13,11 @@ from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
-from vastgrid.terrain.cloudfile import CloudReadParams, filtered
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.pointset import PointSet
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.cloudfile import CloudReadParams, filtered
 
 # Names of the standard (ASTM E2807) and ours; the others keep theirs.
 _NAMES = {

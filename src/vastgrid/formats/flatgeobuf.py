@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from vastgrid.terrain.vectorfile import vector_format
+from vastgrid.families.vectorfile import vector_format
 
 
 def sniff(head: bytes, path: Path) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from vastgrid.terrain.vectorfile import vector_format
+from vastgrid.families.vectorfile import vector_format
 
 _KINDS = rb'"type"\s*:\s*"(Feature|FeatureCollection|GeometryCollection|(Multi)?(Point|LineString|Polygon))"'
 

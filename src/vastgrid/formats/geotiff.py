@@ -12,12 +12,12 @@ import numpy as np
 
 from vastgrid.base.errors import library_faults
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import local_crs
+from vastgrid.data.grid import Grid
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.families.rasterfile import BandParams, peeked, read_band
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.terrain.frame import local_crs
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import BandParams, peeked, read_band
 
 
 class Precision(Enum):

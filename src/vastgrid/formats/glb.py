@@ -9,10 +9,10 @@ from pathlib import Path
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import MeshReadParamsY, read_by_library
+from vastgrid.data.frame import Frame
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.meshfile import MeshReadParamsY, read_by_library
 
 
 def read(path: Path, params: MeshReadParamsY, progress: Progress) -> ReadResult:

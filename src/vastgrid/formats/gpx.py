@@ -18,13 +18,13 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import parse_xml
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
 
 
 class Tracks(Enum):

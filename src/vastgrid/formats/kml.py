@@ -18,13 +18,13 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.levels import interval_finding
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
 
 
 @dataclass(frozen=True)

@@ -17,13 +17,13 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Floats
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.cloudfile import CloudReadParams, filtered, parse_classes
 from vastgrid.kernels.clouds import place_points
 from vastgrid.params.declare import Param
-from vastgrid.terrain.cloudfile import CloudReadParams, filtered, parse_classes
-from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.pointset import PointSet
 
 CHUNK = 500_000
 

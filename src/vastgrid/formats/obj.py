@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.assemble import fans
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import MeshReadParams, Part, surfaces
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.meshfile import MeshReadParams, Part, surfaces
+from vastgrid.shaping.assemble import fans
 
 
 def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:

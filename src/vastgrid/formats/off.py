@@ -9,10 +9,10 @@ import numpy as np
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.assemble import fans
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import MeshReadParams, surfaces
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.meshfile import MeshReadParams, surfaces
+from vastgrid.shaping.assemble import fans
 
 _HEAD = re.compile(rb"\s*((?:#[^\n]*\n\s*)*)(ST)?(C)?(N)?OFF\b", re.IGNORECASE)
 

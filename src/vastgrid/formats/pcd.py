@@ -14,10 +14,10 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.cloudfile import CloudReadParams, filtered
 from vastgrid.kernels.clouds import unpacked
-from vastgrid.terrain.cloudfile import CloudReadParams, filtered
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.pointset import PointSet
 
 _TYPES = {
     "F": {4: "<f4", 8: "<f8"},

@@ -15,12 +15,12 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
-from vastgrid.terrain.assemble import fans
-from vastgrid.terrain.cloudfile import CloudReadParams, filtered
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import surfaces
-from vastgrid.terrain.pointset import PointSet
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.cloudfile import CloudReadParams, filtered
+from vastgrid.families.meshfile import surfaces
+from vastgrid.shaping.assemble import fans
 
 _TYPES = {
     **dict.fromkeys(("char", "int8"), "i1"),

@@ -6,9 +6,9 @@ import warnings
 from pathlib import Path
 
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.rasterfile import BandParams, opened, peeked, read_band
+from vastgrid.data.grid import Grid
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.rasterfile import BandParams, opened, peeked, read_band
 
 # What only points elsewhere (other files, servers, whole folders) is never opened for a stranger's file.
 _REFUSED = {

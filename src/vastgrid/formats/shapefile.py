@@ -10,8 +10,8 @@ from typing import Annotated
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding
 from vastgrid.base.words import spaced
+from vastgrid.families.vectorfile import VectorReadParams, vector_format
 from vastgrid.params.declare import Param
-from vastgrid.terrain.vectorfile import VectorReadParams, vector_format
 
 
 @dataclass(frozen=True)

@@ -7,9 +7,9 @@ from pathlib import Path
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import MeshReadParams, read_by_library
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.meshfile import MeshReadParams, read_by_library
 
 
 def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:

@@ -13,10 +13,10 @@ from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
-from vastgrid.terrain.fileformat import Carries, Format, ReadResult
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import MeshReadParams, Part, surfaces
+from vastgrid.data.frame import Frame
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.families.meshfile import MeshReadParams, Part, surfaces
 
 # Units and the order of a transform's twelve numbers by the 3MF core specification 1.3, 3.4 and 3.3.
 _UNITS = {

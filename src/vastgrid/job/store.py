@@ -18,15 +18,15 @@ from vastgrid.base.errors import FormatError, WriteError
 from vastgrid.base.files import write_text
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import LARGE, pieces
+from vastgrid.data.dataset import Dataset, Extent
+from vastgrid.data.frame import Frame
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
 from vastgrid.job.lineage import Graph, History, Node
-from vastgrid.terrain.dataset import Dataset, Extent
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin
 
 _KINDS: dict[str, type[Dataset]] = {kind.kind: kind for kind in (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)}
 JOB_FILE = "job.json"

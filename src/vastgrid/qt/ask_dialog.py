@@ -5,11 +5,11 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QPushButton, QVBoxLayout, QWidget
 
 from vastgrid.base.errors import CallError
+from vastgrid.declarations.conversion import Conversion
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
 from vastgrid.qt.panel_labels import label
 from vastgrid.session.session import Session
-from vastgrid.terrain.conversion import Conversion
 
 
 class AskDialog(QDialog):

@@ -13,11 +13,11 @@ from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import square_word, unit_word
 from vastgrid.base.words import spaced
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin
+from vastgrid.measures.difference import difference
 from vastgrid.session.reporting import report
 from vastgrid.session.steps import in_one_frame
-from vastgrid.terrain.compare import difference
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.tin import Tin
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow

@@ -26,6 +26,8 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding
 from vastgrid.base.quantities import LENGTH_UNITS, Unit
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.fileformat import Format
 from vastgrid.job.lineage import Role
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
@@ -33,8 +35,6 @@ from vastgrid.qt.panel_labels import label
 from vastgrid.session.deliver import prepared
 from vastgrid.session.session import Session
 from vastgrid.session.sources import Units
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Format
 
 
 class DeliverDialog(QDialog):

@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from vastgrid.base.errors import CallError
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin
 from vastgrid.job.lineage import Node, Role
-from vastgrid.terrain.colouring import Dressed
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.look import look_of
-from vastgrid.terrain.tin import Tin
+from vastgrid.looks.colouring import Dressed
+from vastgrid.looks.look import look_of
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow

@@ -6,11 +6,11 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from vastgrid.looks.look import hidden_classes_of, hidden_heights_of, ranges_text
+from vastgrid.measures.figures import Figures, Histogram
 from vastgrid.qt import theme
 from vastgrid.qt.histograms import DensityView, HistogramView
 from vastgrid.qt.panel_labels import label
-from vastgrid.terrain.figures import Figures, Histogram
-from vastgrid.terrain.look import hidden_classes_of, hidden_heights_of, ranges_text
 
 
 class FiguresPart(QWidget):

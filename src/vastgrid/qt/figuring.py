@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from vastgrid.measures.figures import Figures, figures_of
 from vastgrid.tasks.runner import Runner, Task
-from vastgrid.terrain.figures import Figures, figures_of
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow

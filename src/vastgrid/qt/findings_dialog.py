@@ -23,11 +23,11 @@ from PyQt6.QtWidgets import (
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Severity, count
+from vastgrid.declarations.check import Check
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
 from vastgrid.qt.panel_labels import label, rule
 from vastgrid.session.inspection import Noticed
-from vastgrid.terrain.check import Check
 
 if TYPE_CHECKING:
     from vastgrid.qt.inspecting import Inspecting

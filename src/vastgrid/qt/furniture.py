@@ -10,17 +10,17 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
 
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.words import spaced
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.looks.colouring import Dressed, Scale, point_scale, surface_scale
+from vastgrid.looks.look import LineColour
+from vastgrid.looks.ramps import category
 from vastgrid.qt import theme
 from vastgrid.qt.polygons import polygon
 from vastgrid.qt.view import View
-from vastgrid.terrain.colouring import Dressed, Scale, point_scale, surface_scale
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.look import LineColour
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.ramps import category
-from vastgrid.terrain.tin import Tin
 
 # So many entries of a legend are listed; a view of fewer pixels across has little room for them.
 MOST = 9

@@ -7,10 +7,10 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from vastgrid.data.dataset import Floats
+from vastgrid.looks import ramps
+from vastgrid.measures.figures import Histogram
 from vastgrid.qt import theme
-from vastgrid.terrain import ramps
-from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.figures import Histogram
 
 
 class HistogramView(QWidget):

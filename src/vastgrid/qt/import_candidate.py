@@ -13,16 +13,16 @@ from PyQt6.QtGui import QImage
 from vastgrid import catalog
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.fileformat import Format
 from vastgrid.formats import dxf as dxf_format
 from vastgrid.formats import text as text_format
+from vastgrid.measures.evidence import Suggestion, suggestions, units_doubtful
 from vastgrid.params import declare
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.import_text import fitting
 from vastgrid.qt.view import View, bounds, fitted
 from vastgrid.session.steps import Source, peek_file, read_file, turned_findings
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.evidence import Suggestion, suggestions, units_doubtful
-from vastgrid.terrain.fileformat import Format
 
 WIDTH, HEIGHT = 700, 460
 

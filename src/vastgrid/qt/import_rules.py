@@ -24,11 +24,20 @@ from PyQt6.QtWidgets import (
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import count
 from vastgrid.formats.dxf import Drawing
+from vastgrid.formats.dxf.sorting import (
+    TYPES,
+    Becomes,
+    Items,
+    Rule,
+    fits,
+    matched,
+    parse_rules,
+    rules_text,
+)
 from vastgrid.kernels import shade
 from vastgrid.qt.kept_box import KeptBox
 from vastgrid.qt.panel_labels import label
 from vastgrid.qt.view import View
-from vastgrid.terrain.sorting import TYPES, Becomes, Items, Rule, fits, matched, parse_rules, rules_text
 
 HEADS = ("becomes", "name", "layer", "type", "colour", "line type", "from Z", "to Z", "matches")
 

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLabel, QLin
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.quantities import Unit, length_in, parse_length
-from vastgrid.terrain.linework import Contours
+from vastgrid.data.linework import Contours
 
 
 class IntervalDialog(QDialog):

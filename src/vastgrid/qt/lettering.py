@@ -9,11 +9,11 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QImage, QPainter
 
+from vastgrid.data.linework import Contours
+from vastgrid.data.pointset import PointSet
+from vastgrid.looks.colouring import Dressed
 from vastgrid.qt import theme
 from vastgrid.qt.view import View
-from vastgrid.terrain.colouring import Dressed
-from vastgrid.terrain.linework import Contours
-from vastgrid.terrain.pointset import PointSet
 
 
 def write_points(picture: QImage, own: Dressed, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:

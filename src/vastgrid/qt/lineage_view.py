@@ -16,11 +16,11 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from vastgrid import catalog
 from vastgrid.base.findings import count
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
 from vastgrid.job.lineage import Graph, Node, Role, State
 from vastgrid.qt import glyphs, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.view import bounds, fitted
-from vastgrid.terrain.dataset import Dataset
 
 CARD, PICTURE = QSize(246, 58), QSize(62, 46)
 GAP, TOP, LEFT = 7, 26, 16

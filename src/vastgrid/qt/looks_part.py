@@ -9,11 +9,11 @@ from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QColorDialog, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QSlider, QVBoxLayout, QWidget
 
 from vastgrid.base.errors import CallError
+from vastgrid.data.dataset import Dataset
+from vastgrid.looks.look import choices, look_class
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
 from vastgrid.qt.panel_labels import label
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.look import choices, look_class
 
 # What is worth a row before “more” is pressed.
 _FIRST = ("colour", "against", "opacity", "hidden", "faces")

@@ -27,6 +27,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
 from vastgrid.qt import theme
 from vastgrid.qt.actions import add_actions
 from vastgrid.qt.bridge import Bridge
@@ -52,7 +53,6 @@ from vastgrid.qt.views import Views
 from vastgrid.qt.window_place import place_window, remember_window
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
-from vastgrid.terrain.dataset import Dataset
 
 
 class MainWindow(QMainWindow):

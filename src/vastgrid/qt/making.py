@@ -14,6 +14,10 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.params import declare
 from vastgrid.qt import glyphs
@@ -21,10 +25,6 @@ from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.buttons import entry
 from vastgrid.session.deliver import Delivery
 from vastgrid.tasks.runner import Task
-from vastgrid.terrain.conversion import Conversion, listed
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours
-from vastgrid.terrain.tin import Tin
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow

@@ -12,14 +12,14 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayou
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours
+from vastgrid.data.tin import Tin
+from vastgrid.measures.measure import IntervalCheck, chain_rows, check_interval
+from vastgrid.measures.snap import Caught
 from vastgrid.qt import theme
 from vastgrid.qt.interval_dialog import IntervalDialog
 from vastgrid.qt.tools import AreaTool, Tool
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours
-from vastgrid.terrain.measure import IntervalCheck, chain_rows, check_interval
-from vastgrid.terrain.snap import Caught
-from vastgrid.terrain.tin import Tin
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow

@@ -6,12 +6,12 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.pointset import PointSet
+from vastgrid.job.cloudindex import WORTH, CloudIndex, build, opened
 from vastgrid.qt import rendering
 from vastgrid.qt.bridge import Bridge
 from vastgrid.tasks.runner import Runner, Task
-from vastgrid.terrain.cloudindex import WORTH, CloudIndex, build, opened
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.pointset import PointSet
 
 
 class Ordering:

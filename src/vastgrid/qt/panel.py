@@ -22,7 +22,9 @@ from PyQt6.QtWidgets import (
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
 from vastgrid.base.words import spaced
+from vastgrid.data.linework import Linework
 from vastgrid.job.lineage import Node, Role, State
+from vastgrid.measures.figures import Figures
 from vastgrid.params import declare
 from vastgrid.qt import theme
 from vastgrid.qt.field_editor import FieldEditor
@@ -34,8 +36,6 @@ from vastgrid.qt.looks_part import LooksPart
 from vastgrid.qt.panel_labels import label, rule
 from vastgrid.qt.sources_part import SourcesPart
 from vastgrid.session.session import Session
-from vastgrid.terrain.figures import Figures
-from vastgrid.terrain.linework import Linework
 
 
 class Panel(QWidget):

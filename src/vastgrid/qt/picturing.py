@@ -28,13 +28,13 @@ from vastgrid.base.files import replacing
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.survey import Survey
+from vastgrid.looks.colouring import Dressed, Scale, line_colours
 from vastgrid.qt import furniture, rendering, theme
 from vastgrid.qt.lettering import write_levels
 from vastgrid.qt.polygons import polygon
 from vastgrid.qt.view import View
-from vastgrid.terrain.colouring import Dressed, Scale, line_colours
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.survey import Survey
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow

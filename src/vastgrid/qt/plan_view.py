@@ -24,17 +24,17 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.linework import Contours
+from vastgrid.data.tin import Tin
+from vastgrid.looks.colouring import Dressed, Scale
+from vastgrid.measures.heights import bucket_index, heights_at_hand
+from vastgrid.measures.snap import Caught
 from vastgrid.qt import divider, furniture, pointing, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.painter import Painter, Size
 from vastgrid.qt.tools import AreaTool, Tool
 from vastgrid.qt.view import View, bounds, fitted
-from vastgrid.terrain.colouring import Dressed, Scale
-from vastgrid.terrain.compare import bucket_index, heights_at_hand
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.linework import Contours
-from vastgrid.terrain.snap import Caught
-from vastgrid.terrain.tin import Tin
 
 MARGIN = 1.5
 # How near the pointer has to come to be caught, in pixels; a press that moves farther than SLIP is a drag.

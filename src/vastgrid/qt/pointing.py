@@ -8,17 +8,17 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.job.cloudindex import WORTH
 from vastgrid.kernels.nearest import on_lines
+from vastgrid.measures.heights import heights, heights_at_hand
+from vastgrid.measures.snap import Caught, catch
 from vastgrid.qt import rendering
-from vastgrid.terrain.cloudindex import WORTH
-from vastgrid.terrain.compare import heights, heights_at_hand
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.snap import Caught, catch
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin
 
 
 def readout(datasets: Sequence[Dataset], east: float, north: float) -> str:

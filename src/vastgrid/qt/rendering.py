@@ -11,14 +11,19 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QImage, QPainter
 
+from vastgrid.data.dataset import Dataset, fixed
+from vastgrid.data.frame import ratio_of
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework, take_lines
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.job.cloudindex import WORTH, CloudIndex, glimpse, glimpse_rows
 from vastgrid.kernels import shade
 from vastgrid.kernels.raster import raster_faces, raster_heights
-from vastgrid.qt import theme
-from vastgrid.qt.lettering import write_levels, write_points
-from vastgrid.qt.view import View
-from vastgrid.terrain import ramps
-from vastgrid.terrain.cloudindex import WORTH, CloudIndex, glimpse, glimpse_rows
-from vastgrid.terrain.colouring import (
+from vastgrid.looks import ramps
+from vastgrid.looks.colouring import (
     Dressed,
     banded,
     by_height,
@@ -31,16 +36,11 @@ from vastgrid.terrain.colouring import (
     surface_scale,
     surface_values,
 )
-from vastgrid.terrain.compare import heights, lattice
-from vastgrid.terrain.dataset import Dataset, fixed
-from vastgrid.terrain.frame import ratio_of
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework, take_lines
-from vastgrid.terrain.look import Faces, PointColour, SurfaceColour, hidden_at
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin
+from vastgrid.looks.look import Faces, PointColour, SurfaceColour, hidden_at
+from vastgrid.measures.heights import heights, lattice
+from vastgrid.qt import theme
+from vastgrid.qt.lettering import write_levels, write_points
+from vastgrid.qt.view import View
 
 Colours = NDArray[np.uint8]
 Floats = NDArray[np.float64]

@@ -11,10 +11,10 @@ from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit, unit_word
+from vastgrid.looks.ramps import CATEGORIES
+from vastgrid.measures.section import Profile
 from vastgrid.qt import furniture, theme
 from vastgrid.qt.polygons import polygon
-from vastgrid.terrain.ramps import CATEGORIES
-from vastgrid.terrain.section import Profile
 
 LEFT, RIGHT, TOP, BOTTOM = 62.0, 16.0, 26.0, 24.0
 EXAGGERATIONS = (0.0, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0)

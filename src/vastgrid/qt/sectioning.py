@@ -28,19 +28,19 @@ from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.files import replacing, write_text
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, length_in, parse_length, unit_word
+from vastgrid.data.dataset import Floats
+from vastgrid.data.frame import UNKNOWN, Frame, ratio_of
+from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.job.cloudindex import WORTH
+from vastgrid.measures.section import Profile, as_csv, cut, lengths_along, stepped
+from vastgrid.measures.snap import Caught
 from vastgrid.qt import rendering, theme
 from vastgrid.qt.buttons import entry, flat_button, menu_button
 from vastgrid.qt.section_view import EXAGGERATIONS, SectionView
 from vastgrid.qt.tools import Tool
 from vastgrid.session.deliver import deliver
 from vastgrid.tasks.runner import Runner, Task
-from vastgrid.terrain.cloudindex import WORTH
-from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.frame import UNKNOWN, Frame, ratio_of
-from vastgrid.terrain.linework import from_lines
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.section import Profile, as_csv, cut, lengths_along, stepped
-from vastgrid.terrain.snap import Caught
 
 if TYPE_CHECKING:
     from vastgrid.qt.main_window import MainWindow

@@ -13,17 +13,17 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
+from vastgrid.data.grid import Grid
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.job.cloudindex import CloudIndex
+from vastgrid.looks.camera import Camera
+from vastgrid.looks.colouring import Dressed, Scale
+from vastgrid.looks.scene import Scene, Shot, fitted, shoot
+from vastgrid.measures.heights import heights, heights_at_hand
 from vastgrid.qt import furniture, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.painter import Painter, Size
-from vastgrid.terrain.camera import Camera
-from vastgrid.terrain.cloudindex import CloudIndex
-from vastgrid.terrain.colouring import Dressed, Scale
-from vastgrid.terrain.compare import heights, heights_at_hand
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.scene import Scene, Shot, fitted, shoot
-from vastgrid.terrain.tin import Tin
 
 ORBIT, WALK, FLY = "orbit", "walk", "fly"
 MODES = (ORBIT, WALK, FLY)

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
+from vastgrid.measures.snap import Caught
 from vastgrid.qt import theme
-from vastgrid.terrain.snap import Caught
 
 if TYPE_CHECKING:
     from vastgrid.qt.plan_view import PlanView

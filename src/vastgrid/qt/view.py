@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.terrain.dataset import Dataset, fixed
+from vastgrid.data.dataset import Dataset, fixed
 
 Floats = NDArray[np.float64]
 

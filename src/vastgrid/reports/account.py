@@ -9,7 +9,7 @@ from typing import Any, Protocol
 
 from vastgrid import __version__
 from vastgrid.base.findings import Finding
-from vastgrid.terrain.compare import Loss
+from vastgrid.data.loss import Loss
 
 
 class StepLike(Protocol):

@@ -15,18 +15,20 @@ from vastgrid.base.findings import Finding, Severity, count, counted, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours
+from vastgrid.data.loss import Loss
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, listed
+from vastgrid.declarations.fileformat import Format
+from vastgrid.measures.difference import difference
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.inspection import inspect
 from vastgrid.session.steps import Source, convert, in_one_frame, read_file, turned_findings, with_known_units
-from vastgrid.terrain.compare import Loss, contour_tin, difference
-from vastgrid.terrain.conversion import Conversion, listed
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Format
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
+from vastgrid.shaping.surfaces import contour_tin
 
 Units = tuple[Unit | None, Unit | None]
 T = TypeVar("T")
@@ -154,7 +156,7 @@ class Via:
 
 def described(dataset: Dataset) -> dict[str, Any]:
     """Return a dataset's figures as plain values, None where unknown."""
-    from vastgrid.terrain.frame import crs_name, epsg_code
+    from vastgrid.data.frame import crs_name, epsg_code
 
     frame = dataset.frame
     code = epsg_code(frame.crs) if frame.crs else None

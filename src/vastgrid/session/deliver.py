@@ -17,15 +17,15 @@ from vastgrid.base.files import beside
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Format, losses
 from vastgrid.session.readback import Check, compare
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Format, losses
-from vastgrid.terrain.linework import Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.precision import at_decimals
-from vastgrid.terrain.reproject import geographic, utm_zone
-from vastgrid.terrain.tin import Tin
-from vastgrid.terrain.units import in_units
+from vastgrid.shaping.precision import at_decimals
+from vastgrid.shaping.reproject import geographic, utm_zone
+from vastgrid.shaping.units import in_units
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,10 +12,10 @@ from vastgrid import catalog
 from vastgrid.base.errors import Cancelled, FormatError
 from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress, Silent
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.check import Check
 from vastgrid.job.lineage import Graph, Role
 from vastgrid.params import declare
-from vastgrid.terrain.check import Check
-from vastgrid.terrain.dataset import Dataset
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,14 +11,14 @@ import numpy as np
 
 from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
-from vastgrid.terrain.compare import difference
-from vastgrid.terrain.dataset import Dataset, Extent, span
-from vastgrid.terrain.fileformat import Carries, Format
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.linework import Contours, Linework, from_lines
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin
+from vastgrid.data.dataset import Dataset, Extent, span
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework, from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format
+from vastgrid.measures.difference import difference
 
 # Lines with other vertices than were sent, beyond which nobody can speak of pairs.
 MOST_UNEVEN = 20_000

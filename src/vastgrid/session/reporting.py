@@ -6,11 +6,11 @@ import dataclasses
 from dataclasses import dataclass
 
 from vastgrid.base.findings import Finding
+from vastgrid.data.loss import Loss
 from vastgrid.job.lineage import Graph
 from vastgrid.reports.account import as_text
 from vastgrid.session.deliver import Delivery
 from vastgrid.session.session import Session
-from vastgrid.terrain.compare import Loss
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,6 +17,8 @@ from vastgrid.base.files import refuse_clashes
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.conversion import Result, listed
 from vastgrid.job import store as storage
 from vastgrid.job.lineage import Graph, History, Node, Outcome, Role, State
 from vastgrid.params import declare
@@ -27,8 +29,6 @@ from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.sources import Sources, Units, stamp, units_of, words_of
 from vastgrid.session.steps import Source, check_usable, convert, with_known_units
 from vastgrid.session.upgrading import upgraded
-from vastgrid.terrain.conversion import Result, listed
-from vastgrid.terrain.dataset import Dataset
 
 
 class Session:

@@ -14,11 +14,11 @@ from vastgrid.base.errors import CallError, FormatError, WriteError
 from vastgrid.base.files import fingerprint, write_text
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.conversion import Result
 from vastgrid.job.lineage import Node, Role
 from vastgrid.session.steps import Source, read_file
-from vastgrid.terrain.conversion import Result
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.units import in_units
+from vastgrid.shaping.units import in_units
 
 if TYPE_CHECKING:
     from vastgrid.session.session import Session

@@ -13,16 +13,16 @@ from vastgrid.base.errors import CallError, DataError, FormatError, VastGridErro
 from vastgrid.base.findings import Finding, Remedy, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import Frame, crs_in_units, crs_name, is_geographic
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.fileformat import Format, ReadResult
+from vastgrid.measures.difference import difference
+from vastgrid.measures.evidence import contradictions, fits_only_turned, stray_places
 from vastgrid.params import declare
-from vastgrid.terrain.compare import difference
-from vastgrid.terrain.conversion import Conversion, Result
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.evidence import contradictions, fits_only_turned, stray_places
-from vastgrid.terrain.fileformat import Format, ReadResult
-from vastgrid.terrain.frame import Frame, crs_in_units, crs_name, is_geographic
-from vastgrid.terrain.grid import Grid
-from vastgrid.terrain.tin import Tin
-from vastgrid.terrain.units import in_units
+from vastgrid.shaping.units import in_units
 
 
 @dataclass(frozen=True, slots=True)

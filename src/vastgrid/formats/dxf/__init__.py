@@ -6,14 +6,14 @@ import re
 from pathlib import Path
 from typing import Literal
 
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format, weighing
 from vastgrid.formats.dxf._collect import Drawing
 from vastgrid.formats.dxf._read import DxfReadParams, Hidden, as_it_is, open_drawing, read
 from vastgrid.formats.dxf._write import DxfWriteParams, Version, write
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, weighing
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 __all__ = [
     "FORMAT",

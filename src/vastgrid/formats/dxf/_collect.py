@@ -16,12 +16,12 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import library_faults
 from vastgrid.base.findings import Finding, Severity, count, left_out
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Floats
 from vastgrid.formats.dxf._blocks import drawable_inserts, sound_head
 from vastgrid.formats.dxf._geometry import faces_of, lightweight, polylines, with_bulges
 from vastgrid.formats.dxf._tags import Entities, Tags, texts_of
+from vastgrid.formats.dxf.sorting import Items
 from vastgrid.kernels.tags import word
-from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.sorting import Items
 
 FAST = ("3DFACE", "LINE", "LWPOLYLINE", "POLYLINE", "POINT")
 PARTS = ("VERTEX", "SEQEND")

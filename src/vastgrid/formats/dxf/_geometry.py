@@ -8,9 +8,9 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.data.dataset import Floats
 from vastgrid.formats.dxf._tags import Entities
 from vastgrid.kernels.tags import word
-from vastgrid.terrain.dataset import Floats
 
 
 def faces_of(entities: Entities, at: NDArray[np.int64]) -> tuple[Floats, NDArray[np.int64]]:

@@ -17,17 +17,17 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame
+from vastgrid.data.linework import Linework, from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.formats.dxf._collect import Drawing, collected, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
+from vastgrid.formats.dxf.sorting import Becomes, Items, Rule, matched, parse_rules
+from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import surface_from_faces, welded
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.fileformat import ReadResult
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.levels import interval_finding
-from vastgrid.terrain.linework import Linework, from_lines
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.sorting import Becomes, Items, Rule, matched, parse_rules
+from vastgrid.shaping.assemble import surface_from_faces, welded
 
 # $INSUNITS by the DXF reference.
 _UNITS = {1: Unit.INCH, 2: Unit.FOOT, 4: Unit.MILLIMETRE, 6: Unit.METRE, 21: Unit.US_FOOT}

@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, count, either, left_out
+from vastgrid.data.dataset import Floats
 from vastgrid.kernels.tags import scan_tags, tag_hashes, tag_numbers, word
-from vastgrid.terrain.dataset import Floats
 
 
 @dataclass(frozen=True, slots=True)

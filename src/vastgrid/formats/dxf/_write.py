@@ -16,12 +16,12 @@ from numpy.typing import NDArray
 
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
 from vastgrid.kernels.textrows import HEX, RowTemplate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
 
 # $INSUNITS by the DXF reference.
 _CODE_OF = {Unit.INCH: 1, Unit.FOOT: 2, Unit.MILLIMETRE: 4, Unit.METRE: 6, Unit.US_FOOT: 21}

@@ -20,10 +20,10 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.terrain.fileformat import Carries, Format, NoParams, ReadResult
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.mesh import Mesh
-from vastgrid.terrain.meshfile import Part, Up, surfaces
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult
+from vastgrid.families.meshfile import Part, Up, surfaces
 
 
 class _Helper:

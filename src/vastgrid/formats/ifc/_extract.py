@@ -16,8 +16,8 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.findings import Finding, note
-from vastgrid.terrain.assemble import fans
-from vastgrid.terrain.dataset import Floats
+from vastgrid.data.dataset import Floats
+from vastgrid.shaping.assemble import fans
 
 IDLE = 20.0
 _GROUND = (

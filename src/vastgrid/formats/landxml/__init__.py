@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format, rounding, weighing
 from vastgrid.formats.landxml._read import LandXmlReadParams, read
 from vastgrid.formats.landxml._write import LandXmlWriteParams, write
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.fileformat import Carries, Format, rounding, weighing
-from vastgrid.terrain.linework import Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin
 
 __all__ = ["FORMAT", "LandXmlReadParams", "LandXmlWriteParams", "read", "write"]
 

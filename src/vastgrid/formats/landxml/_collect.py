@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Floats
+from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.formats.landxml._records import RecordCollector
-from vastgrid.terrain.dataset import Floats
-from vastgrid.terrain.frame import Frame, frame_of_crs
 
 DEEPEST = 200
 

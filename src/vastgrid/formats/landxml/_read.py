@@ -17,17 +17,17 @@ from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame
+from vastgrid.data.linework import BOUNDARY, BOUNDARY_ROLES, from_lines
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.formats.landxml._collect import Collector, Surface
 from vastgrid.formats.landxml._records import survey
 from vastgrid.kernels.xmlruns import read_run
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import oriented_tin
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.fileformat import ReadResult
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.linework import BOUNDARY, BOUNDARY_ROLES, from_lines
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.tin import Tin
+from vastgrid.shaping.assemble import oriented_tin
 
 BLOCK = 1 << 20
 RUN = 400_000

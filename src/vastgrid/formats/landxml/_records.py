@@ -9,9 +9,9 @@ from xml.sax.saxutils import quoteattr
 import numpy as np
 
 from vastgrid.base.findings import Finding, count, left_out, note
-from vastgrid.terrain.alignment import drawn, with_profile
-from vastgrid.terrain.frame import Frame
-from vastgrid.terrain.survey import Record, Survey, survey_of
+from vastgrid.data.frame import Frame
+from vastgrid.data.survey import Record, Survey, survey_of
+from vastgrid.shaping.alignment import drawn, with_profile
 
 ROLES = {"Alignment": "alignment", "Parcel": "parcel", "PlanFeature": "plan feature"}
 _ELEMENTS = {"Line": "line", "Curve": "curve", "Spiral": "spiral", "IrregularLine": "course"}

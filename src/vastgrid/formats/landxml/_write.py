@@ -17,15 +17,15 @@ from vastgrid import __version__
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, epsg_code
+from vastgrid.data.linework import BOUNDARY, Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin, areas
 from vastgrid.formats.landxml._records import write_records
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.frame import Frame, epsg_code
-from vastgrid.terrain.linework import BOUNDARY, Contours, Linework
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.survey import Survey
-from vastgrid.terrain.tin import Tin, areas
 
 
 class Hold(Enum):

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, rounding, weighing
 from vastgrid.formats.text._heads import COORDINATES, ROLES, check_roles, parse_roles
 from vastgrid.formats.text._layout import (
     Delimiter,
@@ -19,8 +21,6 @@ from vastgrid.formats.text._layout import (
 )
 from vastgrid.formats.text._read import read
 from vastgrid.formats.text._write import TextWriteParams, write
-from vastgrid.terrain.fileformat import Carries, Format, rounding, weighing
-from vastgrid.terrain.pointset import PointSet
 
 __all__ = [
     "COORDINATES",

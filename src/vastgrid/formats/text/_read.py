@@ -16,6 +16,11 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Record, survey_of
+from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.formats.text._heads import COORDINATES, feet_unsaid
 from vastgrid.formats.text._layout import (
     FIXED,
@@ -29,12 +34,7 @@ from vastgrid.formats.text._layout import (
     split_line,
 )
 from vastgrid.kernels.textrows import gather_text, line_starts, lines_with, split_fields
-from vastgrid.terrain.dataset import Dataset, Floats
-from vastgrid.terrain.fileformat import ReadResult
-from vastgrid.terrain.frame import Frame, frame_of_crs
-from vastgrid.terrain.pointset import PointSet
-from vastgrid.terrain.regular import grid_of
-from vastgrid.terrain.survey import Record, survey_of
+from vastgrid.shaping.regular import grid_of
 
 BLOCK = 1_000_000
 TOLD = 5

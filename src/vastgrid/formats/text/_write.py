@@ -9,11 +9,11 @@ from typing import Annotated, Any
 
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import is_geographic
+from vastgrid.data.pointset import PointSet
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.dataset import Dataset
-from vastgrid.terrain.frame import is_geographic
-from vastgrid.terrain.pointset import PointSet
 
 # As heads say them: “ft” alone would leave open which foot.
 HEAD_WORDS = {**{unit: unit.value for unit in Unit}, Unit.FOOT: "ift"}

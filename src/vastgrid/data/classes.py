@@ -1,0 +1,32 @@
+"""Classes of points: their names, and how many points of a cloud have each."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.data.pointset import PointSet
+
+# Standard point classes of LAS 1.4 (ASPRS, LAS Specification 1.4 R15, table 17).
+CLASS_NAMES = {
+    0: "never classified", 1: "unclassified", 2: "ground", 3: "low vegetation", 4: "medium vegetation",
+    5: "high vegetation", 6: "building", 7: "low noise", 8: "model key point", 9: "water", 10: "rail", 11: "road surface",
+    12: "overlap", 13: "wire guard", 14: "wire conductor", 15: "transmission tower", 16: "wire connector",
+    17: "bridge deck", 18: "high noise", 19: "overhead structure", 20: "ignored ground", 21: "snow",
+    22: "temporal exclusion",
+}  # fmt: skip
+
+
+def class_counts(points: PointSet) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the classes that occur, and how many points each has."""
+    counts = np.zeros(256, np.int64)
+    values = points.attributes["classification"]
+    for start in range(0, len(values), 4_000_000):
+        counts += np.bincount(values[start : start + 4_000_000].astype(np.uint8), minlength=256)
+    codes = np.flatnonzero(counts)
+    return codes, counts[codes]
+
+
+def class_name(code: int) -> str:
+    """Return “2 ground”."""
+    return f"{code} {CLASS_NAMES.get(code, 'reserved' if code < 64 else 'own class')}"

@@ -1,0 +1,197 @@
+"""What a file format declares: how it is recognised, what it can carry, and how it is read and written."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from vastgrid.base.findings import Finding, Severity, note
+from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import crs_name
+from vastgrid.data.grid import Grid
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+
+
+@dataclass(frozen=True, slots=True)
+class NoParams:
+    """A format without options."""
+
+
+@dataclass(frozen=True, slots=True)
+class Carries:
+    """What survives in a file of this format.
+
+    Attributes
+    ----------
+    kinds : tuple of type
+        Kinds of dataset it can hold.
+    several : bool
+        Whether one file can hold several datasets.
+    units : {"none", "one", "plan", "both"}
+        Whether it says its units: not at all, one for plan and height alike, of the plan only, or of each.
+    unit_needed : bool
+        Whether it cannot be written without a unit.
+    crs, attributes, breaklines : bool
+        Whether it holds a CRS, points' attributes (all, or those named), and the breaklines a TIN was built from.
+    roles : tuple of str
+        Which survey records it holds.
+    geographic : bool
+        Whether it holds longitude and latitude of WGS 84 and metres only; what goes out is reprojected.
+    step : float
+        Coordinates are written rounded to this, if to anything.
+    quantity : bool
+        Whether it says which quantity a grid holds, if not heights.
+    open_heights : bool
+        Whether a place may be without a height.
+    """
+
+    kinds: tuple[type[Dataset], ...]
+    several: bool = False
+    units: Literal["none", "one", "plan", "both"] = "none"
+    unit_needed: bool = False
+    crs: bool = False
+    attributes: bool | tuple[str, ...] = False
+    breaklines: bool = False
+    roles: tuple[str, ...] = ()
+    geographic: bool = False
+    step: float = 0.0
+    open_heights: bool = False
+    quantity: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ReadResult:
+    """What a reader found: datasets, and what the user should know of the file.
+
+    Attributes
+    ----------
+    totals : tuple of dict
+        Where the datasets are only samples, the counts of what they stand for.
+    left_out : tuple of str
+        Lines that could not be read, each with number, reason and text parted by tabs.
+    rebuilt : tuple of (int, tuple of int)
+        Which datasets (the second numbers) a surface among them (the first) was built from, by the file's word.
+    unbuilt : tuple of (str, tuple of int)
+        Surfaces, by name, of which the file has only what they are built from: which datasets that is.
+    """
+
+    datasets: tuple[Dataset, ...]
+    findings: tuple[Finding, ...] = ()
+    totals: tuple[dict[str, int], ...] = ()
+    left_out: tuple[str, ...] = ()
+    rebuilt: tuple[tuple[int, tuple[int, ...]], ...] = ()
+    unbuilt: tuple[tuple[str, tuple[int, ...]], ...] = ()
+
+
+Read = Callable[[Path, Any, Progress], ReadResult]
+Write = Callable[[Sequence[Dataset], Path, Any, Progress], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Format:
+    """One file format.
+
+    Attributes
+    ----------
+    id, title : str
+        Word for the command line; name for people.
+    suffixes : tuple of str
+        File name endings, the usual one first.
+    sniff : callable
+        First bytes and path → how sure it is that the file is of this format, 0 to 100.
+    carries : Carries
+        What survives in it.
+    read, write : callable or None
+        The work; None where the format is only written, or only read.
+    read_params, write_params : type
+        Frozen dataclasses of declared parameters.
+    carries_as : callable or None
+        Write options → what survives, where that depends on them.
+    peek : callable or None
+        Reads a sample in a second or two, for a picture of a large file before it is read whole.
+    suggest : callable or None
+        Path → what can be chosen for reading options that name something in the file.
+    turned : callable or None
+        Path and reading options → the words that read it with easting and northing taken for each other.
+    weigh : callable
+        Dataset → about how many bytes it takes in a file.
+    usual : int
+        Of the formats that can hold what goes out, the one with the largest is proposed.
+    """
+
+    id: str
+    title: str
+    suffixes: tuple[str, ...]
+    sniff: Callable[[bytes, Path], int]
+    carries: Carries
+    read: Read | None = None
+    write: Write | None = None
+    read_params: type = NoParams
+    write_params: type = NoParams
+    carries_as: Callable[[Any], Carries] | None = None
+    peek: Read | None = None
+    suggest: Callable[[Path], dict[str, list[str]]] | None = None
+    turned: Callable[[Path, Any], dict[str, str]] | None = None
+    weigh: Callable[[Dataset], float] = lambda dataset: 0.0
+    usual: int = 0
+
+    def carries_with(self, params: Any) -> Carries:
+        """Return what survives with these write options (an older version may hold less)."""
+        return self.carries if self.carries_as is None else self.carries_as(params)
+
+
+def rounding(carries: Carries) -> Callable[[Any], Carries]:
+    """Return what survives with write options that name a number of decimals."""
+    return lambda params: dataclasses.replace(carries, step=10.0**-params.decimals)
+
+
+def weighing(**each: float) -> Callable[[Dataset], float]:
+    """Return an estimate of size from what a dataset counts; `cells` of a grid are its rows times its columns."""
+
+    def weigh(dataset: Dataset) -> float:
+        counts = dict(dataset.count())
+        if "rows" in counts:
+            counts["cells"] = counts["rows"] * counts["columns"]
+        return sum(size * counts.get(name, 0) for name, size in each.items())
+
+    return weigh
+
+
+def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
+    """Return what a file of this format will not hold of a dataset: said before writing, and in the report."""
+    found = []
+    frame = dataset.frame
+    if frame.crs and not carries.crs:
+        found.append(note("crs-not-carried", f"The file cannot say the CRS ({crs_name(frame.crs)})."))
+    if carries.units == "none" and (frame.horizontal or frame.vertical):
+        found.append(note("units-not-carried", "The file cannot say its units; tell the receiver: " + frame.describe()))
+    if carries.units == "plan" and frame.vertical:
+        found.append(note("units-not-carried", f"The file cannot say that heights are in {frame.vertical.title}."))
+    if isinstance(dataset, Grid) and not dataset.has_heights and not carries.quantity:
+        text = f"The file cannot say that it holds {dataset.holds()}; a receiver will take its values for heights."
+        found.append(Finding("quantity-not-carried", text))
+    if isinstance(dataset, PointSet) and carries.attributes is not True:
+        held = carries.attributes or ()
+        names = ", ".join(name for name in dataset.attributes if name not in held)
+        if names:
+            what = "coordinates only" if not held else f"coordinates, {', '.join(held)}"
+            found.append(Finding("attributes-not-carried", f"The file holds {what}; left out: {names}."))
+    if isinstance(dataset, Tin) and len(dataset.break_vertices) and not carries.breaklines:
+        found.append(note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."))
+    if isinstance(dataset, Survey) and (gone := sorted(set(dataset.roles) - set(carries.roles))):
+        number = sum(role in gone for role in dataset.roles)
+        text = f"The file cannot hold every kind of record; {number} left out: {', '.join(gone)}."
+        found.append(Finding("records-not-carried", text))
+    if carries.units == "one" and frame.horizontal and frame.vertical is None:
+        text = (
+            f"The unit of the heights of {dataset.name} is unknown. The file has one unit for everything, so a "
+            f"receiver will read them as {frame.horizontal.title}; if they are not, say so with --from-vertical-units."
+        )
+        found.append(Finding("vertical-unit-unknown", text, Severity.WARNING))
+    return tuple(found)

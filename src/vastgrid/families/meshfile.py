@@ -1,0 +1,108 @@
+"""What the readers of mesh files share: the upward axis, parts made into TINs or meshes, and their findings."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+from typing import Annotated, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError, library_faults
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import UNKNOWN, Frame
+from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.params.declare import Param
+from vastgrid.shaping.assemble import merged, surface_from_faces
+
+Part = tuple[str, Floats, NDArray[np.int32]]
+
+
+class Up(Enum):
+    """Which axis of the file points upwards."""
+
+    Z = "z"
+    Y = "y"
+
+
+@dataclass(frozen=True)
+class MeshReadParams:
+    """How the file's axes are understood."""
+
+    up: Annotated[Up, Param("Upward axis", "z: x is east, y north, z up; y: x is east, y up, z south.")] = Up.Z
+
+
+@dataclass(frozen=True)
+class MeshReadParamsY:
+    """How the file's axes are understood, for formats whose standard has y upwards."""
+
+    up: Annotated[Up, Param("Upward axis", "y: x is east, y up, z south (the standard); z: x east, y north, z up.")] = (
+        Up.Y
+    )
+
+
+def standing(vertices: Floats, up: Up) -> Floats:
+    """Return file coordinates as easting, northing, elevation."""
+    if up is Up.Y:
+        return np.column_stack((vertices[:, 0], -vertices[:, 2], vertices[:, 1]))
+    return vertices
+
+
+def surfaces(path: Path, parts: list[Part], up: Up, frame: Frame = UNKNOWN) -> ReadResult:
+    """Return parts of a file as TINs, or as meshes where they overhang.
+
+    Raises
+    ------
+    FormatError
+        If no part has a face, or coordinates are not finite.
+    """
+    found: list[Dataset] = []
+    findings: list[Finding] = []
+    for name, vertices, triangles in parts:
+        if len(triangles) == 0:
+            continue
+        if triangles.min() < 0 or triangles.max() >= len(vertices):
+            raise FormatError(path, f"{name}: faces name corners that are not there; the file is damaged or cut off")
+        corners, faces = merged(standing(np.asarray(vertices, np.float64), up), triangles)
+        if not np.isfinite(corners).all() or np.abs(corners).max() > 1e12:
+            raise FormatError(path, f"{name}: coordinates are not finite numbers; the file is damaged")
+        surface, said = surface_from_faces(name, frame, corners, faces)
+        if np.ptp(corners[:, 2]) > 2.0 * np.ptp(corners[:, 1]):
+            other = "y" if up is Up.Z else "z"
+            text = f"{name} is much higher than it is wide: perhaps {other} points upwards in this file (up={other})."
+            said.append(Finding("axis-doubtful", text))
+        found.append(surface)
+        findings += said
+    if not found:
+        raise FormatError(path, "there is no face in the file")
+    return ReadResult(tuple(found), tuple(findings))
+
+
+def read_by_library(path: Path, data: bytes, kind: str, up: Up, progress: Progress) -> ReadResult:
+    """Read a mesh by trimesh, its parts joined.
+
+    Raises
+    ------
+    FormatError
+        If the library cannot read it.
+    """
+    import trimesh
+
+    progress.report(0.1, f"reading {path.name}")
+    with library_faults(path, "reading the mesh"):
+        loaded: Any = trimesh.load(io.BytesIO(data), file_type=kind, process=False)
+        meshes = loaded.dump() if isinstance(loaded, trimesh.Scene) else [loaded]
+        parts: list[Part] = []
+        for k, mesh in enumerate(meshes):
+            if not isinstance(mesh, trimesh.Trimesh):
+                continue
+            own = str(mesh.metadata.get("name") or "")
+            name = path.stem if len(meshes) == 1 else own or f"{path.stem} {k + 1}"
+            parts.append((name, np.asarray(mesh.vertices, np.float64), np.asarray(mesh.faces, np.int32)))
+    progress.report(0.7, f"reading {path.name}")
+    return surfaces(path, parts, up)

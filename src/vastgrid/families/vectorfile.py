@@ -1,0 +1,303 @@
+"""Reading points, lines and areas of whatever vector format the vector library opens."""
+
+from __future__ import annotations
+
+import dataclasses
+import logging
+import warnings
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import FormatError, ParamError, library_faults
+from vastgrid.base.findings import Finding, count, left_out, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.linework import Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.measures.levels import interval_finding
+from vastgrid.params.declare import Param
+
+_HEIGHT_WORDS = ("elev", "height", "z", "contour", "alt", "level", "hoehe", "höhe", "cota", "hgt", "dtm", "rl")
+
+
+@dataclass(frozen=True)
+class VectorReadParams:
+    """What is taken from the file."""
+
+    elevation: Annotated[
+        str,
+        Param("Elevation from", "Attribute that holds heights.", absent="the geometry"),
+    ] = ""
+    layer: Annotated[str, Param("Layer", "Name of the layer to read.", absent="all")] = ""
+    style: Annotated[
+        str, Param("Layers by", "Attribute whose values become the lines' layers.", absent="the file's layer")
+    ] = ""
+
+
+def read_vector(path: Path, params: VectorReadParams, progress: Progress, driver: str) -> ReadResult:
+    """Read every layer: points with attributes, lines and areas' rims as lines.
+
+    Parameters
+    ----------
+    driver : str
+        The only one of the library's drivers that may open the file.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged or holds neither points nor lines.
+    ParamError
+        If there is no such layer or attribute.
+    """
+    import pyogrio
+
+    logging.getLogger("pyogrio").setLevel(logging.ERROR)
+    findings: list[Finding] = []
+    datasets: list[Dataset] = []
+    with library_faults(path, "reading the file"):
+        names = [str(name) for name, kind in pyogrio.list_layers(path)]
+    if not names:
+        raise FormatError(path, "there is no layer in the file; it is damaged or cut off")
+    wanted = [name for name in names if not params.layer or name == params.layer]
+    if not wanted:
+        raise ParamError("layer", f"there is no layer “{params.layer}”; there are {', '.join(names)}")
+    seen: set[str] = set()
+    for k, layer in enumerate(wanted):
+        part = progress.part(k / len(wanted), (k + 1) / len(wanted))
+        with library_faults(path, "reading the file"):
+            info = pyogrio.read_info(path, layer=layer)
+            if info["driver"] != driver:
+                raise FormatError(path, f"it is a file of another kind ({info['driver']})")
+            fields = [str(name) for name in info["fields"]]
+            seen |= set(fields)
+            meta, _, shapes, columns = pyogrio.raw.read(path, layer=layer, datetime_as_string=True)
+        part.report(0.5, f"reading {path.name}")
+        name = path.stem if len(names) == 1 else layer
+        datasets += _layer(path, name, meta, shapes, dict(zip(fields, columns, strict=True)), params, findings)
+        part.report(1.0, f"reading {path.name}")
+    for option in ("elevation", "style"):
+        asked = getattr(params, option)
+        if asked and asked not in seen:
+            raise ParamError(
+                option, f"no layer has an attribute “{asked}”; there are {', '.join(sorted(seen)) or 'none'}"
+            )
+    if not datasets:
+        said = "; ".join(finding.text for finding in findings)
+        raise FormatError(path, f"there are no points, lines or areas in the file{f' ({said})' if said else ''}")
+    return ReadResult(tuple(datasets), tuple(findings))
+
+
+def _layer(
+    path: Path,
+    name: str,
+    meta: dict[str, Any],
+    shapes: Any,
+    columns: dict[str, NDArray[Any]],
+    params: VectorReadParams,
+    findings: list[Finding],
+) -> list[Dataset]:
+    import shapely
+
+    if shapes is None or len(shapes) == 0:
+        return []
+    with library_faults(path, "reading the geometry"):
+        geometry = shapely.from_wkb(shapes, on_invalid="ignore")
+        missing = shapely.is_missing(geometry) | shapely.is_empty(geometry)
+        if missing.any():
+            text = f"{count(int(missing.sum()), 'feature')} of {spaced(len(geometry))} in {name} without geometry: left out."
+            findings.append(left_out("no-geometry", text))
+        parts, owner = shapely.get_parts(geometry[~missing], return_index=True)
+        # A collection's parts may be collections again.
+        while (shapely.get_type_id(parts) >= 4).any():
+            parts, inner = shapely.get_parts(parts, return_index=True)
+            owner = owner[inner]
+        owner = np.flatnonzero(~missing)[owner]
+        kinds = shapely.get_type_id(parts)
+    frame = _frame(meta, findings)
+    heights = _heights(columns, params, len(geometry), name, findings)
+    style = columns.get(params.style) if params.style else None
+    found: list[Dataset] = []
+    points = kinds == 0
+    several = points.any() and not points.all()
+    if points.any():
+        xyz = _coordinates(parts[points])[0]
+        if heights is not None:
+            xyz[:, 2] = heights[owner[points]]
+        attributes = {key: _plain(values[owner[points]]) for key, values in columns.items()}
+        found.append(PointSet(name=f"{name} points" if several else name, frame=frame, xyz=xyz, attributes=attributes))
+    lines = (kinds == 1) | (kinds == 2)
+    areas = kinds == 3
+    if lines.any() or areas.any():
+        rims, number = shapely.get_rings(parts[areas], return_index=True)
+        own = np.concatenate((owner[lines], owner[areas][number]))
+        own_parts = np.concatenate((parts[lines], rims))
+        xyz, offsets = _coordinates(own_parts)
+        if heights is not None:
+            xyz[:, 2] = np.repeat(heights[own], np.diff(offsets))
+        layer, layers = _layers(own, style, name)
+        attributes = {key: _plain(values[own]) for key, values in columns.items()}
+        work = Linework(
+            name=f"{name} lines" if several else name,
+            frame=frame,
+            vertices=xyz,
+            offsets=offsets,
+            layer=layer,
+            layers=layers,
+            attributes=attributes,
+        )
+        findings += interval_finding(work)
+        found.append(work)
+    _note_heights(found, columns, params, findings)
+    return found
+
+
+def _coordinates(parts: Any) -> tuple[Floats, NDArray[np.int64]]:
+    import shapely
+
+    xyz, index = shapely.get_coordinates(parts, include_z=True, return_index=True)
+    sizes = np.bincount(index, minlength=len(parts))
+    return np.ascontiguousarray(xyz), np.concatenate(([0], np.cumsum(sizes))).astype(np.int64)
+
+
+def _layers(own: NDArray[Any], style: NDArray[Any] | None, name: str) -> tuple[NDArray[np.int32], tuple[str, ...]]:
+    if style is None:
+        return np.zeros(len(own), np.int32), (name,)
+    texts = np.array(["" if value is None else str(value) for value in style[own].tolist()])
+    names, number = np.unique(texts, return_inverse=True)
+    return number.astype(np.int32), tuple(names.tolist())
+
+
+def _plain(values: NDArray[Any]) -> NDArray[Any]:
+    """Return a column as numbers or bytes, which can be kept without pickling."""
+    if values.dtype.kind in "iufb":
+        return values
+    texts = ["" if value is None else str(value) for value in values.tolist()]
+    return np.array([text.encode()[:250] for text in texts] or [b""])[: len(texts)]
+
+
+def _frame(meta: dict[str, Any], findings: list[Finding]) -> Frame:
+    if not meta.get("crs"):
+        return Frame()
+    try:
+        return frame_of_crs(str(meta["crs"]))
+    except ValueError:
+        findings.append(Finding("crs-unreadable", "The coordinate reference system cannot be read."))
+        return Frame()
+
+
+def _heights(
+    columns: dict[str, NDArray[Any]], params: VectorReadParams, number: int, name: str, findings: list[Finding]
+) -> Floats | None:
+    if not params.elevation or params.elevation not in columns:
+        return None
+    values = columns[params.elevation]
+    heights = np.full(number, np.nan)
+    if values.dtype.kind in "iuf":
+        heights[:] = values
+    else:
+        for k, value in enumerate(values.tolist()):
+            try:
+                heights[k] = float(str(value).replace(",", "."))
+            except ValueError:
+                continue
+    heights[~np.isfinite(heights)] = np.nan
+    bad = int(np.isnan(heights).sum())
+    if bad:
+        text = f"{count(bad, 'feature')} of {spaced(number)} in {name} without a number as {params.elevation}, and so without a height."
+        findings.append(Finding("no-height", text))
+    return heights
+
+
+def _note_heights(
+    found: list[Dataset], columns: dict[str, NDArray[Any]], params: VectorReadParams, findings: list[Finding]
+) -> None:
+    """Say where heights are missing, and which attribute may hold them; it is never taken unasked."""
+    if params.elevation or not found:
+        return
+    z = np.concatenate([each.coordinates()[:, 2] for each in found])
+    if np.isfinite(z).any() and (z[np.isfinite(z)] != 0.0).any():
+        return
+    able = [key for key, values in columns.items() if values.dtype.kind in "iuf" or _mostly_numbers(values)]
+    likely = [key for key in able if any(key.lower().startswith(word) for word in _HEIGHT_WORDS)]
+    hint = f"perhaps {' or '.join(likely or able)} holds them (elevation=…)" if able else "no attribute holds numbers"
+    findings.append(Finding("no-height", f"The geometry of {found[0].name} has no heights; {hint}."))
+    if any(each.frame.horizontal is Unit.DEGREE for each in found):
+        findings.append(note("degrees", "Coordinates are degrees."))
+
+
+def _mostly_numbers(values: NDArray[Any]) -> bool:
+    texts = [str(value).replace(",", ".") for value in values[:200].tolist() if value is not None]
+    good = 0
+    for text in texts:
+        try:
+            float(text)
+        except ValueError:
+            continue
+        good += 1
+    return bool(texts) and good >= 0.9 * len(texts)
+
+
+def names_in(path: Path) -> dict[str, list[str]]:
+    """Return the names of layers and attributes, by the option they can be chosen for.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged.
+    """
+    import pyogrio
+
+    with library_faults(path, "reading the file"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        layers = [str(name) for name, _ in pyogrio.list_layers(path)]
+        fields = [str(f) for layer in layers for f in pyogrio.read_info(path, layer=layer)["fields"]]
+    unique = list(dict.fromkeys(fields))
+    return {"elevation": unique, "style": unique, "layer": layers}
+
+
+def vector_format(
+    own: str,
+    title: str,
+    suffixes: tuple[str, ...],
+    sniff: Callable[[bytes, Path], int],
+    driver: str,
+    check: Callable[[Path, Any], tuple[Finding, ...]] = lambda path, params: (),
+    read_params: type[VectorReadParams] = VectorReadParams,
+) -> Format:
+    """Return the declaration of a format that one driver of the vector library reads.
+
+    Parameters
+    ----------
+    check : callable
+        Path and reading options → what there is to say; refuses a file before the library sees it.
+    read_params : type
+        The reading options, where the format has more than all have.
+    """
+
+    def read(path: Path, params: VectorReadParams, progress: Progress) -> ReadResult:
+        said = check(path, params)
+        # Measures beside heights are none of terrain's business; the library would remark on them.
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            result = read_vector(path, params, progress, driver)
+        return dataclasses.replace(result, findings=(*said, *result.findings))
+
+    return Format(
+        id=own,
+        title=title,
+        suffixes=suffixes,
+        sniff=sniff,
+        carries=Carries(kinds=(PointSet, Linework), several=True, units="both", crs=True, attributes=True),
+        read=read,
+        read_params=read_params,
+        suggest=names_in,
+    )

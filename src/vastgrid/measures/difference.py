@@ -1,0 +1,122 @@
+"""How far two surfaces differ vertically."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from vastgrid.base.errors import DataError
+from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.loss import Loss
+from vastgrid.data.tin import Tin, edges
+from vastgrid.kernels.locate import largest_edge_gap
+from vastgrid.measures.heights import bucket_index, heights, lattice
+
+LATTICE = 1_000_000
+
+
+def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Loss:
+    """Measure how far the second surface lies above the first.
+
+    Raises
+    ------
+    DataError
+        If they have no ground in common.
+    """
+    for each in (first, second):
+        if isinstance(each, Grid) and not each.has_heights:
+            raise DataError(f"{each.name} holds {each.holds()}, no heights, so it cannot be compared as ground")
+    if first.content == second.content:
+        second = first
+    corner, cell, shape = _common_lattice(first, second)
+    own = lattice(first, corner, cell, shape)
+    progress.report(0.3, "comparing")
+    other = lattice(second, corner, cell, shape)
+    progress.report(0.5, "comparing")
+    gap = other - own
+    both = np.isfinite(gap)
+    row, column = np.nonzero(both)
+    places = np.column_stack((corner[0] + (column + 0.5) * cell[0], corner[1] - (row + 0.5) * cell[1]))
+    values = gap[both]
+    # A surface does not differ from itself, whatever rounding says.
+    vertex_places, vertex_gap = (np.zeros((0, 2)), np.zeros(0)) if first is second else _at_vertices(first, second)
+    progress.report(0.8, "comparing")
+    if len(values) == 0:
+        # Slivers that no lattice place hits still have vertices.
+        values, places = vertex_gap, vertex_places
+    if len(values) == 0:
+        raise DataError(f"{first.name} and {second.name} have no ground in common, so they cannot be compared")
+    worst, at = _worst([(values, places), (vertex_gap, vertex_places)])
+    if isinstance(first, Tin) and isinstance(second, Tin) and first is not second:
+        found, x, y = largest_edge_gap(
+            edges(first), first.vertices, second.vertices, second.triangles, bucket_index(second)
+        )
+        if abs(found) > worst:
+            worst, at = abs(found), (x, y)
+    progress.report(1.0, "comparing")
+    return Loss(
+        largest=worst,
+        rmse=math.sqrt(float(np.mean(values**2))),
+        mean=float(np.mean(values)),
+        p95=float(np.quantile(np.abs(values), 0.95)),
+        at=at,
+        area=float(both.sum()) * cell[0] * cell[1],
+        share=min(float(both.sum()) / max(float(np.isfinite(own).sum()), 1.0), 1.0) * _overlap(first, second),
+        unit=first.frame.vertical,
+        plan_unit=first.frame.horizontal,
+    )
+
+
+def _bounds(surface: Dataset) -> tuple[float, float, float, float]:
+    extent = surface.extent()
+    if extent.east is None or extent.north is None:
+        raise DataError(f"{surface.name} is empty")
+    return extent.east[0], extent.north[0], extent.east[1], extent.north[1]
+
+
+def _overlap(first: Dataset, second: Dataset) -> float:
+    # The lattice covers the common rectangle; what of the first lies outside it is lost too.
+    a, b = _bounds(first), _bounds(second)
+    whole = (a[2] - a[0]) * (a[3] - a[1])
+    common = max(min(a[2], b[2]) - max(a[0], b[0]), 0.0) * max(min(a[3], b[3]) - max(a[1], b[1]), 0.0)
+    return min(common / whole, 1.0) if whole > 0 else 1.0
+
+
+def _common_lattice(
+    first: Dataset, second: Dataset
+) -> tuple[tuple[float, float], tuple[float, float], tuple[int, int]]:
+    a, b = _bounds(first), _bounds(second)
+    west, south, east, north = max(a[0], b[0]), max(a[1], b[1]), min(a[2], b[2]), min(a[3], b[3])
+    if east <= west or north <= south:
+        raise DataError(
+            f"{first.name} (E {a[0]:.2f} … {a[2]:.2f}, N {a[1]:.2f} … {a[3]:.2f}) and {second.name} "
+            f"(E {b[0]:.2f} … {b[2]:.2f}, N {b[1]:.2f} … {b[3]:.2f}) have no ground in common"
+        )
+    size = math.sqrt((east - west) * (north - south) / LATTICE)
+    columns, rows = max(int((east - west) / size), 1), max(int((north - south) / size), 1)
+    columns, rows = min(columns, LATTICE), min(rows, LATTICE)
+    return (west, north), ((east - west) / columns, (north - south) / rows), (rows, columns)
+
+
+def _at_vertices(first: Tin | Grid, second: Tin | Grid) -> tuple[Floats, Floats]:
+    places, gaps = [], []
+    for own, other, sign in ((first, second, 1.0), (second, first, -1.0)):
+        xyz = own.coordinates()
+        gap = sign * (heights(other, xyz[:, :2]) - xyz[:, 2])
+        good = np.isfinite(gap)
+        places.append(xyz[good, :2])
+        gaps.append(gap[good])
+    return np.concatenate(places), np.concatenate(gaps)
+
+
+def _worst(samples: list[tuple[Floats, Floats]]) -> tuple[float, tuple[float, float]]:
+    worst, at = 0.0, (math.nan, math.nan)
+    for values, places in samples:
+        if len(values):
+            k = int(np.abs(values).argmax())
+            if abs(values[k]) > worst or math.isnan(at[0]):
+                worst, at = abs(float(values[k])), (float(places[k, 0]), float(places[k, 1]))
+    return worst, at

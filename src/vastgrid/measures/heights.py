@@ -1,0 +1,44 @@
+"""Heights of a surface at places and over a lattice."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin
+from vastgrid.kernels.locate import Buckets, buckets, heights_at
+from vastgrid.kernels.raster import bilinear, raster_heights
+
+
+def bucket_index(tin: Tin) -> Buckets:
+    """Return a TIN's bucket index, made once."""
+    made: Buckets = tin.worked_out("buckets", lambda: buckets(tin.vertices, tin.triangles))
+    return made
+
+
+def heights_at_hand(surface: Dataset) -> bool:
+    """Return whether heights of a surface can be had at once: a TIN's index takes a second for millions of triangles."""
+    return isinstance(surface, Grid) or (isinstance(surface, Tin) and surface.is_worked_out("buckets"))
+
+
+def heights(surface: Tin | Grid, xy: Floats) -> Floats:
+    """Return a surface's height at places in plan, (n,) float64, NaN outside."""
+    if isinstance(surface, Tin):
+        return heights_at(xy, surface.vertices, surface.triangles, bucket_index(surface))
+    column = (xy[:, 0] - surface.west) / surface.dx - 0.5
+    row = (surface.north - xy[:, 1]) / surface.dy - 0.5
+    return np.asarray(bilinear(surface.heights, column, row))
+
+
+def lattice(
+    surface: Tin | Grid, corner: tuple[float, float], cell: tuple[float, float], shape: tuple[int, int]
+) -> Floats:
+    """Return a surface's heights at the centres of a lattice, (rows, columns) float64, NaN outside."""
+    if isinstance(surface, Tin):
+        return raster_heights(surface.vertices, surface.triangles, corner, cell, shape)
+    east = corner[0] + (np.arange(shape[1]) + 0.5) * cell[0]
+    north = corner[1] - (np.arange(shape[0]) + 0.5) * cell[1]
+    column = np.tile((east - surface.west) / surface.dx - 0.5, shape[0])
+    row = np.repeat((surface.north - north) / surface.dy - 0.5, shape[1])
+    return np.asarray(bilinear(surface.heights, column, row).reshape(shape))

@@ -1,0 +1,274 @@
+"""Bringing datasets into another coordinate reference system, by pyproj; heights only where that can be done rightly."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import math
+import warnings
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit, factor, unit_word
+from vastgrid.base.roomy import roomy
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, crs_name, frame_of_crs
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.kernels.raster import bilinear
+
+WGS84 = "EPSG:4326"
+
+
+@dataclass(frozen=True)
+class Passage:
+    """The way from one reference system to another.
+
+    Attributes
+    ----------
+    plan : pyproj.Transformer
+        Easting and northing (longitude and latitude) of one to those of the other.
+    space : pyproj.Transformer or None
+        With heights; None where heights keep their reference.
+    target : Frame
+        The frame that is reached.
+    findings : tuple of Finding
+        How exact it is, and what happens to heights.
+    """
+
+    plan: Any
+    space: Any
+    target: Frame
+    findings: tuple[Finding, ...]
+
+
+@lru_cache(maxsize=32)
+def passage(source: Frame, wanted: str) -> Passage:
+    """Return the way from a frame into a reference system.
+
+    Raises
+    ------
+    CallError
+        If either is unknown or cannot be used, or no exact enough way is known (never a guess in PROJ's sense).
+    DataError
+        If heights would change reference and the grid that this needs is not installed.
+    """
+    import pyproj
+    from pyproj.transformer import TransformerGroup
+
+    if source.crs is None:
+        raise CallError("the coordinate reference system of the data is unknown, so it cannot be reprojected")
+    try:
+        target = frame_of_crs(wanted)
+        goal = pyproj.CRS.from_user_input(wanted)
+    except (ValueError, pyproj.exceptions.CRSError) as error:
+        raise CallError(
+            f"“{wanted}” is no coordinate reference system that is known; write a code such as EPSG:25832, or WKT"
+        ) from error
+    if goal.is_geocentric:
+        raise CallError(
+            f"{goal.name} is geocentric; choose a system with easting and northing, or longitude and latitude"
+        )
+    origin = pyproj.CRS.from_user_input(source.crs)
+    flat, flat_goal = _flat(origin), _flat(goal)
+    findings: list[Finding] = []
+    try:
+        with warnings.catch_warnings():
+            # What is missing is said by us, as a finding.
+            warnings.simplefilter("ignore", UserWarning)
+            plan = pyproj.Transformer.from_crs(flat, flat_goal, always_xy=True, allow_ballpark=False)
+            group = TransformerGroup(flat, flat_goal, always_xy=True, allow_ballpark=False)
+    except pyproj.exceptions.ProjError as error:
+        raise CallError(f"no way is known from {flat.name} to {flat_goal.name}") from error
+    if not group.best_available and group.unavailable_operations:
+        missing = sorted(
+            {grid.short_name for way in group.unavailable_operations for grid in way.grids if not grid.available}
+        )
+        text = (
+            f"A better way from {flat.name} to {flat_goal.name} needs {', '.join(missing[:4])}, which is not installed."
+        )
+        findings.append(Finding("grid-missing", text, Severity.WARNING))
+    accuracy = getattr(plan, "accuracy", -1.0)
+    if accuracy is not None and accuracy > 0.1:
+        findings.append(Finding("accuracy", f"The way is exact to about {accuracy:g} m in plan, says its publisher."))
+    space, heights = _heights(origin, goal, findings)
+    if heights is None:
+        heights = source.vertical
+    return Passage(plan, space, Frame(target.crs, target.horizontal, heights), tuple(findings))
+
+
+def _flat(crs: Any) -> Any:
+    flat = crs.sub_crs_list[0] if crs.is_compound else crs
+    if flat.is_bound:
+        flat = flat.source_crs
+    return flat.to_2d()
+
+
+def _vertical(crs: Any) -> Any:
+    return crs.sub_crs_list[1] if crs.is_compound and len(crs.sub_crs_list) > 1 else None
+
+
+def _heights(origin: Any, goal: Any, findings: list[Finding]) -> tuple[Any, Unit | None]:
+    """Return a transformer that changes the heights' reference too, and the unit they get; none where they stay."""
+    import pyproj
+    from pyproj.transformer import TransformerGroup
+
+    here, there = _vertical(origin), _vertical(goal)
+    # Ellipsoidal heights have no vertical system of their own, only a third axis.
+    own = here is not None or len(origin.axis_info) == 3
+    wanted = there is not None or len(goal.axis_info) == 3
+    if not (own and wanted) or (here is not None and there is not None and here.equals(there)):
+        if wanted and not own:
+            text = "The data does not say what its heights refer to; they were left as they are."
+            findings.append(Finding("heights-kept", text))
+        elif own and not wanted:
+            findings.append(note("heights-kept", "Heights keep their reference; only the plan was reprojected."))
+        return None, None
+    try:
+        space = pyproj.Transformer.from_crs(origin, goal, always_xy=True, allow_ballpark=False, only_best=True)
+        # The error for a missing grid may come only with the first point.
+        area = goal.area_of_use
+        probe = (0.5 * (area.west + area.east), 0.5 * (area.south + area.north)) if area else (0.0, 0.0)
+        there_xy = pyproj.Transformer.from_crs("EPSG:4326", _flat(origin), always_xy=True).transform(*probe)
+        if not all(map(math.isfinite, space.transform(*there_xy, 0.0, errcheck=False))):
+            raise pyproj.exceptions.ProjError("the grid is not installed")
+    except pyproj.exceptions.ProjError as error:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", UserWarning)
+            group = TransformerGroup(origin, goal, always_xy=True, allow_ballpark=False)
+        missing = sorted({g.short_name for way in group.unavailable_operations for g in way.grids if not g.available})
+        need = f"; it needs {', '.join(missing[:4])}" if missing else ""
+        raise DataError(
+            f"heights cannot be brought from {origin.name} to {goal.name}: the grid between them is not installed{need}. "
+            "Choose a target without a height system to reproject the plan only"
+        ) from error
+    return space, frame_of_crs(goal.to_wkt()).vertical
+
+
+def reprojected(dataset: Dataset, wanted: str, progress: Progress) -> tuple[Dataset, tuple[Finding, ...]]:
+    """Return a dataset in another reference system; grids are sampled anew, everything else moves vertex by vertex.
+
+    Raises
+    ------
+    CallError, DataError
+        See `passage`; and if a place has no counterpart there.
+    """
+    way = passage(dataset.frame, wanted)
+    findings = list(way.findings)
+    if isinstance(dataset, Grid):
+        moved: Dataset = _grid(dataset, way, progress, findings)
+    elif isinstance(dataset, Contours):
+        xyz = _moved(dataset.coordinates(), way, dataset.name, progress)
+        moved = dataclasses.replace(dataset, plan=xyz[:, :2], frame=way.target)
+    elif isinstance(dataset, Tin):
+        moved = dataclasses.replace(
+            dataset,
+            vertices=_moved(dataset.vertices, way, dataset.name, progress),
+            source_points=_moved(dataset.source_points, way, dataset.name, progress),
+            break_vertices=_moved(dataset.break_vertices, way, dataset.name, progress),
+            limit=_moved(dataset.limit, way, dataset.name, progress),
+            frame=way.target,
+        )
+    elif isinstance(dataset, PointSet):
+        xyz = _moved(dataset.xyz, way, dataset.name, progress)
+        moved = dataclasses.replace(dataset, xyz=xyz, frame=way.target)
+    elif isinstance(dataset, Survey):
+        xyz = _moved(dataset.vertices, way, dataset.name, progress)
+        exact = tuple(json.dumps({"reprojected": True}) for _ in dataset.exact)
+        text = "Curves and profiles of survey records are true in their own system only; their drawn course was kept."
+        findings.append(Finding("records-flattened", text))
+        moved = dataclasses.replace(dataset, vertices=xyz, exact=exact, frame=way.target)
+    elif isinstance(dataset, Linework | Mesh):
+        xyz = _moved(dataset.vertices, way, dataset.name, progress)
+        moved = dataclasses.replace(dataset, vertices=xyz, frame=way.target)
+    else:
+        raise CallError(f"{dataset.title} cannot be reprojected")
+    progress.report(1.0)
+    return moved, tuple(findings)
+
+
+def _moved(xyz: Floats, way: Passage, name: str, progress: Progress) -> Floats:
+    out = roomy(xyz.shape, np.float64)
+    for start in range(0, len(xyz), 1_000_000):
+        part = xyz[start : start + 1_000_000]
+        own = out[start : start + len(part)]
+        if way.space is None:
+            own[:, 0], own[:, 1] = way.plan.transform(part[:, 0], part[:, 1])
+            own[:, 2] = part[:, 2]
+        else:
+            z = np.where(np.isnan(part[:, 2]), 0.0, part[:, 2])
+            own[:, 0], own[:, 1], own[:, 2] = way.space.transform(part[:, 0], part[:, 1], z)
+            own[np.isnan(part[:, 2]), 2] = np.nan
+        lost = int((~np.isfinite(own[:, :2]).all(axis=1)).sum())
+        if lost:
+            raise DataError(
+                f"{count(lost, 'place')} of {name} without a counterpart in {crs_name(way.target.crs)}; is its CRS right?"
+            )
+        progress.report(0.9 * (start + len(part)) / len(xyz), "reprojecting")
+    return out
+
+
+def _grid(grid: Grid, way: Passage, progress: Progress, findings: list[Finding]) -> Grid:
+    if way.space is not None:
+        raise DataError("the heights of a grid cannot change their reference here; make points of it first")
+    steps = np.linspace(0.0, 1.0, 65)
+    west, north = grid.west, grid.north
+    east, south = west + grid.columns * grid.dx, north - grid.rows * grid.dy
+    x = np.concatenate([west + steps * (east - west)] * 2 + [np.full(65, west), np.full(65, east)])
+    y = np.concatenate([np.full(65, south), np.full(65, north), *[south + steps * (north - south)] * 2])
+    tx, ty = way.plan.transform(x, y)
+    if not (np.isfinite(tx).all() and np.isfinite(ty).all()):
+        raise DataError(f"the rim of {grid.name} has no counterpart in {crs_name(way.target.crs)}; is its CRS right?")
+    low, high = (float(tx.min()), float(ty.min())), (float(tx.max()), float(ty.max()))
+    size = math.sqrt((high[0] - low[0]) * (high[1] - low[1]) / (grid.rows * grid.columns))
+    size = float(f"{size:.3g}")
+    left, top = math.floor(low[0] / size) * size, math.ceil(high[1] / size) * size
+    shape = (max(math.ceil((top - low[1]) / size), 1), max(math.ceil((high[0] - left) / size), 1))
+    heights = roomy(shape, np.float64, np.nan)
+    eastings = left + (np.arange(shape[1]) + 0.5) * size
+    for row in range(shape[0]):
+        sx, sy = way.plan.transform(eastings, np.full(shape[1], top - (row + 0.5) * size), direction="INVERSE")
+        column, line = (np.asarray(sx) - west) / grid.dx - 0.5, (north - np.asarray(sy)) / grid.dy - 0.5
+        heights[row] = bilinear(grid.heights, column, line)
+        if row % 64 == 0:
+            progress.report(0.95 * row / shape[0], "reprojecting")
+    unit = unit_word(way.target.horizontal)
+    findings.append(
+        Finding("grid-sampled", f"Heights were sampled anew (bilinear) on a grid of {size:g}{unit}, which rounds them.")
+    )
+    return Grid(name=grid.name, frame=way.target, heights=heights, west=left, north=top, dx=size, dy=size)
+
+
+def geographic(dataset: Dataset, progress: Progress) -> tuple[Dataset, tuple[Finding, ...]]:
+    """Return a dataset in longitude and latitude of WGS 84, heights in metres: what GPX and KML hold.
+
+    Raises
+    ------
+    CallError
+        If its reference system or the unit of its heights is unknown.
+    """
+    if dataset.frame.vertical is None:
+        raise CallError(
+            f"the height unit of {dataset.name} is unknown, and the file holds metres; say it with --from-vertical-units (m, ft, us-ft)"
+        )
+    moved, findings = reprojected(dataset, WGS84, progress)
+    assert dataset.frame.vertical is not None
+    ratio = factor(dataset.frame.vertical, Unit.METRE)
+    frame = Frame(moved.frame.crs, Unit.DEGREE, Unit.METRE)
+    return moved.with_coordinates(1.0, ratio, frame), findings
+
+
+def utm_zone(east: float, north: float) -> str:
+    """Return the UTM zone (WGS 84) that a longitude and latitude lie in, as an EPSG code."""
+    zone = min(max(int((east + 180.0) // 6.0) + 1, 1), 60)
+    return f"EPSG:{(32600 if north >= 0 else 32700) + zone}"
