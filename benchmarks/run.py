@@ -228,7 +228,7 @@ rendering.draw(source.datasets, view, theme.LIGHT)
 first = time.perf_counter() - begun
 begun = time.perf_counter()
 session.sources.bring_in(path)
-(node,) = session.graph.nodes
+(node,) = session.graph.cards
 cloud = session.dataset(node)
 index = cloudindex.build(cloud, folder / "index" / cloud.content, Silent())
 whole = time.perf_counter() - begun

@@ -16,7 +16,7 @@ def settle(qtbot, window):
 
 
 def named(window, name):
-    return next(n.id for n in window.session.graph.nodes.values() if n.name == name)
+    return next(n.id for n in window.session.graph.cards.values() if n.name == name)
 
 
 def surface(window):

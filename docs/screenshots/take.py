@@ -36,7 +36,7 @@ def settle(window: MainWindow) -> None:
 
 def named(window: MainWindow, name: str) -> str:
     """Return the id of a card."""
-    return next(node.id for node in window.session.graph.nodes.values() if node.name == name)
+    return next(node.id for node in window.session.graph.cards.values() if node.name == name)
 
 
 def picture(window: QWidget, name: str) -> None:

@@ -18,7 +18,20 @@ from vastgrid.checks import (
     wrong_unit,
     zero_heights,
 )
-from vastgrid.convert import cells, contours, courses, facets, grid, lattice, points, reproject, tin, upper
+from vastgrid.convert import (
+    cells,
+    compare,
+    contours,
+    courses,
+    edits,
+    facets,
+    grid,
+    lattice,
+    points,
+    reproject,
+    tin,
+    upper,
+)
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.declarations.check import Check
@@ -52,8 +65,10 @@ from vastgrid.formats import (
 
 CONVERSIONS: tuple[Conversion, ...] = (
     cells.CONVERSION,
+    compare.CONVERSION,
     contours.CONVERSION,
     courses.CONVERSION,
+    edits.CONVERSION,
     facets.CONVERSION,
     grid.CONVERSION,
     lattice.CONVERSION,
@@ -131,6 +146,11 @@ def conversion_named(name: str) -> Conversion:
     raise CallError(f"there is no conversion “{name}”; there are {', '.join(each.id for each in CONVERSIONS)}")
 
 
+def builder() -> Conversion:
+    """Return the conversion that builds a surface from source data as files describe it."""
+    return next(each for each in CONVERSIONS if each.builds)
+
+
 def format_named(name: str) -> Format:
     """Return a format by its id.
 
@@ -197,11 +217,7 @@ def recognise(path: Path) -> Format:
 
 def targets(datasets: Sequence[Dataset]) -> tuple[Conversion, ...]:
     """Return the conversions that can use these datasets together."""
-    return tuple(
-        each
-        for each in CONVERSIONS
-        if datasets and all(each.can_use(one) for one in datasets) and (each.many or len(datasets) == 1)
-    )
+    return tuple(each for each in CONVERSIONS if datasets and each.assigned(datasets) is not None)
 
 
 def _what(dataset: Dataset) -> str:
@@ -226,8 +242,13 @@ def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str)
         frontier: list[tuple[Conversion, ...]] = [(each,) for each in first]
         for _ in range(len(CONVERSIONS)):
             for path in frontier:
-                if issubclass(path[-1].gives, wanted):
+                if issubclass(path[-1].gives(path[-1].takes), wanted):
                     return path
-            frontier = [(*path, each) for path in frontier for each in usable if issubclass(path[-1].gives, each.takes)]
+            frontier = [
+                (*path, each)
+                for path in frontier
+                for each in usable
+                if issubclass(path[-1].gives(path[-1].takes), each.takes)
+            ]
     names = ", ".join(dict.fromkeys(_what(each) for each in have)) or "nothing"
     raise CallError(f"no chain of conversions leads from {names} to {what}")

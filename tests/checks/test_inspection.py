@@ -36,7 +36,7 @@ def look(session):
 
 
 def test_what_is_due_is_looked_for_once(session):
-    (node,) = session.graph.nodes
+    (node,) = session.graph.cards
     assert {check.id for _, check in session.inspection.due(session.graph)} >= {"spikes", "gaps", "wrong-unit"}
     assert look(session)
     assert session.inspection.due(session.graph) == [] and not look(session)
@@ -52,7 +52,7 @@ def test_what_is_due_is_looked_for_once(session):
 
 
 def test_findings_and_acceptances_are_kept_with_the_job(session):
-    (node,) = session.graph.nodes
+    (node,) = session.graph.cards
     look(session)
     finding = next(each.finding for each in session.noticed() if each.open)
     session.inspection.accept(node, finding, "  a  mast ")
@@ -70,7 +70,7 @@ def test_a_neighbour_that_comes_or_goes_is_minded(session, tmp_path):
     (tmp_path / "b.csv").write_text((tmp_path / "a.csv").read_text())
     session.sources.bring_in(tmp_path / "b.csv")
     due = session.inspection.due(session.graph)
-    first, second = session.graph.nodes
+    first, second = session.graph.cards
     assert {check.id for node, check in due if node == first} == {check.id for check in catalog.CHECKS if check.around} & {
         "wrong-unit", "name-twice",
     }  # fmt: skip
@@ -84,7 +84,7 @@ def test_a_neighbour_that_comes_or_goes_is_minded(session, tmp_path):
 
 
 def test_what_a_surface_is_made_from_is_no_neighbour(session):
-    (points,) = session.graph.nodes
+    (points,) = session.graph.cards
     node = session.plan("tin", [points], {})
     session.change(session.remake(session.graph.with_node(node), [node.id], Silent()), "make")
     assert module._beside(session.graph, points) == [] == module._beside(session.graph, node.id)

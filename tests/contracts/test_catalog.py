@@ -26,8 +26,8 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.declarations.fileformat import losses
 from vastgrid.params import declare
-from vastgrid.session.chains import described
 from vastgrid.session.deliver import deliver
+from vastgrid.session.describing import described
 from vastgrid.session.steps import convert, read_file
 
 WRITERS = [each for each in catalog.FORMATS if each.write]
@@ -91,6 +91,8 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
     for kind in conversion.takes:
         if (kind.kind == "lines" and conversion.id == "tin") or conversion.id == "reproject":
             continue
+        if len(conversion.inputs) > 1:
+            continue
         if conversion.id == "lattice" and kind.kind not in ("tin", "grid"):
             continue
         source = kinds[kind.kind]
@@ -100,7 +102,7 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
             source = dataclasses.replace(source, xyz=np.column_stack((steps, source.xyz[:, 2])))
         assert conversion.can_use(source)
         result, params = convert(conversion, [source], conversion.params(), Silent())
-        assert isinstance(result.dataset, conversion.gives)
+        assert isinstance(result.dataset, conversion.gives([kind]))
         said = declare.plain(conversion.sentence(params, [source.name]))
         assert source.name in said and said.endswith(".") and "{" not in said
         assert "None" not in said

@@ -11,7 +11,7 @@ from builders import ground, scattered
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.job import store
-from vastgrid.job.lineage import Graph, History, Node, Outcome, Role, State
+from vastgrid.job.lineage import Given, Graph, History, Node, Outcome, Output, Role, State, Use
 from vastgrid.session.session import Session
 
 
@@ -27,12 +27,12 @@ def session(tmp_path):
 def make(session, operation, inputs, words=None):
     node = session.plan(operation, inputs, words or {})
     graph = session.remake(session.graph.with_node(node), [node.id], Silent())
-    session.accept([graph[node.id]], f"make {node.name}")
+    session.accept([graph.nodes[node.id]], f"make {node.name}")
     return node.id
 
 
 def only(session):
-    return next(iter(session.graph.nodes))
+    return next(iter(session.graph.cards))
 
 
 def test_a_replaced_dataset_never_keeps_a_digest():
@@ -60,7 +60,7 @@ def test_undo_leaves_looks_and_visibility_alone(session):
 def test_results_that_nothing_refers_to_are_removed(session):
     tin = make(session, "tin", [only(session)])
     lines = make(session, "contours", [tin], {"interval": "1m"})
-    lost = session.graph[lines].outcome.digest
+    lost = session.graph[lines].digest
     session.undo()
     make(session, "contours", [tin], {"interval": "2m"})
     kept = session.history.digests()
@@ -75,11 +75,11 @@ def test_results_that_nothing_refers_to_are_removed(session):
 def test_the_state_of_a_ladder_of_merges_is_known_at_once():
     graph = Graph()
     for k in range(400):
-        inputs = (f"a{k - 1}", f"b{k - 1}") if k else ()
+        inputs = (Use(f"a{k - 1}"), Use(f"b{k - 1}")) if k else ()
         for name in ("a", "b"):
-            node = Node(f"{name}{k}", Role.MADE, "tin", inputs=inputs)
+            node = Node(f"{name}{k}", Role.MADE, "tin", uses=inputs)
             graph = graph.with_node(node)
-            graph = graph.changed(node.id, outcome=Outcome(graph.key(node.id), f"{name}{k}", {}))
+            graph = graph.changed(node.id, outcome=Outcome(graph.key(node.id), {"": Given(f"{name}{k}")}))
     begun = time.perf_counter()
     assert graph.state("a399") is State.MADE
     assert graph.changed("a0", words={"x": "y"}).state("b399") is State.STALE
@@ -90,8 +90,9 @@ def long_history(steps, cards):
     graph = Graph()
     figures = {"count": {"points": 5}, "extent": {"east": [0.0, 1.0]}}
     for k in range(cards):
-        outcome = Outcome("k", f"d{k}", figures, findings=({"code": "x", "text": "y" * 300},))
-        graph = graph.with_node(Node(f"n{k}", Role.MADE, "tin", name=f"Card {k}", outcome=outcome))
+        outcome = Outcome("k", {"": Given(f"d{k}", figures)}, findings=({"code": "x", "text": "y" * 300},))
+        output = Output(f"n{k}", name=f"Card {k}")
+        graph = graph.with_node(Node(f"n{k}", Role.MADE, "tin", outputs=(output,), outcome=outcome))
     history = History((graph,), ("start",), 0)
     for k in range(steps):
         history = history.then(history.graph.changed(f"n{k % cards}", name=f"Step {k}"), f"step {k}")
@@ -184,20 +185,20 @@ def test_a_file_with_many_datasets_is_read_once_and_replaced_as_a_whole(session,
         return tmp_path / name
 
     nodes = session.sources.bring_in(drawing("one.dxf", 0))
-    assert len(nodes) == 3
-    from vastgrid.session import sources
+    ids = [output.card for node in nodes for output in node.outputs]
+    assert len(nodes) == 1 and len(ids) == 3
+    from vastgrid.session import executor
 
     read = []
-    real = sources.read_file
-    monkeypatch.setattr(sources, "read_file", lambda path, *a, **k: read.append(path.name) or real(path, *a, **k))
-    ids = [node.id for node in nodes]
+    real = executor.read_file
+    monkeypatch.setattr(executor, "read_file", lambda path, *a, **k: read.append(path.name) or real(path, *a, **k))
     session.remake(session.graph, ids, Silent())
     assert read == ["one.dxf"]
     made = session.sources.replaced(ids[1], drawing("two.dxf", 100), Silent())
-    assert read == ["one.dxf", "two.dxf"] and {node.id for node in made} == set(ids)
+    assert read == ["one.dxf", "two.dxf"] and [output.card for output in made[0].outputs] == ids
     session.accept(made, "replace")
     assert all(session.graph[i].path.endswith("two.dxf") for i in ids)
-    assert all(session.graph[i].outcome.figures["extent"]["east"][0] == 100.0 for i in ids)
+    assert all(session.graph[i].figures["extent"]["east"][0] == 100.0 for i in ids)
     session.undo()
     assert all(session.graph[i].path.endswith("one.dxf") for i in ids)
 

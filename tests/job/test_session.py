@@ -10,7 +10,7 @@ import pytest
 from builders import ground
 from vastgrid.base.errors import CallError, FormatError, ParamError, WriteError
 from vastgrid.base.progress import Silent
-from vastgrid.job.lineage import Graph, History, Node, Role, State
+from vastgrid.job.lineage import Graph, History, Node, Role, State, node_of
 from vastgrid.job.store import Store
 from vastgrid.params.declare import plain
 from vastgrid.session.session import Session
@@ -26,17 +26,17 @@ def session(tmp_path):
     made = Session(tmp_path / "job")
     made.sources.bring_in(tmp_path / "day.csv")
     for operation, words in (("tin", {}), ("contours", {"interval": "1m"})):
-        node = made.plan(operation, [list(made.graph.nodes)[-1]], words)
+        node = made.plan(operation, [list(made.graph.cards)[-1]], words)
         made.change(made.remake(made.graph.with_node(node), [node.id], Silent()), f"make {node.name}")
     return made
 
 
 def named(session, name):
-    return next(node for node in session.graph.nodes.values() if node.name == name)
+    return next(node for node in session.graph.cards.values() if node.name == name)
 
 
 def test_sentences_and_states(session):
-    day, tin, contours = session.graph.nodes.values()
+    day, tin, contours = session.graph.cards.values()
     assert plain(session.sentence(contours.id)) == (
         "Contours every 1 m from Ground, starting at 0 m, every 5th one an index contour."
     )
@@ -64,7 +64,7 @@ def test_everything_can_be_undone_and_done_again_without_limit(session):
         session.rename(named(session, "Ground" if k == 0 else f"Ground {k - 1}").id, f"Ground {k}")
     for _ in range(63):
         session.undo()
-    assert not session.graph.nodes and not session.history.can_undo
+    assert not session.graph.cards and not session.history.can_undo
     while session.history.can_redo:
         session.redo()
     assert named(session, "Ground 59")
@@ -74,11 +74,11 @@ def test_a_job_opens_as_it_was(session):
     again = Session(session.folder)
     assert again.graph == session.graph and again.name == session.name
     assert len(again.history.graphs) == len(session.history.graphs)
-    for node in session.graph.nodes:
+    for node in session.graph.cards:
         one, other = session.dataset(node), again.dataset(node)
         assert one.digest == other.digest and type(one) is type(other) and one.frame == other.frame
     again.undo()
-    assert len(again.graph.nodes) == 2
+    assert len(again.graph.cards) == 2
 
 
 def test_save_a_copy(session, tmp_path):
@@ -91,12 +91,12 @@ def test_save_a_copy(session, tmp_path):
 def test_damaged_jobs_say_so(session):
     path = session.folder / "job.json"
     text = path.read_text()
-    for bad in (text[: len(text) // 2], "[]", text.replace('"version": 1,', '"version": 99,', 1), "{}"):
+    for bad in (text[: len(text) // 2], "[]", text.replace('"version": 2,', '"version": 99,', 1), "{}"):
         path.write_text(bad)
         with pytest.raises(FormatError):
             Session(session.folder)
     path.write_text(text)
-    digest = named(session, "Ground").outcome.digest
+    digest = named(session, "Ground").digest
     (session.folder / "data" / digest / "about.json").write_text("{")
     with pytest.raises(FormatError, match="make it again"):
         Session(session.folder).dataset(named(session, "Ground").id)
@@ -113,7 +113,7 @@ def rewritten(session, change):
 
 
 def states(session):
-    return {node.name: session.graph.state(node.id) for node in session.graph.nodes.values()}
+    return {node.name: session.graph.state(node.id) for node in session.graph.cards.values()}
 
 
 def test_a_step_that_is_done_otherwise_now_is_out_of_date(session):
@@ -121,8 +121,7 @@ def test_a_step_that_is_done_otherwise_now_is_out_of_date(session):
         if node["operation"] == "contours":
             # As version 0 would have noted what it made the contours from.
             node["version"] = 0
-            own = Graph.from_json([node])
-            node["outcome"]["key"] = session.graph.with_node(own[node["id"]]).key(node["id"])
+            node["outcome"]["key"] = session.graph.with_node(node_of(node)).key(node["id"])
 
     assert set(states(session).values()) == {State.MADE}
     again = rewritten(session, older)
@@ -167,7 +166,7 @@ def test_names_stay_unique(session):
 
 def test_removing_takes_what_follows(session):
     session.remove([named(session, "Ground").id])
-    assert [node.name for node in session.graph.nodes.values()] == ["day"]
+    assert [node.name for node in session.graph.cards.values()] == ["day"]
 
 
 def test_wrong_wishes_are_refused(session):
@@ -199,7 +198,7 @@ def test_history_forgets_what_was_undone_only_when_something_new_is_done():
     history = History()
     one = history.then(Graph({"a": Node("a", Role.SOURCE, "text")}), "a")
     two = one.undone().then(Graph({"b": Node("b", Role.SOURCE, "text")}), "b")
-    assert [*two.graph.nodes] == ["b"] and not two.can_redo and len(two.graphs) == 2
+    assert [*two.graph.cards] == ["b"] and not two.can_redo and len(two.graphs) == 2
 
 
 def test_store_survives_a_kill_in_the_middle(tmp_path):

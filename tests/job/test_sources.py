@@ -23,13 +23,13 @@ def session(tmp_path):
     made = Session(tmp_path / "job")
     for k, name in enumerate(("day1.csv", "day2.csv", "day3.csv")):
         made.sources.bring_in(write_day(tmp_path / name, k))
-    node = made.plan("tin", list(made.graph.nodes)[:2], {})
+    node = made.plan("tin", list(made.graph.cards)[:2], {})
     made.change(made.remake(made.graph.with_node(node), [node.id], Silent()), "make Ground")
     return made
 
 
 def named(session, name):
-    return next(node for node in session.graph.nodes.values() if node.name == name)
+    return next(node for node in session.graph.cards.values() if node.name == name)
 
 
 def remade(session):
@@ -72,7 +72,7 @@ def test_a_source_made_later_comes_before_what_uses_it(session, tmp_path):
     ground = named(session, "Ground")
     session.sources.bring_in(write_day(tmp_path / "day4.csv", 9))
     session.add_sources(ground.id, [named(session, "day4").id])
-    order = list(session.graph.nodes)
+    order = list(session.graph.cards)
     assert order.index(named(session, "day4").id) < order.index(ground.id)
     assert len(remade(session).vertices) == 600
 

@@ -161,6 +161,7 @@ def test_every_parameter_explains_itself(field):
 
 @pytest.mark.parametrize("own", catalog.CONVERSIONS, ids=lambda each: each.id)
 def test_every_conversion_is_a_sentence(own):
-    pieces = declare.sentence(own.template, own.params(), {"inputs": "Day 1 and Day 2"})
+    names = [(role.role, f"{role.role} of Day {k}") for k, role in enumerate(own.inputs)]
+    pieces = own.sentence(own.params(), names)
     text = declare.plain(pieces)
-    assert text.endswith(".") and "Day 1 and Day 2" in text and "{" not in text and "None" not in text
+    assert text.endswith(".") and all(name in text for _, name in names) and "{" not in text and "None" not in text

@@ -25,18 +25,18 @@ def made(demo, tmp_path_factory):
     session = Session(folder / "Tollgarth views")
     for name, words in (("day1.csv", {}), ("day2.txt", {}), ("edges.dxf", {}), ("pit-scan.laz", {"thin": "2m"})):
         session.sources.bring_in(demo / "received" / name, words)
-    ids = {node.name: node.id for node in session.graph.nodes.values()}
+    ids = {node.name: node.id for node in session.graph.cards.values()}
     for operation, inputs, words, name in (
         ("tin", [ids["day1"], ids["day2"], ids["edges"]], {"boundary": "SITE_LIMIT"}, "Ground"),
         ("contours", ["Ground"], {"interval": "2m"}, "Contours"),
         ("grid", ["Ground"], {"cell": "4m"}, "Grid"),
     ):
-        own = [next(n.id for n in session.graph.nodes.values() if n.name == i) if i == "Ground" else i for i in inputs]
+        own = [next(n.id for n in session.graph.cards.values() if n.name == i) if i == "Ground" else i for i in inputs]
         node = session.plan(operation, own, words)
         graph = session.graph.with_node(node).changed(node.id, name=name)
         session.change(session.remake(graph, [node.id], Silent()), f"make {name}")
     for name in ("day1", "day2", "pit-scan", "Grid"):
-        session.show(next(n.id for n in session.graph.nodes.values() if n.name == name), shown=False)
+        session.show(next(n.id for n in session.graph.cards.values() if n.name == name), shown=False)
     return session.folder
 
 

@@ -47,7 +47,7 @@ def test_the_demo_is_made_and_opens(home, tmp_path):
     running, _, said = started(home, "demo", until=(job / "ready").exists, most=120.0)
     assert running and (job / "ready").exists(), said
     assert "Traceback" not in said
-    names = {node.name for node in Session(job).graph.nodes.values()}
+    names = {node.name for node in Session(job).graph.cards.values()}
     assert {"Existing ground", "Contours 1 m"} <= names
 
 
@@ -67,7 +67,7 @@ def test_what_is_told_of_a_damaged_job(tmp_path):
     job.mkdir()
     (job / "job.json").write_text("[]")
     session, why = app.opened(job, tmp_path / "jobs")
-    assert session.folder == tmp_path / "jobs" / "Empty 1" and not session.graph.nodes
+    assert session.folder == tmp_path / "jobs" / "Empty 1" and not session.graph.cards
     assert "job.json" in why and f"nothing in {job} was changed" in why
     session.save()
     assert app.opened(job, tmp_path / "jobs")[0].folder.name == "Empty 2", "an empty job that became one is left alone"
@@ -92,6 +92,6 @@ def test_a_half_made_demo_is_made_again(tmp_path, monkeypatch):
     (folder / "Tollgarth restoration" / "job.json").write_text("{")
     assert tollgarth.ready_job(folder) is None
     job = tollgarth.prepare(folder, Silent())
-    assert tollgarth.ready_job(folder) == job and Session(job).graph.nodes
+    assert tollgarth.ready_job(folder) == job and Session(job).graph.cards
     stamp = (job / "job.json").stat().st_mtime_ns
     assert tollgarth.prepare(folder, Silent()) == job and (job / "job.json").stat().st_mtime_ns == stamp

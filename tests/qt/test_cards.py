@@ -98,11 +98,11 @@ def test_delete_takes_a_card_out_and_undo_brings_it_back(qtbot, window):
     window.lineage.setFocus()
     window.lineage.select([named(window, "Ground")])
     qtbot.keyClick(window.lineage, Qt.Key.Key_Delete)
-    names = {node.name for node in window.session.graph.nodes.values()}
+    names = {node.name for node in window.session.graph.cards.values()}
     assert names == {"day1", "day2", "edges", "pit-scan"}, "with all that was made from it"
     window.actions_["undo"].trigger()
     settle(qtbot, window)
-    assert {"Ground", "Contours", "Grid"} <= {node.name for node in window.session.graph.nodes.values()}
+    assert {"Ground", "Contours", "Grid"} <= {node.name for node in window.session.graph.cards.values()}
     assert len(window.plan.items) == 3
 
 
@@ -114,7 +114,7 @@ def test_a_card_gets_another_name(qtbot, window):
     (edit,) = [each for each in window.panel.findChildren(QLineEdit) if each.text() == "Ground"]
     edit.setText("Contours")
     edit.editingFinished.emit()
-    names = [node.name for node in window.session.graph.nodes.values()]
+    names = [node.name for node in window.session.graph.cards.values()]
     assert "Contours (2)" in names and names.count("Contours") == 1, "names stay unique, and the clash is seen"
     assert "Contours (2)" in [own.dataset.name for own in window.plan.items]
 
@@ -248,8 +248,8 @@ def test_options_and_units_go_into_the_card(qtbot, window, dialog, tmp_path):
     dialog.path.setText(str(tmp_path / "feet.xml"))
     dialog.write.click()
     settle(qtbot, window)
-    (node,) = [each for each in window.session.graph.nodes.values() if each.role is Role.DELIVERY]
-    assert node.words["decimals"] == "2" and node.into[0] == "ft" and node.outcome.delivery["good"]
+    (node,) = [each for each in window.session.graph.cards.values() if each.role is Role.DELIVERY]
+    assert node.words["decimals"] == "2" and node.node.into[0] == "ft" and node.outcome.delivery["good"]
     assert 'linearUnit="foot"' in (tmp_path / "feet.xml").read_text()[:3000]
     assert chosen(window) == ["feet.xml"] and "written and read back" in window.message
 

@@ -90,7 +90,7 @@ def test_feet_are_mended_and_the_finding_goes_away(qtbot, window):
     assert dialog.mend.isVisible() and dialog.mend.text() == "Read its heights as international foot"
     dialog.mend.click()
     looked(qtbot, window)
-    node = next(n for n in window.session.graph.nodes.values() if n.name == "Day 4, tip")
+    node = next(n for n in window.session.graph.cards.values() if n.name == "Day 4, tip")
     data = window.session.dataset(node.id)
     local = data.xyz - (*ground.ORIGIN, 0.0)
     assert np.abs(data.xyz[:, 2] - ground.height(local[:, 0], local[:, 1])).max() < 0.06, (
@@ -107,7 +107,7 @@ def test_a_remedy_changes_the_sentence(qtbot, window):
     assert dialog.mend.text().startswith("Leave out edges longer than")
     dialog.mend.click()
     looked(qtbot, window)
-    node = next(n for n in window.session.graph.nodes.values() if n.name == "Existing ground")
+    node = next(n for n in window.session.graph.cards.values() if n.name == "Existing ground")
     assert node.words["max_edge"] != "60m"
     assert not any("across a bay" in text for text in listed(window)[1])
 
@@ -122,7 +122,7 @@ def test_a_finding_is_accepted_with_a_note_that_goes_into_the_report(qtbot, wind
     dialog = choose(window, (*PLANTED["spike"], "It is the gate's pillar."))
     target = tmp_path / "report.md"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(target), ""))
-    window.lineage.select([next(n.id for n in window.session.graph.nodes.values() if n.name == "existing-ground.xml")])
+    window.lineage.select([next(n.id for n in window.session.graph.cards.values() if n.name == "existing-ground.xml")])
     window.panel.report_wanted.emit(window.lineage.selection[0])
     text = target.read_text()
     assert "Accepted: It is the gate's pillar." in text
@@ -151,7 +151,7 @@ def test_thresholds_are_seen_and_changed(qtbot, window):
 
 
 def test_the_panel_tells_a_cards_findings_with_their_remedies(qtbot, window):
-    node = next(n.id for n in window.session.graph.nodes.values() if n.name == "Day 4, tip")
+    node = next(n.id for n in window.session.graph.cards.values() if n.name == "Day 4, tip")
     window.lineage.select([node])
     from vastgrid.qt.findings_part import FindingsPart
 
@@ -174,8 +174,8 @@ def test_findings_are_not_looked_for_twice(qtbot, window):
 def test_every_cards_panel_fits_its_width(qtbot, window):
     """There is no sideways scrolling in the panel, so what is wider is cut off."""
     scroll = window.panel._scroll
-    for node in [*window.session.graph.nodes, ""]:
-        window.lineage.select([node] if node else list(window.session.graph.nodes)[:2])
+    for node in [*window.session.graph.cards, ""]:
+        window.lineage.select([node] if node else list(window.session.graph.cards)[:2])
         qtbot.wait(20)
         name = window.session.graph[node].name if node else "two cards"
         assert scroll.widget().minimumSizeHint().width() <= scroll.viewport().width(), name

@@ -328,7 +328,7 @@ def test_another_job_is_begun_opened_and_copied(qtbot, window, monkeypatch, tmp_
     first = window.session.folder
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "Second"), ""))
     window.actions_["new"].trigger()
-    assert (tmp_path / "Second" / "job.json").exists() and not window.session.graph.nodes
+    assert (tmp_path / "Second" / "job.json").exists() and not window.session.graph.cards
     assert window.header.units.text() == "empty job" and window.windowTitle().startswith("Second")
     assert window.plan.items == [] and window.views.space.items == []
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *a, **k: str(first))
@@ -340,7 +340,7 @@ def test_another_job_is_begun_opened_and_copied(qtbot, window, monkeypatch, tmp_
     assert (x, y) == pytest.approx((window.plan.width() / 2, window.plan.height() / 2), abs=2), "it is shown whole"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "Third"), ""))
     window.actions_["copy"].trigger()
-    names = {node.name for node in Session(tmp_path / "Third").graph.nodes.values()}
+    names = {node.name for node in Session(tmp_path / "Third").graph.cards.values()}
     assert {"Ground", "Contours"} <= names
 
 
@@ -409,7 +409,7 @@ def test_only_the_chosen_cards_are_shown_and_all_again(qtbot, window):
     assert [own.dataset.name for own in window.plan.items] == ["Grid"]
     window.lineage.select([])
     window.actions_["only"].trigger()
-    assert len(window.plan.items) == len(window.session.graph.nodes)
+    assert len(window.plan.items) == len(window.session.graph.cards)
 
 
 def test_a_click_without_a_tool_changes_nothing(qtbot, window):

@@ -64,7 +64,7 @@ def idle(qtbot, window):
 
 
 def names(window):
-    return [node.name for node in window.session.graph.nodes.values()]
+    return [node.name for node in window.session.graph.cards.values()]
 
 
 def test_a_folder_of_many_formats_comes_in_at_once(qtbot, window, opened, demo):
@@ -80,8 +80,8 @@ def test_a_folder_of_many_formats_comes_in_at_once(qtbot, window, opened, demo):
     dialog.take.click()
     idle(qtbot, window)
     assert "day1" in names(window) and "pit-scan" not in names(window) and len(names(window)) >= 7
-    old = next(node for node in window.session.graph.nodes.values() if node.name == "surroundings-1998")
-    assert old.into == ("m", "m"), "brought into the job's units by a recorded step"
+    old = next(node for node in window.session.graph.cards.values() if node.name == "surroundings-1998")
+    assert old.node.into == ("m", "m"), "brought into the job's units by a recorded step"
 
 
 def test_one_bad_file_among_good_ones(qtbot, window, opened, demo, tmp_path):
@@ -112,7 +112,7 @@ def test_units_are_suggested_and_never_applied_unasked(qtbot, window, opened, de
     assert "A unit is unknown" not in dialog.findings.text()
     dialog.take.click()
     idle(qtbot, window)
-    brought = window.session.dataset(next(n.id for n in window.session.graph.nodes.values() if n.name == "feet"))
+    brought = window.session.dataset(next(n.id for n in window.session.graph.cards.values() if n.name == "feet"))
     np.testing.assert_allclose(brought.xyz[0], rows[0] * 0.3048, atol=1e-3)
 
 
@@ -219,7 +219,7 @@ def test_a_large_cloud_is_shown_by_a_sample_and_comes_in_whole(qtbot, window, op
     assert "0 of 110\u202f000 points dropped" in dialog.findings.text()
     dialog.take.click()
     idle(qtbot, window)
-    (node,) = window.session.graph.nodes.values()
+    (node,) = window.session.graph.cards.values()
     assert len(window.session.dataset(node.id).xyz) == 110_000
 
 
@@ -272,13 +272,13 @@ def test_a_dropped_folder(qtbot, window, monkeypatch, demo, tmp_path):
 def job(qtbot, window, demo, tmp_path):
     for name in ("day1.csv", "day2.txt"):
         window.session.sources.bring_in(shutil.copy(demo / "received" / name, tmp_path / name))
-    window.making.make("tin", list(window.session.graph.nodes), {})
+    window.making.make("tin", list(window.session.graph.cards), {})
     idle(qtbot, window)
     return window
 
 
 def ground(window):
-    return next(node.id for node in window.session.graph.nodes.values() if node.name == "Ground")
+    return next(node.id for node in window.session.graph.cards.values() if node.name == "Ground")
 
 
 def test_sources_are_switched_replaced_and_added_from_the_panel(qtbot, job, tmp_path):
@@ -348,10 +348,10 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
     qtbot.waitUntil(lambda: bool(opened.extend(job.findChildren(AskDialog)) or opened), timeout=5000)
     dialog = opened[0]
     dialog.form.editors["spacing"].setText("5m")
-    assert "Points every 5 m over 4312" in dialog.sentence.text()
+    assert "Points every 5 m over an area of 3 corners" in dialog.sentence.text()
     dialog.make.click()
     idle(qtbot, job)
-    made = job.session.dataset(next(n.id for n in job.session.graph.nodes.values() if n.name == "Lattice"))
+    made = job.session.dataset(next(n.id for n in job.session.graph.cards.values() if n.name == "Lattice"))
     assert len(made.xyz) == pytest.approx(100 * 100 / 2 / 25, rel=0.1)
     job.actions_["draw_lattice"].trigger()
     qtbot.keyClick(plan, Qt.Key.Key_Escape)
@@ -416,13 +416,13 @@ def test_what_a_finding_offers_is_done_at_one_press(qtbot, window, opened, tmp_p
     assert "for each other" not in dialog.findings.text()
     dialog.take.click()
     idle(qtbot, window)
-    brought = next(node for node in window.session.graph.nodes.values() if node.name == "b")
+    brought = next(node for node in window.session.graph.cards.values() if node.name == "b")
     np.testing.assert_allclose(window.session.dataset(brought.id).xyz, xyz + [0.5, 0.5, 0.0], atol=0.006)
     assert "northing,easting" in brought.words["columns"]
 
 
 def offers(window, name):
-    node = next(node for node in window.session.graph.nodes.values() if node.name == name)
+    node = next(node for node in window.session.graph.cards.values() if node.name == name)
     window.lineage.select([node.id])
     return node, {action.text(): action for action in window.targets_menu().actions()}
 
@@ -442,7 +442,7 @@ def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, ope
     even, of_even = offers(window, "even")
     next(action for text, action in of_even.items() if text.startswith("Grid through the points")).trigger()
     idle(qtbot, window)
-    made = next(node for node in window.session.graph.nodes.values() if node.inputs == (even.id,))
+    made = next(node for node in window.session.graph.cards.values() if node.inputs == (even.id,))
     grid = window.session.dataset(made.id)
     assert grid.heights.shape == (20, 30) and (grid.dx, grid.dy) == (2.0, 2.0)
     np.testing.assert_allclose(grid.heights.ravel(), xyz[:, 2], atol=5.1e-5)
@@ -470,10 +470,10 @@ def test_boundaries_of_a_surface_are_chosen_by_layer(qtbot, window, opened, tmp_
     dialog.take.click()
     idle(qtbot, window)
     graph = window.session.graph
-    window.lineage.select([node.id for node in graph.nodes.values() if node.name in ("rings", "shots")])
+    window.lineage.select([node.id for node in graph.cards.values() if node.name in ("rings", "shots")])
     next(action for action in window.targets_menu().actions() if action.text().startswith("TIN")).trigger()
     idle(qtbot, window)
-    made = next(node for node in window.session.graph.nodes.values() if len(node.inputs) == 2)
+    made = next(node for node in window.session.graph.cards.values() if len(node.inputs) == 2)
     window.making.change_fields(
         made.id, {"boundary": "LIMIT", "voids": "POND", "islands": "ISLAND", "breaklines": "none"}
     )

@@ -14,7 +14,7 @@ from vastgrid.session.session import Session
 
 
 def named(window, name):
-    return next(node.id for node in window.session.graph.nodes.values() if node.name == name)
+    return next(node.id for node in window.session.graph.cards.values() if node.name == name)
 
 
 @pytest.fixture
@@ -68,9 +68,9 @@ def test_a_card_never_lands_in_another_job(qtbot, window, slow, tmp_path):
     slow.set()
     qtbot.waitUntil(lambda: not window.runner.busy)
     qtbot.wait(200)
-    assert not window.session.graph.nodes and window.lineage.running == set()
-    assert "Points" not in {node.name for node in first.graph.nodes.values()}
-    assert Session(first.folder).graph.nodes.keys() == first.graph.nodes.keys()
+    assert not window.session.graph.cards and window.lineage.running == set()
+    assert "Points" not in {node.name for node in first.graph.cards.values()}
+    assert Session(first.folder).graph.cards.keys() == first.graph.cards.keys()
 
 
 @pytest.mark.parametrize(
@@ -113,8 +113,8 @@ def test_only_the_jobs_name_is_bold(window):
 
 def test_a_long_reference_system_stays_in_the_head(qtbot, window, monkeypatch):
     name = "NAD83(2011) / Oregon GIC Lambert (intl feet), compounded with a height of another name"
-    node = next(node for node in window.session.graph.nodes.values() if node.outcome)
-    node.outcome.figures["crs"] = name
+    node = next(node for node in window.session.graph.cards.values() if node.outcome)
+    node.figures["crs"] = name
     window.header.show_job(window.session)
     label = window.header.units
     assert isinstance(label, QLabel) and label.text().endswith("…") and name in label.toolTip()

@@ -41,7 +41,7 @@ def settle():
         if window.views.settled() and not window.inspecting.busy and not window.figuring.busy and not window.runner.busy:
             return
 settle()
-named = {n.name: n.id for n in window.session.graph.nodes.values()}
+named = {n.name: n.id for n in window.session.graph.cards.values()}
 for name, node in named.items():
     window.session.show(node, shown=True)
 window.refresh()

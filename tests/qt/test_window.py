@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PyQt6.QtGui import QColor, QDropEvent
-from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QMessageBox, QPushButton
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMessageBox, QPushButton
 
 from vastgrid.job.lineage import State
 from vastgrid.measures.heights import heights
@@ -28,9 +28,9 @@ def job(demo, tmp_path):
         shutil.copy(demo / "received" / name, tmp_path / name)
     for name in ("day1.csv", "day2.txt"):
         session.sources.bring_in(tmp_path / name)
-    points = list(session.graph.nodes)
+    points = list(session.graph.cards)
     for operation, inputs, words in (("tin", points, {}), ("contours", None, {"interval": "2m"})):
-        node = session.plan(operation, inputs or [list(session.graph.nodes)[-1]], words)
+        node = session.plan(operation, inputs or [list(session.graph.cards)[-1]], words)
         session.change(session.remake(session.graph.with_node(node), [node.id], Silent()), "make")
     return session
 
@@ -48,7 +48,7 @@ def window(qtbot, job):
 
 
 def named(window, name):
-    return next(node.id for node in window.session.graph.nodes.values() if node.name == name)
+    return next(node.id for node in window.session.graph.cards.values() if node.name == name)
 
 
 def card(window, name):
@@ -140,7 +140,7 @@ def test_choosing_cards_with_mouse_and_keyboard(qtbot, window):
     qtbot.keyClick(window.lineage, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
     assert len(window.lineage.selection) == 2
     qtbot.keyClick(window.lineage, Qt.Key.Key_Space)
-    assert sum(node.shown for node in window.session.graph.nodes.values()) == 3
+    assert sum(node.shown for node in window.session.graph.cards.values()) == 3
 
 
 def test_a_changed_sentence_makes_all_that_follows_again(qtbot, window):
@@ -156,7 +156,7 @@ def test_a_changed_sentence_makes_all_that_follows_again(qtbot, window):
     qtbot.keyClick(editor.editor, Qt.Key.Key_Return)
     idle(qtbot, window)
     graph = window.session.graph
-    assert all(graph.state(node) is State.MADE for node in graph.nodes)
+    assert all(graph.state(node) is State.MADE for node in graph.cards)
     assert window.session.dataset(named(window, "Contours 2 m")).digest != before
     assert "30 m" in window.panel.sentence.text().replace("&nbsp;", " ")
     window.actions_["undo"].trigger()
@@ -221,7 +221,7 @@ def test_importing_a_text_file(qtbot, window, tmp_path):
     dialog.take.click()
     idle(qtbot, window)
     node = window.session.graph[window.lineage.selection[0]]
-    assert node.name == "new" and node.units == ("m", "")
+    assert node.name == "new" and node.node.units == ("m", "")
     points = window.session.dataset(node.id)
     assert points.xyz[3, 1] == 431103.0
     assert window.session.settings["reading"]["text"]["columns"].startswith("northing")
@@ -280,8 +280,14 @@ def test_compare_two_surfaces(qtbot, window):
     buttons = [b for b in window.panel.findChildren(QPushButton) if b.text() == "Compare them"]
     buttons[0].click()
     idle(qtbot, window)
-    assert "Largest difference" in message(qtbot)
+    (made,) = [window.session.graph[n] for n in window.lineage.selection]
+    assert made.kind == "table" and [use.role for use in made.node.uses] == ["old", "new"]
+    qtbot.waitUntil(lambda: any(name == "Largest difference" for name, _ in window.panel.figures.rows), timeout=5000)
+    assert "They differ by" in " ".join(each.text() for each in window.panel.findChildren(QLabel))
     assert window.plan.mark is not None
+    assert made.name == "Heights 10 m above Ground" and made.id not in window.dressing.order()
+    window.undo()
+    assert made.id not in window.session.graph, "the answer is a step like any other"
 
 
 def test_failures_are_told_and_nothing_is_lost(qtbot, window):

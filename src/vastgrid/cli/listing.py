@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from vastgrid.declarations.conversion import listed
+
 
 def formats(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
     """List the file formats, with their options."""
@@ -32,8 +34,12 @@ def conversions(options: argparse.Namespace, _groups: list[tuple[str, list[str]]
         print(as_json({"conversions": [_conversion_values(each) for each in catalog.CONVERSIONS]}))
         return 0
     for each in catalog.CONVERSIONS:
-        kinds = ", ".join(kind.title for kind in each.takes)
-        print(f"{each.id:10} {kinds} → {each.gives.title}: {each.help}")
+        given = ", ".join(_kind_title(output) for output in each.outputs)
+        print(f"{each.id:10} {each.wants()} → {given}: {each.help}")
+        for role in each.inputs if len(each.inputs) > 1 else ():
+            print(
+                f"{'':11}{role.role}=…  names of inputs or files: {role.help or listed([k.title for k in role.kinds])}."
+            )
         _print_fields(each.params, "")
     return 0
 
@@ -67,13 +73,25 @@ def _format_values(each: Any) -> dict[str, Any]:
     }
 
 
+def _kind_title(output: Any) -> str:
+    return output.kind.title if output.kind else "what came in"
+
+
 def _conversion_values(each: Any) -> dict[str, Any]:
     return {
         "id": each.id,
         "title": each.title,
         "help": each.help,
         "takes": [kind.kind for kind in each.takes],
-        "gives": each.gives.kind,
+        "inputs": [
+            {"role": role.role, "kinds": [kind.kind for kind in role.kinds], "least": role.least, "most": role.most}
+            for role in each.inputs
+        ],
+        "gives": each.outputs[0].kind.kind if each.outputs[0].kind else None,
+        "outputs": [
+            {"name": output.name, "kind": output.kind.kind if output.kind else None, "like": output.like or None}
+            for output in each.outputs
+        ],
         "parameters": _field_values(each.params),
     }
 

@@ -22,7 +22,8 @@ from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit, square_word
 from vastgrid.cli import listing
 
 if TYPE_CHECKING:
-    from vastgrid.session.chains import Options, Said
+    from vastgrid.session.chains import Via
+    from vastgrid.session.saying import Options, Said
 
 DONE, DATA_AT_FAULT, CALL_AT_FAULT = 0, 1, 2
 _GROUPS = ("--via", "--read", "--write", "--check")
@@ -121,9 +122,27 @@ def _words(groups: list[tuple[str, list[str]]], name: str) -> dict[str, str]:
     return found
 
 
+def _via(own: list[str]) -> Via:
+    """Return a conversion asked for; a long value may stand in a file, as key=@FILE."""
+    from vastgrid import catalog
+    from vastgrid.params import declare
+    from vastgrid.session.chains import Via
+
+    conversion = catalog.conversion_named(own[0])
+    words = _words([("--via", own[1:])], "--via")
+    for field in declare.fields(conversion.params):
+        text = words.get(field.name, "")
+        if field.how.large and text.startswith("@"):
+            try:
+                words[field.name] = Path(text[1:]).read_text(encoding="utf-8")
+            except (OSError, UnicodeDecodeError) as error:
+                raise CallError(f"{field.name}: {text[1:]} cannot be read as text ({error})") from error
+    return Via(conversion, words)
+
+
 def _options(groups: list[tuple[str, list[str]]]) -> Options:
     """Return reading options: of all inputs, and those that follow a file's name of that file alone."""
-    from vastgrid.session.chains import Options
+    from vastgrid.session.saying import Options
 
     every: list[tuple[str, list[str]]] = []
     of_file: dict[str, list[tuple[str, list[str]]]] = {}
@@ -152,7 +171,7 @@ def _said(options: argparse.Namespace) -> Said:
     CallError
         If a word is no unit, or one is said twice, or none is said and should count.
     """
-    from vastgrid.session.chains import Said
+    from vastgrid.session.saying import Said
 
     every: list[Unit | None] = [None, None]
     of_file: dict[str, list[Unit | None]] = {}
@@ -265,9 +284,8 @@ Files are also held against each other: feet among metres are told from the data
 
 
 def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
-    from vastgrid import catalog
     from vastgrid.reports.account import as_json, as_text
-    from vastgrid.session.chains import Account, Via, run_convert
+    from vastgrid.session.chains import Account, run_convert
 
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
@@ -278,7 +296,7 @@ def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
         if name == "--via":
             if _WORD.fullmatch(own[0]):
                 raise CallError(f"--via needs the name of a conversion before “{own[0]}”")
-            vias.append(Via(catalog.conversion_named(own[0]), _words([(name, own[1:])], name)))
+            vias.append(_via(own))
     *inputs, target = options.paths
     beside = {"--report": options.report, "--left-out": options.left_out}
     refuse_clashes(inputs, {"the result": target, **{name: path for name, path in beside.items() if path is not None}})
@@ -376,7 +394,8 @@ def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
 
 def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     from vastgrid.reports.account import as_json
-    from vastgrid.session.chains import Account, described, read_sources, source_sentence
+    from vastgrid.session.chains import Account, read_sources, source_sentence
+    from vastgrid.session.describing import described
 
     (source,) = read_sources(
         [options.path],

@@ -11,7 +11,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
 from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.shaping.regular import grid_of, is_complete
 
 
@@ -55,9 +55,8 @@ CONVERSION = Conversion(
     version=1,
     title="Grid through the points",
     help="A grid with a cell at every point of a regular lattice, its height unchanged.",
-    takes=(PointSet,),
-    many=False,
-    gives=Grid,
+    inputs=(Input("points", (PointSet,)),),
+    outputs=(Output("grid", Grid),),
     params=CellParams,
     template="Grid with a cell at every point of {inputs}.",
     run=run,

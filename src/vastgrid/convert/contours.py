@@ -18,7 +18,7 @@ from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import isolines, undoubled
 from vastgrid.measures.difference import difference
@@ -28,6 +28,7 @@ from vastgrid.shaping.surfaces import contour_tin
 MOST_LEVELS = 20_000
 # Turning more vertices of contours back into a TIN takes longer than making and writing them.
 MOST_MEASURED = 3_000_000
+MOST_PREVIEWED = 400
 
 
 @dataclass(frozen=True)
@@ -184,14 +185,29 @@ def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
     return f"Contours {params.interval}" if params.interval else "Contours"
 
 
+def preview(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress) -> Contours | None:
+    """Return the contours as thin lines, nothing measured; nothing where there would be too many to draw at once."""
+    surface = inputs[0]
+    pair = surface.extent().elevation
+    if pair is None or params.interval is None:
+        return None
+    unit = surface.frame.vertical
+    levels, _ = levels_between(*pair, params.base.in_unit(unit, "base"), params.interval.in_unit(unit, "interval"))
+    if len(levels) > MOST_PREVIEWED:
+        return None
+    progress.report(0.1)
+    plan, offsets, which = level_lines(surface, levels)
+    progress.report(1.0)
+    return Contours(plan=plan, offsets=offsets, levels=levels[which], index=np.zeros(len(which), np.bool_))
+
+
 CONVERSION = Conversion(
     id="contours",
     version=2,
     title="Contours",
     help="Level lines of a TIN or grid, chained, with higher ground on the left.",
-    takes=(Tin, Grid),
-    many=False,
-    gives=Contours,
+    inputs=(Input("surface", (Tin, Grid)),),
+    outputs=(Output("contours", Contours),),
     params=ContourParams,
     template="Contours every {interval} from {inputs}, starting at {base}, every {index} one an index contour.",
     run=run,
@@ -199,5 +215,6 @@ CONVERSION = Conversion(
     estimate=_estimate,
     effort=effort,
     name=_name,
+    preview=preview,
     automatic=4,
 )

@@ -14,7 +14,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.survey import Survey
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
 
 
@@ -63,9 +63,8 @@ CONVERSION = Conversion(
     version=1,
     title="Lines",
     help="The drawn courses of alignments, parcels, plan features and trajectories, as lines on layers.",
-    takes=(Survey,),
-    many=False,
-    gives=Linework,
+    inputs=(Input("records", (Survey,)),),
+    outputs=(Output("lines", Linework),),
     params=CourseParams,
     template="Courses of {inputs} as lines, on layers by {layers}.",
     run=run,

@@ -10,7 +10,7 @@ from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.measures.difference import difference
 from vastgrid.shaping.surfaces import grid_tin
 
@@ -45,9 +45,8 @@ CONVERSION = Conversion(
     version=1,
     title="TIN through every cell",
     help="A TIN with a vertex at the centre of every cell that has a height.",
-    takes=(Grid,),
-    many=False,
-    gives=Tin,
+    inputs=(Input("grid", (Grid,)),),
+    outputs=(Output("tin", Tin),),
     params=FacetParams,
     template="TIN through every cell of {inputs}.",
     run=run,

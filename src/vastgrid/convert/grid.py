@@ -15,7 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin, areas
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.raster import raster_heights
 from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
@@ -106,9 +106,8 @@ CONVERSION = Conversion(
     version=1,
     title="Grid",
     help="Heights at the centres of regular cells, linear within each triangle.",
-    takes=(Tin,),
-    many=False,
-    gives=Grid,
+    inputs=(Input("surface", (Tin,)),),
+    outputs=(Output("grid", Grid),),
     params=GridParams,
     template="Heights of {inputs} on a grid of {cell}.",
     run=run,

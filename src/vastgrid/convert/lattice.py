@@ -11,7 +11,7 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.errors import CallError, DataError, ParamError
+from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, factor
@@ -20,10 +20,10 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import is_geographic
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Result
-from vastgrid.families.cloudfile import parse_area
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.topology import inside_polygon
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
@@ -55,14 +55,13 @@ class LatticeParams:
         ),
     ] = None
     area: Annotated[
-        str,
+        Area | None,
         Param(
             "Area",
             "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.",
             absent="its whole extent",
-            drawn=True,
         ),
-    ] = ""
+    ] = None
     elevations: Annotated[
         Source,
         Param("Elevations from", "surface: the dataset itself; service: an elevation service on this machine."),
@@ -74,11 +73,8 @@ class LatticeParams:
 
 
 def _ring(source: Dataset, params: LatticeParams) -> Floats:
-    if params.area.strip():
-        try:
-            return parse_area(params.area)
-        except ParamError as error:
-            raise ParamError("area", str(error).removeprefix("crop: ")) from error
+    if params.area is not None:
+        return params.area.in_frame(source.frame).ring()
     extent = source.extent()
     if not extent.east or not extent.north:
         raise DataError(f"{source.name} is empty, so there is no area")
@@ -193,14 +189,13 @@ CONVERSION = Conversion(
     version=1,
     title="Lattice of points",
     help="Points at an even spacing over an area, with elevations from a surface or from an elevation service.",
-    takes=_TAKES,
-    many=False,
-    gives=PointSet,
+    inputs=(Input("ground", _TAKES),),
+    outputs=(Output("points", PointSet),),
     params=LatticeParams,
     template="Points every {spacing} over {area} of {inputs}, elevations from the {elevations}.",
     run=run,
     settle=settle,
     name=lambda inputs, params: "Lattice",
-    takes_as=lambda params: (Tin, Grid) if params.elevations is Source.SURFACE else _TAKES,
+    kinds_as=lambda params: (Tin, Grid) if params.elevations is Source.SURFACE else _TAKES,
     ask=True,
 )

@@ -14,7 +14,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 
 
 @dataclass(frozen=True)
@@ -41,9 +41,8 @@ CONVERSION = Conversion(
     version=1,
     title="Points",
     help="The vertices of a TIN, of lines or contours, or the cell centres of a grid.",
-    takes=(Tin, Grid, Linework, Contours),
-    many=False,
-    gives=PointSet,
+    inputs=(Input("data", (Tin, Grid, Linework, Contours)),),
+    outputs=(Output("points", PointSet),),
     params=PointParams,
     template="Points at every vertex of {inputs}.",
     run=run,

@@ -17,7 +17,7 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
 from vastgrid.shaping.reproject import reprojected, utm_zone
 
@@ -72,9 +72,8 @@ CONVERSION = Conversion(
     version=1,
     title="Other reference system",
     help="The same ground in another coordinate reference system; heights change theirs only where that is sure.",
-    takes=(PointSet, Linework, Contours, Tin, Grid, Mesh, Survey),
-    many=False,
-    gives=Dataset,  # type: ignore[type-abstract]  # the kind that came in
+    inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
+    outputs=(Output("data", like="data"),),
     params=ReprojectParams,
     template="{inputs} brought into {crs}.",
     run=run,

@@ -22,7 +22,7 @@ from vastgrid.data.linework import BOUNDARY, BOUNDARY_ROLES, Contours, Linework
 from vastgrid.data.loss import Loss
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels import topology
 from vastgrid.kernels.triangulate import Triangulation, triangulate
 from vastgrid.params.declare import Param
@@ -397,20 +397,28 @@ def _estimate(inputs: Sequence[Dataset], params: TinParams) -> str:
     return f"about {count(2 * places, 'triangle')}"
 
 
+def _suggest(inputs: Sequence[Dataset]) -> dict[str, list[str]]:
+    """Return the layers of the lines, for the parameters that name some."""
+    layers = [name for each in inputs if isinstance(each, Linework) for name in each.layers]
+    named = ["", *layers]
+    return {"boundary": named, "voids": named, "islands": named, "breaklines": ["*", "none", *layers]}
+
+
 CONVERSION = Conversion(
     id="tin",
     version=3,
     title="TIN",
     help="Constrained Delaunay triangulation of points, lines and contours, inside one outer boundary and outside voids.",
-    takes=(PointSet, Linework, Contours),
-    many=True,
-    gives=Tin,
+    inputs=(Input("sources", (PointSet, Linework, Contours), most=None),),
+    outputs=(Output("tin", Tin),),
     params=TinParams,
     template="TIN from {inputs}, inside {boundary}[, without {voids}][, but with {islands}], with edges up to {max_edge} and breaklines from "
     "{breaklines}; where heights meet, the {heights} counts, and places closer than {same_place} are one.",
     run=run,
     settle=settle,
     estimate=_estimate,
+    suggest=_suggest,
     name=lambda inputs, params: "Ground",
     automatic=1,
+    builds=True,
 )

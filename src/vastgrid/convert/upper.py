@@ -16,7 +16,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import merged, oriented_tin, overlaps
 
@@ -67,9 +67,8 @@ CONVERSION = Conversion(
     version=1,
     title="TIN from a mesh",
     help="The upper (or lower) side of a mesh that is no height field, as a TIN.",
-    takes=(Mesh,),
-    many=False,
-    gives=Tin,
+    inputs=(Input("mesh", (Mesh,)),),
+    outputs=(Output("tin", Tin),),
     params=UpperParams,
     template="TIN from the {side} side of {inputs}.",
     run=run,

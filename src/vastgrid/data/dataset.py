@@ -117,6 +117,11 @@ class Dataset(ABC):
         """Whether its third coordinate is a height; a grid may hold another quantity."""
         return True
 
+    @property
+    def located(self) -> bool:
+        """Whether it lies somewhere; a table does not."""
+        return True
+
     @abstractmethod
     def count(self) -> dict[str, int]:
         """Return how many of what there are, by the names the command line uses."""
@@ -124,6 +129,10 @@ class Dataset(ABC):
     @abstractmethod
     def coordinates(self) -> Floats:
         """Return every coordinate triple, (n, 3) float64."""
+
+    def courses(self) -> tuple[Floats, NDArray[np.int64]] | None:
+        """Return it as courses in plan, where it has some: places (n, 2), and where each course begins, (k + 1,)."""
+        return None
 
     def extent(self) -> Extent:
         """Return the extent of the coordinates, computed once."""

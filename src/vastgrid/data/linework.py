@@ -69,6 +69,10 @@ class Linework(Dataset):
         """Return the lines scaled into another frame."""
         return dataclasses.replace(self, vertices=self.vertices * (plan, plan, height), frame=frame)
 
+    def courses(self) -> tuple[Floats, NDArray[np.int64]]:
+        """Return its lines in plan."""
+        return self.vertices[:, :2], self.offsets
+
     def line(self, index: int | np.integer) -> Floats:
         """Return one line's vertices, (m, 3)."""
         return self.vertices[self.offsets[index] : self.offsets[index + 1]]
@@ -183,6 +187,10 @@ class Contours(Dataset):
         area = float(np.prod(np.maximum(sides, 0.1 * sides.max())))
         every, index = float(length.sum()), float(length[self.index].sum())
         return (area / every if every else math.inf, area / index if index else math.inf)
+
+    def courses(self) -> tuple[Floats, NDArray[np.int64]]:
+        """Return its lines in plan."""
+        return self.plan, self.offsets
 
     def as_lines(self) -> Linework:
         """Return the contours as 3D lines on one layer."""

@@ -82,6 +82,10 @@ class Survey(Dataset):
         """Return the numbers of records and of drawn vertices."""
         return {"records": len(self), "vertices": len(self.vertices)}
 
+    def courses(self) -> tuple[Floats, NDArray[np.int64]]:
+        """Return its records' lines in plan."""
+        return self.vertices[:, :2], self.offsets
+
     def coordinates(self) -> Floats:
         """Return every drawn vertex."""
         return self.vertices

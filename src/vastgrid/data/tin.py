@@ -86,6 +86,11 @@ class Tin(Dataset):
         """Return the vertices."""
         return self.vertices
 
+    def courses(self) -> tuple[Floats, NDArray[np.int64]]:
+        """Return its edges in plan."""
+        pairs = edges(self)
+        return self.vertices[pairs.ravel(), :2], np.arange(0, 2 * len(pairs) + 1, 2, dtype=np.int64)
+
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the TIN scaled into another frame, source data included."""
         scale = (plan, plan, height)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Self
 
-from vastgrid.base.findings import Finding
+from vastgrid.base.errors import CallError
+from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
@@ -14,15 +15,98 @@ from vastgrid.params.declare import Piece, sentence
 
 
 @dataclass(frozen=True, slots=True)
+class Input:
+    """One role that inputs play.
+
+    Attributes
+    ----------
+    role : str
+        Its word in the sentence and on the command line.
+    kinds : tuple of type
+        Kinds of dataset that can play it.
+    least, most : int, int or None
+        How many there have to be and may be; None for any number.
+    ordered : bool
+        Whether their order matters.
+    help : str
+        What it is for, in a few words, where the role's name does not say it.
+    """
+
+    role: str
+    kinds: tuple[type[Dataset], ...]
+    least: int = 1
+    most: int | None = 1
+    ordered: bool = False
+    help: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Output:
+    """One thing that a conversion gives.
+
+    Attributes
+    ----------
+    name : str
+        Its word.
+    kind : type or None
+        Kind of dataset; None where it is of the kind of an input.
+    like : str
+        Role of the input whose kind, and name, it keeps.
+    title : str
+        What it is called beside the other outputs; the first needs none.
+    """
+
+    name: str
+    kind: type[Dataset] | None = None
+    like: str = ""
+    title: str = ""
+
+
+class Inputs(tuple[Dataset, ...]):
+    """All inputs of a run in the order of their roles, each with the role it plays."""
+
+    roles: tuple[str, ...]
+
+    @classmethod
+    def of_pairs(cls, pairs: Iterable[tuple[str, Dataset]]) -> Self:
+        """Return inputs from pairs of role and dataset."""
+        own = list(pairs)
+        made = cls(dataset for _, dataset in own)
+        made.roles = tuple(role for role, _ in own)
+        return made
+
+    def of(self, role: str) -> tuple[Dataset, ...]:
+        """Return the datasets that play a role."""
+        return tuple(dataset for own, dataset in zip(self.roles, self, strict=True) if own == role)
+
+    def with_datasets(self, datasets: Sequence[Dataset]) -> Self:
+        """Return other datasets in the same roles."""
+        return self.of_pairs(zip(self.roles, datasets, strict=True))
+
+
+@dataclass(frozen=True, slots=True)
 class Result:
-    """What a conversion gives: a dataset, what was noticed, and what it cost vertically where that can be said."""
+    """What a conversion gives.
+
+    Attributes
+    ----------
+    dataset : Dataset
+        The first output.
+    findings : tuple of Finding
+        What was noticed.
+    loss : Loss or None
+        What it cost vertically against the declared role, where that can be said.
+    more : mapping
+        Further outputs by name.
+    """
 
     dataset: Dataset
     findings: tuple[Finding, ...] = ()
     loss: Loss | None = None
+    more: Mapping[str, Dataset] = field(default_factory=dict)
 
 
-Run = Callable[[Sequence[Any], Any, Progress], Result]
+Run = Callable[[Any, Any, Progress], Result]
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,16 +123,14 @@ class Conversion:
         What it makes, for buttons: “Contours”.
     help : str
         One sentence.
-    takes : tuple of type
-        Kinds of dataset it can use.
-    many : bool
-        Whether it can use several at once.
-    gives : type
-        Kind of dataset it makes.
+    inputs : tuple of Input
+        The roles of what it is made from, the main one first.
+    outputs : tuple of Output
+        What it gives, the main one first.
     params : type
         Frozen dataclass of declared parameters.
     template : str
-        Sentence with ``{slots}`` for parameters and ``{inputs}``.
+        Sentence with ``{slots}`` for parameters, roles and ``{inputs}``, which is everything.
     run : callable
         The work: inputs in one frame, parameters, progress → result.
     settle : callable
@@ -61,8 +143,26 @@ class Conversion:
         Says about how many vertices it will make, where that can be far more than it is given.
     fits : callable
         Says whether it can use one dataset of a kind it takes, where that depends on the data.
-    takes_as : callable or None
-        Parameters → kinds it can use, where those depend on them.
+    kinds_as : callable or None
+        Parameters → kinds that the main role takes, where those depend on them.
+    preview : callable or None
+        Inputs, parameters, progress → what is shown while a field is edited, in a fraction of a second, or None.
+    suggest : callable
+        Inputs → words that can be chosen for parameters that name something in the data.
+    reach : callable
+        Inputs and parameters → how far around a place, in the unit of plan, the result depends on the inputs; None for
+        all of them. 0 where a place depends on nothing beside it.
+    frame_of : str
+        Role whose frame the others are brought into; empty for the main one.
+    loss_against : str
+        Role that the loss is measured against; empty for the main one.
+    resumes : str
+        Name of a parameter whose value grows at its end: what was made for the beginning of it can be the main input
+        for the rest.
+    answers : bool
+        Whether it answers a question rather than making something to go on with; the window has it under Check.
+    builds : bool
+        Whether it builds a surface from source data as files describe it.
     automatic : int or None
         Place among the conversions that a chain may put in unasked, the least costly first; None where it may not.
     ask : bool
@@ -73,33 +173,126 @@ class Conversion:
     version: int
     title: str
     help: str
-    takes: tuple[type[Dataset], ...]
-    many: bool
-    gives: type[Dataset]
+    inputs: tuple[Input, ...]
+    outputs: tuple[Output, ...]
     params: type
     template: str
     run: Run
-    settle: Callable[[Sequence[Any], Any], Any] = field(default=lambda inputs, params: params)
-    estimate: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
-    name: Callable[[Sequence[Any], Any], str] = field(default=lambda inputs, params: "")
-    effort: Callable[[Sequence[Any], Any], int] = field(default=lambda inputs, params: 0)
+    settle: Callable[[Any, Any], Any] = field(default=lambda inputs, params: params)
+    estimate: Callable[[Any, Any], str] = field(default=lambda inputs, params: "")
+    name: Callable[[Any, Any], str] = field(default=lambda inputs, params: "")
+    effort: Callable[[Any, Any], int] = field(default=lambda inputs, params: 0)
     fits: Callable[[Any], bool] = field(default=lambda dataset: True)
-    takes_as: Callable[[Any], tuple[type[Dataset], ...]] | None = None
+    kinds_as: Callable[[Any], tuple[type[Dataset], ...]] | None = None
+    preview: Callable[[Any, Any, Progress], Dataset | None] | None = None
+    suggest: Callable[[Any], dict[str, list[str]]] = field(default=lambda inputs: {})
+    reach: Callable[[Any, Any], float | None] = field(default=lambda inputs, params: None)
+    frame_of: str = ""
+    loss_against: str = ""
+    resumes: str = ""
+    answers: bool = False
+    builds: bool = False
     automatic: int | None = None
     ask: bool = False
 
+    @property
+    def main(self) -> Input:
+        """The main role."""
+        return self.inputs[0]
+
+    @property
+    def takes(self) -> tuple[type[Dataset], ...]:
+        """Kinds that the main role takes."""
+        return self.main.kinds
+
+    @property
+    def many(self) -> bool:
+        """Whether the main role takes several at once."""
+        return self.main.most != 1
+
+    @property
+    def keeps(self) -> bool:
+        """Whether the main output is of the kind that came in."""
+        return bool(self.outputs[0].like)
+
+    def role(self, name: str) -> Input:
+        """Return one role.
+
+        Raises
+        ------
+        CallError
+            If there is none of that name.
+        """
+        for each in self.inputs:
+            if each.role == name:
+                return each
+        raise CallError(f"{self.id} has no role “{name}”; there are {', '.join(each.role for each in self.inputs)}")
+
+    def gives(self, kinds: Sequence[type[Dataset]]) -> type[Dataset]:
+        """Return the kind of the main output for kinds of the main role."""
+        own = self.outputs[0].kind
+        return own if own is not None else kinds[0]
+
     def takes_with(self, params: Any) -> tuple[type[Dataset], ...]:
-        """Return the kinds it can use with these parameters."""
-        return self.takes if self.takes_as is None else self.takes_as(params)
+        """Return the kinds that the main role takes with these parameters."""
+        return self.takes if self.kinds_as is None else self.kinds_as(params)
 
-    def can_use(self, dataset: Dataset) -> bool:
-        """Say whether a dataset can be an input."""
-        heights = dataset.has_heights or self.gives is Dataset
-        return isinstance(dataset, self.takes) and heights and self.fits(dataset)
+    def can_use(self, dataset: Dataset, role: str = "") -> bool:
+        """Say whether a dataset can play a role, the main one where none is named."""
+        heights = dataset.has_heights or self.keeps
+        return isinstance(dataset, (self.role(role) if role else self.main).kinds) and heights and self.fits(dataset)
 
-    def sentence(self, params: Any, inputs: Sequence[str]) -> tuple[Piece, ...]:
-        """Return the step as a sentence, from the names of its inputs."""
-        return sentence(self.template, params, {"inputs": listed(inputs)})
+    def assigned(self, datasets: Sequence[Dataset], said: Sequence[str] = ()) -> list[str] | None:
+        """Return the role of each dataset: as said, otherwise the first role that can use it and has room.
+
+        None where they do not fit the roles, or a role stays without what it needs.
+        """
+        roles = [said[k] if k < len(said) else "" for k in range(len(datasets))]
+        for k, dataset in enumerate(datasets):
+            if not roles[k]:
+                free = (
+                    each.role
+                    for each in self.inputs
+                    if self.can_use(dataset, each.role) and (each.most is None or roles.count(each.role) < each.most)
+                )
+                roles[k] = next(free, "")
+            if not roles[k] or not self.can_use(dataset, roles[k]):
+                return None
+        for each in self.inputs:
+            number = roles.count(each.role)
+            if number < each.least or (each.most is not None and number > each.most):
+                return None
+        return roles
+
+    def sentence(
+        self, params: Any, inputs: Sequence[tuple[str, str]] | Sequence[str], asked: Iterable[str] | None = None
+    ) -> tuple[Piece, ...]:
+        """Return the step as a sentence.
+
+        Parameters
+        ----------
+        inputs : sequence of (str, str) or of str
+            Roles and names of the inputs; names alone are those of the main role.
+        asked : iterable of str or None
+            Parameters that were asked for; the others are marked as settled. None marks nothing.
+        """
+        pairs = [(self.main.role, each) if isinstance(each, str) else each for each in inputs]
+        words = {"inputs": listed([name for _, name in pairs])}
+        for each in self.inputs:
+            own = [name for role, name in pairs if role == each.role]
+            words[each.role] = listed(own) if own or each.least else ""
+        return sentence(self.template, params, words, None if asked is None else set(asked))
+
+    def wants(self) -> str:
+        """Return what it is made from, in words: “old (TIN or grid) and new (TIN or grid)”."""
+        if len(self.inputs) == 1:
+            return ", ".join(kind.title for kind in self.takes)
+        return listed([f"{each.role} ({', '.join(kind.title for kind in each.kinds)})" for each in self.inputs])
+
+    def number(self) -> str:
+        """Return how many datasets it uses, in words: “one dataset”, “2 datasets”."""
+        least = sum(each.least for each in self.inputs)
+        return "one dataset" if least == 1 else count(least, "dataset")
 
 
 def listed(names: Sequence[str]) -> str:

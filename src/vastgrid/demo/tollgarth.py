@@ -306,8 +306,9 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
         # The plan's sheets say no unit; the quarry knows that they are metric.
         units = (Unit.METRE, Unit.METRE) if file.endswith(".gpkg") else (None, None)
         nodes = session.sources.bring_in(received / file, words, units, part)
-        session.rename(nodes[0].id, name)
-        names[name] = nodes[0].id
+        card = nodes[0].outputs[0].card
+        session.rename(card, name)
+        names[name] = card
 
     def made(operation: str, inputs: list[str], words: dict[str, str], name: str, share: tuple[float, float]) -> str:
         node = session.plan(operation, inputs, words)
@@ -329,7 +330,7 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
     hidden = [node for name, node in names.items() if name != "Edges"]
     hidden += [
         node.id
-        for node in session.graph.nodes.values()
+        for node in session.graph.cards.values()
         if node.operation == "landxml" and node.path.endswith("design-finished.xml")
     ]
     for node in (grid, *dict.fromkeys(hidden)):
@@ -340,6 +341,7 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
 
 
 def _accept(session: Session, node: Node, name: str, progress: Progress) -> str:
-    graph = session.graph.with_node(node).changed(node.id, name=name)
-    session.change(session.remake(graph, [node.id], progress), f"make {name}")
-    return node.id
+    card = node.outputs[0].card
+    graph = session.graph.with_node(node).changed(card, name=name)
+    session.change(session.remake(graph, [card], progress), f"make {name}")
+    return card

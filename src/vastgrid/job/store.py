@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 import shutil
 import threading
@@ -20,16 +19,13 @@ from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import LARGE, pieces
 from vastgrid.data.dataset import Dataset, Extent
 from vastgrid.data.frame import Frame
-from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
-from vastgrid.data.mesh import Mesh
-from vastgrid.data.pointset import PointSet
-from vastgrid.data.survey import Survey
-from vastgrid.data.tin import Tin
-from vastgrid.job.lineage import Graph, History, Node
+from vastgrid.data.kinds import KIND_CLASSES
+from vastgrid.job import formerly
+from vastgrid.job.lineage import Graph, History, Node, node_of, node_values
+from vastgrid.job.payloads import Payloads
 
-_KINDS: dict[str, type[Dataset]] = {kind.kind: kind for kind in (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)}
 JOB_FILE = "job.json"
+VERSION = 2
 
 
 class Store:
@@ -43,6 +39,7 @@ class Store:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self.payloads = Payloads(folder)
         self._open: dict[str, Dataset] = {}
 
     def put(self, dataset: Dataset) -> str:
@@ -108,7 +105,7 @@ class Store:
                     values[name] = array
             horizontal, vertical = (Unit(word) if word else None for word in about["units"])
             frame = Frame(about["crs"], horizontal, vertical)
-            made = _KINDS[about["kind"]](**values, **about["scalars"], frame=frame)
+            made = KIND_CLASSES[about["kind"]](**values, **about["scalars"], frame=frame)
             made.known_content(about["content"])
             if "extent" in about:
                 made.known_extent(Extent.from_json(about["extent"]))
@@ -133,9 +130,32 @@ class Store:
                 continue
         return gone
 
+    def let_go(self, digest: str) -> None:
+        """Remove a result that nothing refers to."""
+        self._open.pop(digest, None)
+        shutil.rmtree(self.folder / "data" / digest, ignore_errors=True)
+
     def forget_open(self) -> None:
         """Let go of datasets in memory; they are mapped from disk again when needed."""
         self._open.clear()
+
+
+class Memory:
+    """The datasets of a run that has no job: the same as a store, for as long as the run lasts."""
+
+    def __init__(self) -> None:
+        self.payloads = Payloads()
+        self._kept: dict[str, Dataset] = {}
+
+    def put(self, dataset: Dataset) -> str:
+        """Keep a dataset; return what stands for it. Nothing is read for it, as a digest would."""
+        mark = f"memory {len(self._kept)}"
+        self._kept[mark] = dataset
+        return mark
+
+    def get(self, digest: str) -> Dataset:
+        """Return a dataset."""
+        return self._kept[digest]
 
 
 def _write_array(path: Path, array: NDArray[Any]) -> None:
@@ -186,7 +206,7 @@ class Writer:
                 own.append(numbers[key])
             graphs.append(own)
         self._texts = texts
-        head = {"format": "vastgrid job", "version": 1, "name": name}
+        head = {"format": "vastgrid job", "version": VERSION, "name": name}
         tail = {"graphs": graphs, "labels": list(history.labels), "at": history.at}
         nodes = ",\n".join(lines)
         text = (
@@ -203,12 +223,7 @@ class Writer:
 
 
 def _node_text(node: Node) -> str:
-    # Fields by name, not by `dataclasses.asdict`: that copies everything once more.
-    values: dict[str, Any] = {each.name: getattr(node, each.name) for each in dataclasses.fields(node)}
-    values["role"] = node.role.value
-    if node.outcome is not None:
-        values["outcome"] = {each.name: getattr(node.outcome, each.name) for each in dataclasses.fields(node.outcome)}
-    return json.dumps(values, sort_keys=True, ensure_ascii=False)
+    return json.dumps(node_values(node), sort_keys=True, ensure_ascii=False)
 
 
 # A burst of changes, such as a slider's, is written once; a crash costs no more than this.
@@ -314,10 +329,14 @@ def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
     path = folder / JOB_FILE
     try:
         values = json.loads(path.read_text(encoding="utf-8"))
-        if values["format"] != "vastgrid job" or values["version"] > 1:
+        if values["format"] != "vastgrid job" or values["version"] > VERSION:
             raise FormatError(path, "this job was made by a newer version, or is no job")
         nodes = values["nodes"]
-        graphs = tuple(Graph.from_json([nodes[k] for k in numbers]) for numbers in values["graphs"])
+        if values["version"] == 1:
+            graphs = formerly.graphs_of(nodes, values["graphs"])
+        else:
+            known = [node_of(node) for node in nodes]
+            graphs = tuple(Graph({known[k].id: known[k] for k in numbers}) for numbers in values["graphs"])
         history = History(graphs, tuple(values["labels"]), int(values["at"]))
         _ = history.graph
         return str(values["name"]), history, dict(values.get("settings", {}))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import singledispatch
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +20,7 @@ from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
+from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin, edges
 
 BINS = 32
@@ -94,34 +97,94 @@ class Figures:
 
 def figures_of(data: Dataset) -> Figures:
     """Return a dataset's figures; slow for large ones."""
+    return _figures(data)
+
+
+@singledispatch
+def _figures(data: Dataset) -> Figures:
+    raise TypeError(f"no figures are known of {data.title}")
+
+
+def _with_heights(
+    data: Dataset,
+    z: Floats,
+    rows: list[tuple[str, str]],
+    histograms: Sequence[Histogram] = (),
+    density: Floats | None = None,
+) -> Figures:
+    """Return figures with those of the heights added, and the heights' histogram first."""
+    known = np.asarray(z[np.isfinite(z)])
+    if len(known) == 0:
+        return Figures(tuple(rows), tuple(histograms), density)
+    unit = unit_word(data.frame.vertical)
+    rows = [*rows, ("Mean height", f"{known.mean():.3f}{unit}"), ("Standard deviation", f"{known.std():.3f}{unit}")]
+    return Figures(tuple(rows), (_heights(known, data.frame), *histograms), density)
+
+
+@_figures.register
+def _of_tin(data: Tin) -> Figures:
+    rows = _faces(data)
+    edge_lengths = _edges(data, rows)
+    return _with_heights(data, data.vertices[:, 2], rows, (edge_lengths,))
+
+
+@_figures.register
+def _of_mesh(data: Mesh) -> Figures:
+    return _with_heights(data, data.vertices[:, 2], _faces(data))
+
+
+@_figures.register
+def _of_grid(data: Grid) -> Figures:
+    rows, z = _cells(data), data.heights.ravel()
+    if data.has_heights:
+        return _with_heights(data, z, rows)
+    z = np.asarray(z[np.isfinite(z)])
+    if len(z) == 0:
+        return Figures(tuple(rows))
+    unit = f" {data.measure}" if data.measure else ""
+    rows += [("Holds", data.holds()), ("Mean", f"{z.mean():.3f}{unit}"), ("Standard deviation", f"{z.std():.3f}{unit}")]
+    return Figures(tuple(rows), (_heights(z, data.frame),))
+
+
+@_figures.register
+def _of_points(data: PointSet) -> Figures:
     rows: list[tuple[str, str]] = []
-    histograms = []
-    density = None
-    if isinstance(data, Tin | Mesh):
-        rows += _faces(data)
-    if isinstance(data, Tin):
-        histograms.append(_edges(data, rows))
-    elif isinstance(data, Grid):
-        rows += _cells(data)
-    elif isinstance(data, PointSet):
-        density = _points(data, rows)
-    elif isinstance(data, Linework | Survey | Contours):
-        rows += _lines(data)
-    z = data.heights.ravel() if isinstance(data, Grid) else data.coordinates()[:, 2]
-    z = np.asarray(z[np.isfinite(z)]) if not (isinstance(data, PointSet) and len(z) > 5_000_000) else np.asarray(z[::7])
-    if len(z):
-        height = unit_word(data.frame.vertical)
-        if isinstance(data, Grid) and not data.has_heights:
-            height = f" {data.measure}" if data.measure else ""
-            rows.append(("Holds", data.holds()))
-        rows.append(("Mean height" if data.has_heights else "Mean", f"{z.mean():.3f}{height}"))
-        rows.append(("Standard deviation", f"{z.std():.3f}{height}"))
-        histograms.insert(0, _heights(z, data.frame))
-    if isinstance(data, PointSet) and "classification" in data.attributes:
+    density = _points(data, rows)
+    # Of very many heights every seventh tells as much.
+    z = data.xyz[:, 2] if len(data.xyz) <= 5_000_000 else data.xyz[::7, 2]
+    classes = []
+    if "classification" in data.attributes:
         codes, counts = class_counts(data)
         names = tuple(class_name(int(code)) for code in codes)
-        histograms.append(Histogram("Classes", counts, names=names, keys=tuple(int(code) for code in codes)))
-    return Figures(tuple(rows), tuple(histograms), density)
+        classes = [Histogram("Classes", counts, names=names, keys=tuple(int(code) for code in codes))]
+    return _with_heights(data, z, rows, classes, density)
+
+
+@_figures.register
+def _of_lines(data: Linework) -> Figures:
+    rows = _lengths(data, data.vertices, data.offsets) + _closed(data)
+    return _with_heights(data, data.vertices[:, 2], rows)
+
+
+@_figures.register
+def _of_survey(data: Survey) -> Figures:
+    return _with_heights(data, data.vertices[:, 2], _lengths(data, data.vertices, data.offsets))
+
+
+@_figures.register
+def _of_contours(data: Contours) -> Figures:
+    xyz = data.coordinates()
+    rows = _lengths(data, xyz, data.offsets) + _closed(data)
+    if len(data):
+        rows.append(("Levels", f"{len(np.unique(data.levels))}: {data.levels.min():g} … {data.levels.max():g}"))
+    if len(data) and data.interval:
+        rows.append(("Interval", f"{data.interval:g}{unit_word(data.frame.vertical)}"))
+    return _with_heights(data, xyz[:, 2], rows)
+
+
+@_figures.register
+def _of_table(data: Table) -> Figures:
+    return Figures(tuple((row[0].capitalize(), " ".join(part for part in row[1:] if part)) for row in data.texts()))
 
 
 def _square(frame: Frame) -> str:
@@ -217,26 +280,23 @@ def _points(points: PointSet, rows: list[tuple[str, str]]) -> Floats | None:
     return np.asarray(counts.reshape(shape) / (size * size))
 
 
-def _lines(lines: Linework | Survey | Contours) -> list[tuple[str, str]]:
-    xyz = lines.coordinates() if isinstance(lines, Contours) else lines.vertices
+def _lengths(data: Dataset, xyz: Floats, offsets: NDArray[np.int64]) -> list[tuple[str, str]]:
     if len(xyz) < 2:
         return []
     follows = np.ones(len(xyz) - 1, np.bool_)
-    ends = lines.offsets[1:-1] - 1
+    ends = offsets[1:-1] - 1
     follows[ends[(ends >= 0) & (ends < len(follows))]] = False
     step = np.diff(xyz, axis=0)[follows]
     length = np.hypot(step[:, 0], step[:, 1])
-    rows = [("Length in plan", f"{spaced(float(length.sum()), 2)}{_plan(lines.frame)}")]
-    up = step[:, 2] / ratio_of(lines.frame)
+    rows = [("Length in plan", f"{spaced(float(length.sum()), 2)}{_plan(data.frame)}")]
+    up = step[:, 2] / ratio_of(data.frame)
     if np.isfinite(up).all():
-        rows.append(("Length in space", f"{spaced(float(np.hypot(length, up).sum()), 2)}{_plan(lines.frame)}"))
-    if not isinstance(lines, Survey):
-        closed = int(lines.closed().sum())
-        rows.append(("Closed, open", f"{spaced(closed)}, {spaced(len(lines) - closed)}"))
-    if isinstance(lines, Contours) and len(lines):
-        rows.append(("Levels", f"{len(np.unique(lines.levels))}: {lines.levels.min():g} … {lines.levels.max():g}"))
-        if lines.interval:
-            rows.append(
-                ("Interval", f"{lines.interval:g}{f' {lines.frame.vertical.value}' if lines.frame.vertical else ''}")
-            )
+        rows.append(("Length in space", f"{spaced(float(np.hypot(length, up).sum()), 2)}{_plan(data.frame)}"))
     return rows
+
+
+def _closed(lines: Linework | Contours) -> list[tuple[str, str]]:
+    if len(lines) == 0:
+        return []
+    closed = int(lines.closed().sum())
+    return [("Closed, open", f"{spaced(closed)}, {spaced(len(lines) - closed)}")]

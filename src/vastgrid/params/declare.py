@@ -7,12 +7,13 @@ import math
 import re
 import types
 import typing
+from collections.abc import Collection
 from dataclasses import dataclass
-from enum import Enum
 from typing import Any
 
 from vastgrid.base.errors import CallError, ParamError
-from vastgrid.base.quantities import Length, Quantity, parse_length
+from vastgrid.base.quantities import Quantity
+from vastgrid.params.kinds import Kind, kind_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,8 +36,6 @@ class Param:
         The sentence writes 5 as “5th”.
     said : tuple of (value, words)
         What the sentence says for certain values instead of the value.
-    drawn : bool
-        It is an area, “E N, E N, E N”, that can be drawn in the plan.
     once : bool
         It says something of one file or place alone, so it is not proposed for the next.
     """
@@ -50,7 +49,6 @@ class Param:
     absent: str = "none"
     ordinal: bool = False
     said: tuple[tuple[str, str], ...] = ()
-    drawn: bool = False
     once: bool = False
 
 
@@ -67,7 +65,12 @@ class Field:
     @property
     def choices(self) -> tuple[str, ...]:
         """The words an enumerated parameter can take."""
-        return tuple(member.value for member in self.kind) if issubclass(self.kind, Enum) else ()
+        return self.how.choices(self.kind)
+
+    @property
+    def how(self) -> Kind:
+        """How values of its kind are read, spoken and kept."""
+        return kind_of(self.kind)
 
 
 def fields(params: type) -> tuple[Field, ...]:
@@ -119,38 +122,11 @@ def parse_value(field: Field, text: str) -> Any:
     if field.optional and word.lower() in ("", "none", "off"):
         return None
     try:
-        value = _parse(field, word)
+        value = field.how.parse(field.kind, word)
     except CallError as error:
         raise ParamError(field.name, str(error)) from error
     check_value(field, value)
     return value
-
-
-def _parse(field: Field, word: str) -> Any:
-    if field.kind is Length:
-        return parse_length(word)
-    if issubclass(field.kind, Enum):
-        for member in field.kind:
-            if str(member.value).lower() == word.lower():
-                return member
-        raise CallError(f"“{word}” is not one of {', '.join(field.choices)}")
-    if field.kind is bool:
-        if word.lower() in ("yes", "true", "on", "1"):
-            return True
-        if word.lower() in ("no", "false", "off", "0"):
-            return False
-        raise CallError(f"“{word}” is neither yes nor no")
-    if field.kind is int:
-        number = re.fullmatch(r"([+-]?\d{1,15})(st|nd|rd|th)?", word)
-        if not number:
-            raise CallError(f"“{word}” is not a whole number")
-        return int(number[1])
-    if field.kind is float:
-        try:
-            return float(word)
-        except ValueError:
-            raise CallError(f"“{word}” is not a number") from None
-    return word
 
 
 def check_value(field: Field, value: Any) -> None:
@@ -165,8 +141,8 @@ def check_value(field: Field, value: Any) -> None:
         if not field.optional:
             raise ParamError(field.name, "a value is needed")
         return
-    number = value.value if isinstance(value, Length) else value
-    if isinstance(number, bool) or not isinstance(number, int | float):
+    number = field.how.number(value)
+    if number is None:
         return
     if not math.isfinite(number):
         raise ParamError(field.name, "it has to be a finite number")
@@ -190,6 +166,23 @@ def build(params: type, words: dict[str, str]) -> Any:
     return params(**{name: parse_value(field_named(params, name), text) for name, text in words.items()})
 
 
+def canonical(params: type, words: dict[str, str]) -> dict[str, str]:
+    """Return words as `to_words` writes them; an empty word for what is open by itself asks for nothing.
+
+    Raises
+    ------
+    ParamError
+        For an unknown name or a bad value.
+    """
+    found = {}
+    for name, text in words.items():
+        field = field_named(params, name)
+        value = parse_value(field, text)
+        if value not in (None, "") or value != field.default:
+            found[name] = value_text(value)
+    return found
+
+
 def to_words(params: Any) -> dict[str, str]:
     """Return a parameter object as words that `build` reads back: for saved jobs, recipes and logs."""
     return {each.name: value_text(getattr(params, each.name)) for each in _fields(type(params))}
@@ -197,18 +190,7 @@ def to_words(params: Any) -> dict[str, str]:
 
 def value_text(value: Any) -> str:
     """Return one value as `parse_value` reads it."""
-    if value is None:
-        return "none"
-    if isinstance(value, Enum):
-        return str(value.value)
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, float):
-        return repr(value)
-    if isinstance(value, Length):
-        number = repr(value.value)
-        return number if value.unit is None else number + value.unit.value
-    return str(value)
+    return "none" if value is None else kind_of(type(value)).text(value)
 
 
 def spoken(field: Field, value: Any) -> str:
@@ -218,32 +200,43 @@ def spoken(field: Field, value: Any) -> str:
     if field.param.ordinal and isinstance(value, int):
         ending = "th" if 10 <= value % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(value % 10, "th")
         return f"{value}{ending}"
-    if isinstance(value, Length):
-        return str(value)
-    text = value_text(value)
-    return dict(field.param.said).get(text, text)
+    return dict(field.param.said).get(value_text(value)) or field.how.spoken(value)
 
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A piece of a sentence: plain words, or the value of a field that can be changed."""
+    """A piece of a sentence: plain words, or the value of a field that can be changed.
+
+    Attributes
+    ----------
+    settled : bool
+        Whether nobody asked for the value: it was settled for this data, or is the default.
+    """
 
     text: str
     field: str | None = None
+    settled: bool = False
 
 
 _SLOT = re.compile(r"\{(\w+)\}")
 _OPTIONAL = re.compile(r"\[([^\[\]]*)\]")
 
 
-def sentence(template: str, params: Any, others: dict[str, str]) -> tuple[Piece, ...]:
+def sentence(
+    template: str, params: Any, others: dict[str, str], asked: Collection[str] | None = None
+) -> tuple[Piece, ...]:
     """Fill a sentence's slots from parameters, and from `others` for what is not a parameter (the inputs' names).
 
-    What stands in square brackets is said only where a parameter in it has a value.
+    What stands in square brackets is said only where a slot in it has a value.
+
+    Parameters
+    ----------
+    asked : collection of str or None
+        Names of the parameters that were asked for; all others are marked as settled. None marks nothing.
     """
 
     def said(part: re.Match[str]) -> str:
-        values = [getattr(params, name, None) for name in _SLOT.findall(part[1])]
+        values = [others.get(name, getattr(params, name, None)) for name in _SLOT.findall(part[1])]
         return part[1] if any(value not in (None, "") for value in values) else ""
 
     template = _OPTIONAL.sub(said, template)
@@ -257,7 +250,8 @@ def sentence(template: str, params: Any, others: dict[str, str]) -> tuple[Piece,
             pieces.append(Piece(others[name]))
         else:
             field = field_named(type(params), name)
-            pieces.append(Piece(spoken(field, getattr(params, name)), name))
+            settled = asked is not None and name not in asked
+            pieces.append(Piece(spoken(field, getattr(params, name)), name, settled))
         place = slot.end()
     if place < len(template):
         pieces.append(Piece(template[place:]))

@@ -28,13 +28,12 @@ from vastgrid.base.quantities import LENGTH_UNITS, Unit
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.fileformat import Format
-from vastgrid.job.lineage import Role
 from vastgrid.params import declare
 from vastgrid.qt.forms import ParamForm
 from vastgrid.qt.panel_labels import label
 from vastgrid.session.deliver import prepared
+from vastgrid.session.executor import Units
 from vastgrid.session.session import Session
-from vastgrid.session.sources import Units
 
 
 class DeliverDialog(QDialog):
@@ -55,10 +54,10 @@ class DeliverDialog(QDialog):
         left.addWidget(label("<b>What goes out</b>"))
         self.list = QListWidget()
         self.list.setAccessibleName("What goes out")
-        for node in session.graph.nodes.values():
-            if node.role is Role.DELIVERY or node.outcome is None:
+        for node in session.graph.cards.values():
+            if not node.digest:
                 continue
-            item = QListWidgetItem(f"{node.name}  ({node.outcome.figures.get('kind')})")
+            item = QListWidgetItem(f"{node.name}  ({node.figures.get('kind')})")
             item.setData(Qt.ItemDataRole.UserRole, node.id)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if node.id in chosen else Qt.CheckState.Unchecked)

@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING, Any
 
 from vastgrid.base.errors import CallError
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import kind_named
 from vastgrid.data.tin import Tin
-from vastgrid.job.lineage import Node, Role
+from vastgrid.job.lineage import Card
 from vastgrid.looks.colouring import Dressed
 from vastgrid.looks.look import look_of
 
@@ -44,7 +45,7 @@ class Dressing:
             look = look_of(dataset)
         against = self._surface(getattr(look, "against", ""))
         sources = [d for i in own.inputs if i not in own.off and (d := window.dataset(i)) is not None]
-        number = list(graph.nodes).index(node)
+        number = list(graph.cards).index(node)
         key = (id(dataset), look, number, id(against), tuple(id(each) for each in sources))
         if key not in self._kept:
             self._kept = {k: v for k, v in self._kept.items() if k[0] != id(dataset)}
@@ -52,7 +53,7 @@ class Dressing:
         return self._kept[key]
 
     def _surface(self, name: str) -> Tin | Grid | None:
-        for node in self.window.session.graph.nodes.values():
+        for node in self.window.session.graph.cards.values():
             if node.name == name and name:
                 dataset = self.window.dataset(node.id)
                 return dataset if isinstance(dataset, Tin | Grid) and dataset.has_heights else None
@@ -61,7 +62,7 @@ class Dressing:
     def order(self) -> list[str]:
         """Return all cards with data, the lowest first: as the user ordered them, and otherwise grids, TINs, the rest."""
         graph = self.window.session.graph
-        found = [n for n in graph.nodes.values() if n.role is not Role.DELIVERY and n.outcome]
+        found = [card for card in graph.cards.values() if (own := kind_named(card.kind)) is not None and own.drawn]
         wanted = self.window.session.settings.get("order", [])
         place = {node: k for k, node in enumerate(wanted)}
         known = [n for n in found if n.id in place]
@@ -107,8 +108,6 @@ class Dressing:
         self._kept.clear()
 
 
-_KINDS = {"grid": 0, "tin": 1, "mesh": 1, "points": 2}
-
-
-def _usual(node: Node) -> int:
-    return _KINDS.get(str(node.outcome.figures.get("kind")) if node.outcome else "", 3)
+def _usual(card: Card) -> int:
+    own = kind_named(card.kind)
+    return own.rank if own is not None else 0

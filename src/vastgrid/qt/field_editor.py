@@ -18,10 +18,13 @@ class FieldEditor(QFrame):
     """The small window in which one field of a sentence is changed; errors stand in it, beside the field."""
 
     accepted = pyqtSignal(str)
+    left_open = pyqtSignal()
     edited = pyqtSignal(str)
     closed = pyqtSignal()
 
-    def __init__(self, parent: QWidget, field: declare.Field, text: str, suggestions: list[str]) -> None:
+    def __init__(
+        self, parent: QWidget, field: declare.Field, text: str, suggestions: list[str], *, asked: bool | None = None
+    ) -> None:
         super().__init__(parent, Qt.WindowType.Popup)
         self.setObjectName("box")
         self.field = field
@@ -40,6 +43,17 @@ class FieldEditor(QFrame):
         self.button = QPushButton("Change")
         self.button.setProperty("main", "true")
         self.button.clicked.connect(self._accept)
+        self.open = QPushButton("Let the data settle it")
+        self.open.setToolTip("Nothing is asked for any more: it is settled for this data, and anew for other data")
+        self.open.clicked.connect(self._leave_open)
+        self.open.setVisible(bool(asked))
+        if asked is False:
+            said = label(
+                "Nobody asked for this: it is settled for this data. “Change” keeps what stands here.", quiet=True
+            )
+            said.setMaximumWidth(270)
+            layout.addWidget(said)
+        row.addWidget(self.open)
         row.addStretch()
         row.addWidget(self.button)
         layout.addLayout(row)
@@ -90,3 +104,7 @@ class FieldEditor(QFrame):
             text = text_of(self.editor)
             self.hide()
             self.accepted.emit(text)
+
+    def _leave_open(self) -> None:
+        self.hide()
+        self.left_open.emit()

@@ -37,10 +37,9 @@ class Figuring:
     def of(self, node: str) -> Figures | None:
         """Return a card's figures; None while they are being worked out."""
         window = self.window
-        outcome = window.session.graph[node].outcome
-        if outcome is None or not outcome.digest:
+        digest = window.session.graph[node].digest
+        if not digest:
             return None
-        digest = outcome.digest
         if digest not in self._known and digest not in self._asked:
             dataset = window.dataset(node)
             if dataset is None:

@@ -85,7 +85,7 @@ def _named(session: Session, text: str, takes: tuple[type, ...]) -> tuple[str, .
     for word in wanted:
         able = [
             node
-            for node in session.graph.nodes.values()
+            for node in session.graph.cards.values()
             if node.role is not Role.DELIVERY and word in node.name.lower()
         ]
         able.sort(key=lambda node: (node.name.lower() != word, not isinstance(session.dataset(node.id), takes)))

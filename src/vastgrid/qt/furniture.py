@@ -10,8 +10,9 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
 
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.linework import Linework
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
@@ -190,15 +191,24 @@ def paint_empty(painter: QPainter, width: int, height: int, palette: theme.Palet
     painter.drawText(box.translated(0, 32), 0x84, text)
 
 
-def paint_preview(painter: QPainter, contours: Contours, view: View, palette: theme.Palette) -> None:
-    """Draw contours lightly over what is shown."""
+# So many courses are drawn as a preview; beyond them it would no longer follow the hand.
+MOST_PREVIEWED = 20_000
+
+
+def paint_preview(painter: QPainter, made: Dataset, view: View, palette: theme.Palette) -> None:
+    """Draw what would be made lightly over what is shown: its courses, or its places."""
+    courses = made.courses()
     painter.setPen(QPen(palette.colour("action"), 1.0))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
-    plan = view.turned(contours.plan)
+    plan = view.turned(courses[0] if courses is not None else made.coordinates()[:MOST_PREVIEWED, :2])
     x = (plan[:, 0] - view.west) / view.size
     y = (view.top - plan[:, 1]) / view.size
-    for k in range(len(contours)):
-        cut = slice(int(contours.offsets[k]), int(contours.offsets[k + 1]))
+    if courses is None:
+        painter.drawPoints(polygon(x, y))
+        return
+    offsets = courses[1]
+    for k in range(min(len(offsets) - 1, MOST_PREVIEWED)):
+        cut = slice(int(offsets[k]), int(offsets[k + 1]))
         if x[cut].max() < 0 or x[cut].min() > view.width or y[cut].max() < 0 or y[cut].min() > view.height:
             continue
         painter.drawPolyline(polygon(x[cut], y[cut]))

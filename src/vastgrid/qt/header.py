@@ -73,9 +73,9 @@ class Header(QWidget):
     def show_job(self, session: Session) -> None:
         """Show the job's name, units and reference system."""
         self.job.setText(session.name + "  ▾")
-        nodes = session.graph.nodes.values()
+        nodes = session.graph.cards.values()
         words = [unit.value if unit else "?" for unit in session.units()]
-        systems = (n.outcome.figures["crs"] for n in nodes if n.outcome and n.outcome.figures.get("crs"))
+        systems = (n.figures["crs"] for n in nodes if n.outcome and n.figures.get("crs"))
         words.append(next(systems, "local grid"))
         text = " · ".join(words) if nodes else "empty job"
         room = self.units.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, ROOM_FOR_UNITS)

@@ -36,8 +36,8 @@ from vastgrid.qt.import_units import UnitsPart
 from vastgrid.qt.panel_labels import label
 from vastgrid.qt.picture import Picture
 from vastgrid.qt.view import View
+from vastgrid.session.executor import Units
 from vastgrid.session.session import Session
-from vastgrid.session.sources import Units
 from vastgrid.session.steps import Source
 from vastgrid.tasks.runner import Runner, Task
 

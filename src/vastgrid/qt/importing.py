@@ -101,7 +101,8 @@ class Importing:
             nodes, faults = made
             if nodes:
                 session.accept(nodes, f"import {what}")
-                window.lineage.selection = [nodes[-1].id] if len(wanted) > 1 else [node.id for node in nodes]
+                cards = [output.card for node in nodes for output in node.outputs]
+                window.lineage.selection = cards[-1:] if len(wanted) > 1 else cards
                 window.say(f"{what} came in")
             if faults:
                 window.tell("\n".join(faults))

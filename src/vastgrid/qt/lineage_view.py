@@ -14,10 +14,10 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from vastgrid import catalog
-from vastgrid.base.findings import count
-from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
-from vastgrid.job.lineage import Graph, Node, Role, State
+from vastgrid.data.kinds import kind_named
+from vastgrid.data.table import Table
+from vastgrid.job.lineage import Card, Graph, Role, State
 from vastgrid.qt import glyphs, rendering, theme
 from vastgrid.qt.bridge import Bridge
 from vastgrid.qt.view import bounds, fitted
@@ -28,21 +28,22 @@ COLUMNS = ("came in", "ground", "made", "goes out")
 
 
 @dataclass(frozen=True)
-class Card:
-    """Where a node's card lies."""
+class Placed:
+    """Where a card lies."""
 
     node: str
     column: int
     place: QRectF
 
 
-def column_of(node: Node, kind: str) -> int:
+def column_of(node: Card, kind: str) -> int:
     """Return a node's column: files in, ground, what is made from it, files out."""
     if node.role is Role.SOURCE:
         return 0
     if node.role is Role.DELIVERY:
         return 3
-    return 1 if kind == "tin" else 2
+    own = kind_named(kind)
+    return 1 if own is not None and own.ground else 2
 
 
 class LineageView(QWidget):
@@ -75,7 +76,7 @@ class LineageView(QWidget):
         self.selection: list[str] = []
         self.running: set[str] = set()
         self.failed: set[str] = set()
-        self.cards: list[Card] = []
+        self.cards: list[Placed] = []
         self._pictures: dict[str, QImage] = {}
         self._asked: set[str] = set()
         self._bridge = Bridge(self)
@@ -106,17 +107,15 @@ class LineageView(QWidget):
         self.update()
         self.chosen.emit(self.selection)
 
-    def kind_of(self, node: Node) -> str:
+    def kind_of(self, node: Card) -> str:
         """Return the kind of a node's result."""
         if node.role is Role.DELIVERY:
             return "delivery"
-        if node.outcome:
-            return str(node.outcome.figures.get("kind", "points"))
-        return catalog.conversion_named(node.operation).gives.kind if node.role is Role.MADE else "points"
+        return node.kind or kind_expected(node, self.graph)
 
     def _lay_out(self) -> None:
         columns: list[list[str]] = [[], [], [], []]
-        for node in self.graph.nodes.values():
+        for node in self.graph.cards.values():
             columns[column_of(node, self.kind_of(node))].append(node.id)
         width = max(self.parent_width(), 4 * CARD.width() + 3 * 46 + 2 * LEFT)
         step = (width - 2 * LEFT - CARD.width()) / 3.0
@@ -127,7 +126,7 @@ class LineageView(QWidget):
             start = TOP + (self._ground_row(columns) if k == 1 else 0.0) * (CARD.height() + GAP)
             for row, own_id in enumerate(column):
                 place = QRectF(LEFT + k * step, start + row * (CARD.height() + GAP), CARD.width(), CARD.height())
-                self.cards.append(Card(own_id, k, place))
+                self.cards.append(Placed(own_id, k, place))
         self.setMinimumSize(4 * CARD.width() + 3 * 46 + 2 * LEFT, max(height, 60))
 
     def _ground_row(self, columns: list[list[str]]) -> float:
@@ -149,7 +148,7 @@ class LineageView(QWidget):
     def _draw_pictures(self) -> None:
         """Draw the cards' small pictures off the interface thread, each content once."""
         wanted = []
-        for node in self.graph.nodes.values():
+        for node in self.graph.cards.values():
             digest = self._picture_key(node)
             if digest and digest not in self._pictures and digest not in self._asked:
                 self._asked.add(digest)
@@ -158,10 +157,10 @@ class LineageView(QWidget):
             palette = self.palette_
             threading.Thread(target=self._draw_all, args=(wanted, palette), daemon=True).start()
 
-    def _picture_key(self, node: Node) -> str:
+    def _picture_key(self, node: Card) -> str:
         if node.role is Role.DELIVERY and node.inputs and node.inputs[0] in self.graph:
             node = self.graph[node.inputs[0]]
-        return node.outcome.digest if node.outcome else ""
+        return node.digest
 
     def _draw_all(self, wanted: list[tuple[str, str]], palette: theme.Palette) -> None:
         for digest, node in wanted:
@@ -184,14 +183,14 @@ class LineageView(QWidget):
 
     # -- hands
 
-    def _card_at(self, place: QPointF) -> Card | None:
+    def _card_at(self, place: QPointF) -> Placed | None:
         return next((card for card in self.cards if card.place.adjusted(0, 0, 13, 0).contains(place)), None)
 
-    def plus_of(self, card: Card) -> QRectF:
+    def plus_of(self, card: Placed) -> QRectF:
         """Return where a card's “+” is."""
         return QRectF(card.place.right() - 11, card.place.center().y() - 11, 22, 22)
 
-    def eye_of(self, card: Card) -> QRectF:
+    def eye_of(self, card: Placed) -> QRectF:
         """Return where a card's switch for showing and hiding is."""
         return QRectF(card.place.right() - 32, card.place.top() + 3, 18, 18)
 
@@ -236,7 +235,7 @@ class LineageView(QWidget):
         else:
             super().keyPressEvent(event)
 
-    def _neighbour(self, now: Card | None, across: int, down: int) -> Card:
+    def _neighbour(self, now: Placed | None, across: int, down: int) -> Placed:
         if now is None:
             return self.cards[0]
         if down:
@@ -290,8 +289,23 @@ class LineageView(QWidget):
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(path)
+        role = self._role_word(source, node)
+        if role:
+            painter.setFont(theme.font(8.0))
+            width = QFontMetricsF(painter.font()).horizontalAdvance(role) + 6
+            box = QRectF(a.right() + 16, path.pointAtPercent(0.12).y() - 8, width, 16)
+            painter.fillRect(box, self.palette_.colour("band"))
+            painter.setPen(self.palette_.colour("quiet"))
+            painter.drawText(box, 0x84, role)
 
-    def _paint_cost(self, painter: QPainter, card: Card, places: dict[str, Card], taken: list[QRectF]) -> None:
+    def _role_word(self, source: str, node: str) -> str:
+        """Return the role that a card plays, where there are several to tell apart."""
+        own = self.graph.node(node)
+        if own.role is not Role.MADE or len(catalog.conversion_named(own.operation).inputs) < 2:
+            return ""
+        return next(use.role for use in own.uses if use.card == source)
+
+    def _paint_cost(self, painter: QPainter, card: Placed, places: dict[str, Placed], taken: list[QRectF]) -> None:
         """Write what a step cost on the curve that leads into it."""
         text = cost_text(self.graph[card.node])
         inputs = self.graph[card.node].inputs
@@ -307,7 +321,7 @@ class LineageView(QWidget):
         painter.setPen(self.palette_.colour("warning"))
         painter.drawText(box, 0x84, text)
 
-    def _paint_card(self, painter: QPainter, card: Card) -> None:
+    def _paint_card(self, painter: QPainter, card: Placed) -> None:
         node = self.graph[card.node]
         state = self.graph.state(card.node)
         palette, place = self.palette_, card.place
@@ -369,7 +383,7 @@ class LineageView(QWidget):
         painter.drawLine(c - QPointF(4.5, 0), c + QPointF(4.5, 0))
         painter.drawLine(c - QPointF(0, 4.5), c + QPointF(0, 4.5))
 
-    def _lines(self, node: Node, kind: str, state: State) -> tuple[str, str]:
+    def _lines(self, node: Card, kind: str, state: State) -> tuple[str, str]:
         if node.id in self.running:
             return kind_text(node, kind), "being made …"
         if node.id in self.failed:
@@ -387,27 +401,28 @@ class LineageView(QWidget):
         return kind_text(node, kind), f"loss {cost}" if cost else ""
 
 
-def cost_text(node: Node) -> str:
-    """Return a node's largest vertical loss, with its unit."""
-    if node.outcome is None or node.outcome.loss is None:
+def cost_text(node: Card) -> str:
+    """Return a card's largest vertical loss, with its unit; nothing for what answers a question."""
+    if node.outcome is None or node.outcome.loss is None or node.kind == Table.kind:
         return ""
     return f"{node.outcome.loss['max']:.2f} {node.outcome.loss['unit'] or ''}".strip()
 
 
-def kind_text(node: Node, kind: str) -> str:
+def kind_expected(card: Card, graph: Graph) -> str:
+    """Return the kind that a card will have once it is made."""
+    if card.role is not Role.MADE:
+        return "points"
+    conversion = catalog.conversion_named(card.operation)
+    output = next((each for each in conversion.outputs if each.name == card.output.which), conversion.outputs[0])
+    if output.kind is not None:
+        return output.kind.kind
+    return next((graph[use.card].kind for use in card.node.uses if use.role == output.like), "points")
+
+
+def kind_text(node: Card, kind: str) -> str:
     """Return “TIN · 96 301 triangles”."""
-    if node.outcome is None:
-        return kind
     if node.role is Role.DELIVERY:
-        size = node.outcome.figures.get("size", 0)
-        return f"{catalog.format_named(node.operation).title} · {size / 1e6:.1f} MB"
-    counts = node.outcome.figures.get("count", {})
-    if "triangles" in counts:
-        return f"{'mesh' if kind == 'mesh' else 'TIN'} · {count(counts['triangles'], 'triangle')}"
-    if "rows" in counts:
-        return f"grid · {counts['rows']} × {counts['columns']}"
-    if "lines" in counts:
-        return f"{kind} · {count(counts['lines'], 'line')}" if kind == "contours" else count(counts["lines"], "line")
-    if "records" in counts:
-        return f"{spaced(counts['records'])} survey record{'' if counts['records'] == 1 else 's'}"
-    return count(counts.get("points", 0), "point")
+        size = node.figures.get("size", 0)
+        return f"{catalog.format_named(node.operation).title} · {size / 1e6:.1f} MB" if node.outcome else kind
+    own = kind_named(node.kind)
+    return own.in_a_word(node.figures["count"]) if own is not None else kind

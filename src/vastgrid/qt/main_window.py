@@ -150,6 +150,9 @@ class MainWindow(QMainWindow):
         self.lineage.switched.connect(self.toggle_shown)
         self.lineage.removed.connect(lambda: self.guarded(self.remove_chosen))
         self.panel.field_changed.connect(lambda *a: self.guarded(partial(self.making.change_field, *a)))
+        self.panel.field_left_open.connect(
+            lambda node, field: self.guarded(partial(self.making.change_fields, node, {field: None}))
+        )
         self.panel.fields_changed.connect(lambda *a: self.guarded(partial(self.making.change_fields, *a)))
         self.panel.field_edited.connect(self.making.preview_field)
         self.panel.editing_ended.connect(self.making.end_preview)
@@ -161,6 +164,7 @@ class MainWindow(QMainWindow):
         self.panel.source_dropped.connect(lambda *a: self.guarded(partial(self.sourcing.drop, *a)))
         self.panel.source_added.connect(lambda *a: self.guarded(partial(self.sourcing.add, *a)))
         self.panel.source_replaced.connect(lambda *a: self.guarded(partial(self.sourcing.ask_replacement, *a)))
+        self.panel.source_given_role.connect(lambda *a: self.guarded(partial(self.sourcing.give_role, *a)))
         self.panel.source_painted.connect(self.sourcing.paint)
         self.panel.compare.connect(lambda a, b: self.guarded(partial(self.checking.compare, a, b)))
         self.panel.worn.connect(self.dressing.wear)
@@ -379,7 +383,7 @@ class MainWindow(QMainWindow):
 
     def isolate(self) -> None:
         """Show only the chosen cards; with none chosen, all."""
-        for node in self.session.graph.nodes:
+        for node in self.session.graph.cards:
             self.session.show(node, shown=not self.lineage.selection or node in self.lineage.selection)
         self.refresh()
 
@@ -459,7 +463,7 @@ class MainWindow(QMainWindow):
             if all(word in action.text().lower() for word in words) and action.isEnabled():
                 keys = action.shortcut().toString()
                 hits.append(Hit(action.text() + (f"   ({keys})" if keys else ""), action.trigger))
-        for node in self.session.graph.nodes.values():
+        for node in self.session.graph.cards.values():
             if all(word in node.name.lower() for word in words):
                 hits.append(Hit(f"Card: {node.name}", partial(self._go_to_card, node.id)))
         return hits

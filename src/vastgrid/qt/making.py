@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -13,10 +12,8 @@ from PyQt6.QtWidgets import QMenu
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit
-from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours
-from vastgrid.data.tin import Tin
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import UNKNOWN
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.params import declare
@@ -24,6 +21,7 @@ from vastgrid.qt import glyphs
 from vastgrid.qt.ask_dialog import AskDialog
 from vastgrid.qt.buttons import entry
 from vastgrid.session.deliver import Delivery
+from vastgrid.session.steps import check_usable, settled
 from vastgrid.tasks.runner import Task
 
 if TYPE_CHECKING:
@@ -32,7 +30,7 @@ if TYPE_CHECKING:
 
 def drawn_field(conversion: Conversion) -> str:
     """Return which parameter of a conversion is an area that can be drawn, if any."""
-    return next((each.name for each in declare.fields(conversion.params) if each.param.drawn), "")
+    return next((each.name for each in declare.fields(conversion.params) if each.how.editor == "drawn"), "")
 
 
 class Making:
@@ -52,15 +50,18 @@ class Making:
         known = [d for d in datasets if d is not None]
         able = catalog.targets(known) if known and len(known) == len(nodes) else ()
         for conversion in able:
+            if conversion.resumes or conversion.answers:
+                continue
             try:
-                estimate = conversion.estimate(known, conversion.settle(known, conversion.params()))
+                given = check_usable(conversion, known)
+                estimate = conversion.estimate(given, settled(conversion, given, conversion.params()))
             except VastGridError as error:
                 estimate = str(error)
             entry(
                 menu,
                 conversion.title + (f"   ({estimate})" if estimate else ""),
                 partial(self.window.guarded, partial(self.make, conversion.id, list(nodes), {})),
-                glyphs.icon(conversion.gives.kind or "dataset", self.window.palette_.action),
+                glyphs.icon(conversion.gives([type(each) for each in known]).kind, self.window.palette_.action),
             )
         for conversion in able:
             if drawn_field(conversion):
@@ -68,15 +69,24 @@ class Making:
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
 
-    def make(self, operation: str, inputs: list[str], words: dict[str, str], *, asked: bool = False) -> None:
+    def make(
+        self,
+        operation: str,
+        inputs: list[str],
+        words: dict[str, str],
+        *,
+        roles: Sequence[str] = (),
+        asked: bool = False,
+    ) -> None:
         """Make something from cards; it joins the lineage when it is done.
 
-        A conversion that no default would suit is asked for first.
+        A conversion that no default would suit is asked for first, and so are roles that could be exchanged.
         """
-        if catalog.conversion_named(operation).ask and not asked:
+        conversion = catalog.conversion_named(operation)
+        if (conversion.ask or (len(conversion.inputs) > 1 and not conversion.answers)) and not asked:
             self.ask_dialog(operation, inputs, words).open()
             return
-        node = self.window.session.plan(operation, inputs, words)
+        node = self.window.session.plan(operation, inputs, words, roles)
         self.run_new(node, f"making {node.name}", f"make {node.name}")
 
     def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
@@ -84,7 +94,9 @@ class Making:
         dialog = AskDialog(self.window, self.window.session, catalog.conversion_named(operation), inputs, words)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.accepted.connect(
-            lambda: self.window.guarded(lambda: self.make(operation, inputs, dialog.words(), asked=True))
+            lambda: self.window.guarded(
+                lambda: self.make(operation, inputs, dialog.words(), roles=dialog.said_roles(), asked=True)
+            )
         )
         return dialog
 
@@ -96,9 +108,10 @@ class Making:
             raise CallError(f"choose one card first: {conversion.title.lower()} is made from it")
 
         def drawn(corners: list[tuple[float, float]]) -> None:
-            decimals = 8 if self.window.plan.unit is Unit.DEGREE else 3
-            area = ", ".join(f"{east:.{decimals}f} {north:.{decimals}f}" for east, north in corners)
-            self.make(operation, chosen, {drawn_field(conversion): area})
+            own = self.window.dataset(chosen[0])
+            field = declare.field_named(conversion.params, drawn_field(conversion))
+            area = field.kind(tuple(corners), own.frame if own is not None else UNKNOWN)
+            self.make(operation, chosen, {field.name: declare.value_text(area)})
 
         self.window.plan.draw_area(lambda corners: self.window.guarded(lambda: drawn(corners)))
         self.window.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
@@ -108,24 +121,32 @@ class Making:
         graph = session.graph.with_node(node)
 
         def work(progress: Progress) -> Graph:
-            return session.remake(graph, [node.id], progress)
+            return session.remake(graph, [node.outputs[0].card], progress)
 
         def done(made: Graph) -> None:
             present = self.window.session.graph
             if all(i in present for i in node.inputs):
-                own = dataclasses.replace(made[node.id], name=present.free_name(node.name))
+                own = made.nodes[node.id]
+                own = own.with_name(present.free_name(own.name))
                 self.window.session.accept([own], text)
-                self.window.lineage.selection = [node.id]
+                self.window.lineage.selection = [own.outputs[0].card]
                 delivered = own.outcome.delivery if own.outcome else None
+                if own.role is Role.MADE and catalog.conversion_named(own.operation).answers:
+                    self._show_answer(own)
                 self.window.say(Delivery.from_json(delivered).sentence() if delivered else f"{own.name} is made")
 
         self.window.start(title, work, done)
+
+    def _show_answer(self, node: Node) -> None:
+        """Bring the place into the views that an answer speaks of."""
+        if node.outcome is not None and node.outcome.loss is not None:
+            self.window.views.go_to(*node.outcome.loss["at"], close=False)
 
     def change_field(self, node: str, field: str, text: str) -> None:
         """Change one field of a sentence; what follows is out of date, and made again where that is quick."""
         self.change_fields(node, {field: text})
 
-    def change_fields(self, node: str, words: dict[str, str]) -> None:
+    def change_fields(self, node: str, words: Mapping[str, str | None]) -> None:
         """Change fields of a sentence as one step; what follows is out of date, and made again where that is quick."""
         session = self.window.session
         if node not in session.graph:
@@ -146,47 +167,21 @@ class Making:
         """Make cards again, after whatever they are made from."""
         session = self.window.session
         graph = session.graph
-        stale = session.stale(graph)
-        wanted: list[str] = []
-        for node in nodes:
-            before = self._before(node)
-            wanted += [n for n in stale if n in before]
-        ordered = [n for n in graph.nodes if n in {*wanted, *nodes}]
-        names = graph[ordered[-1]].name if ordered else ""
+        ordered = session.stale_before(nodes)
         if not ordered:
             return
+        names = graph[ordered[-1]].name
 
         def work(progress: Progress) -> Graph:
             return session.remake(graph, ordered, progress)
 
         def done(made: Graph) -> None:
-            present = session.graph
-            overtaken = []
-            for node in ordered:
-                own, asked = made[node], graph[node]
-                if node not in present or own.outcome is None:
-                    continue
-                now = present[node]
-                if (now.words, now.inputs, now.off, now.path) != (asked.words, asked.inputs, asked.off, asked.path):
-                    # Changed while it was being made: what was typed since stays, and is made next.
-                    overtaken.append(node)
-                    continue
-                name = own.name if now.name == asked.name else now.name
-                present = present.changed(node, words=own.words, outcome=own.outcome, name=name)
-            session.history = session.history.amended(present)
-            session.save()
+            overtaken = session.merged(made, graph, ordered)
             self.window.say(f"{names} is made again")
             if overtaken:
                 self.remake(overtaken)
 
         self.window.start(f"making {names} again", work, done, ordered)
-
-    def _before(self, node: str) -> set[str]:
-        found = {node}
-        for each in reversed(list(self.window.session.graph.nodes)):
-            if each in found:
-                found |= set(self.window.session.graph[each].inputs)
-        return found
 
     def remake_all(self) -> None:
         """Make everything again that is out of date, deliveries included."""
@@ -199,32 +194,18 @@ class Making:
     # -- preview while a sentence is edited
 
     def preview_field(self, node: str, field: str, text: str) -> None:
-        own = self.window.session.graph[node]
-        if own.operation != "contours" or field not in ("interval", "base"):
+        session = self.window.session
+        own = session.graph.node(node)
+        conversion = catalog.conversion_named(own.operation) if own.role is Role.MADE else None
+        if conversion is None or conversion.preview is None:
             return
-        surface = self.window.dataset(own.inputs[0])
-        if not isinstance(surface, Tin | Grid):
-            return
+        preview = conversion.preview
+        words = {**session.executor.words(own), field: text}
 
-        def work(progress: Progress) -> Contours | None:
-            from vastgrid.convert.contours import level_lines, levels_between
-
-            conversion = catalog.conversion_named("contours")
-            params = conversion.settle([surface], declare.build(conversion.params, {**own.words, field: text}))
-            pair = surface.extent().elevation
-            if pair is None:
-                return None
-            unit = surface.frame.vertical
-            levels, _ = levels_between(
-                *pair, params.base.in_unit(unit, "base"), params.interval.in_unit(unit, "interval")
-            )
-            if len(levels) > 400:
-                return None
-            progress.report(0.1)
-            plan, offsets, which = level_lines(surface, levels)
-            progress.report(1.0)
-            flags = [False] * len(which)
-            return Contours(plan=plan, offsets=offsets, levels=levels[which], index=flags)  # type: ignore[arg-type]
+        def work(progress: Progress) -> Dataset | None:
+            params = declare.build(conversion.params, words)
+            given = session.executor.inputs(session.graph, own)
+            return preview(given, settled(conversion, given, params), progress)
 
         self.window.previews.cancel_all()
         self.window.previews.start(
@@ -236,10 +217,10 @@ class Making:
             )
         )
 
-    def _show_preview(self, contours: Contours | None) -> None:
+    def _show_preview(self, made: Dataset | None) -> None:
         editor = self.window.panel.field_editor
         if editor is not None and editor.isVisible():
-            self.window.plan.show_preview(contours)
+            self.window.plan.show_preview(made)
 
     def end_preview(self) -> None:
         self.window.previews.cancel_all()

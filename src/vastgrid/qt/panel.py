@@ -19,11 +19,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
 from vastgrid.base.words import spaced
-from vastgrid.data.linework import Linework
-from vastgrid.job.lineage import Node, Role, State
+from vastgrid.job.lineage import Card, Role, State
 from vastgrid.measures.figures import Figures
 from vastgrid.params import declare
 from vastgrid.qt import theme
@@ -74,6 +74,7 @@ class Panel(QWidget):
     """
 
     field_changed = pyqtSignal(str, str, str)
+    field_left_open = pyqtSignal(str, str)
     fields_changed = pyqtSignal(str, dict)
     field_edited = pyqtSignal(str, str, str)
     editing_ended = pyqtSignal()
@@ -95,6 +96,7 @@ class Panel(QWidget):
     source_replaced = pyqtSignal(str, str)
     source_added = pyqtSignal(str, str)
     source_painted = pyqtSignal(str, str)
+    source_given_role = pyqtSignal(str, str, str)
 
     def __init__(self, palette: theme.Palette) -> None:
         super().__init__()
@@ -179,8 +181,7 @@ class Panel(QWidget):
         layout.addWidget(label(f"{len(nodes)} cards chosen", name="heading"))
         for node in nodes:
             layout.addWidget(label("· " + escape(session.graph[node].name)))
-        outcomes = [session.graph[node].outcome for node in nodes]
-        kinds = [outcome.figures.get("kind") if outcome else "" for outcome in outcomes]
+        kinds = [session.graph[node].kind for node in nodes]
         if len(nodes) == 2 and all(kind in ("tin", "grid") for kind in kinds):
             button = QPushButton("Compare them")
             button.setProperty("main", "true")
@@ -189,7 +190,7 @@ class Panel(QWidget):
         layout.addWidget(label("The + at a card's edge makes something from all of them.", quiet=True))
         layout.addStretch()
 
-    def _show_one(self, session: Session, node: Node) -> None:
+    def _show_one(self, session: Session, node: Card) -> None:
         layout = self._fresh()
         name = QLineEdit(node.name)
         name.setAccessibleName("Name")
@@ -200,7 +201,7 @@ class Panel(QWidget):
         name.editingFinished.connect(lambda: self.renamed.emit(node.id, name.text()))
         layout.addWidget(name)
         when = node.outcome.when[11:16] if node.outcome else ""
-        kind = str(node.outcome.figures.get("kind", "")) if node.outcome else node.operation
+        kind = node.kind or node.operation
         layout.addWidget(label(kind_text(node, kind) + (f" · made {when}" if when else ""), quiet=True))
         self.sentence = label()
         self.sentence.setText(self._sentence_html(session, node))
@@ -220,7 +221,7 @@ class Panel(QWidget):
         if node.role is Role.MADE and (len(node.inputs) > 1 or session.usable_sources(node.id)):
             layout.addWidget(rule())
             self.sources = SourcesPart(session, node, self.changed)
-            for signal in ("switched", "dropped", "replaced", "added", "painted"):
+            for signal in ("switched", "dropped", "replaced", "added", "painted", "given_role"):
                 getattr(self.sources, signal).connect(getattr(self, f"source_{signal}"))
             layout.addWidget(self.sources)
         self._add_looks(layout, session, node)
@@ -228,8 +229,10 @@ class Panel(QWidget):
         self._add_figures(layout, node)
         layout.addStretch()
 
-    def _sentence_html(self, session: Session, node: Node) -> str:
+    def _sentence_html(self, session: Session, node: Card) -> str:
         chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; font-weight:600; text-decoration:none;"
+        # What nobody asked for is told apart: it is settled anew for other data.
+        open_chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; text-decoration:none; font-style:italic;"
         parts = []
         for piece in session.sentence(node.id):
             text = escape(piece.text)
@@ -237,10 +240,11 @@ class Panel(QWidget):
                 parts.append(text)
             else:
                 inner = text.replace(" ", "&nbsp;")
-                parts.append(f'<a href="field:{piece.field}" style="{chip}">&nbsp;{inner}&nbsp;</a>')
+                style = open_chip if piece.settled else chip
+                parts.append(f'<a href="field:{piece.field}" style="{style}">&nbsp;{inner}&nbsp;</a>')
         return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
 
-    def _add_file_note(self, layout: QVBoxLayout, node: Node) -> None:
+    def _add_file_note(self, layout: QVBoxLayout, node: Card) -> None:
         if node.id not in self.changed:
             return
         layout.addWidget(label(escape(self.changed[node.id] + "."), name="warning"))
@@ -249,7 +253,7 @@ class Panel(QWidget):
             button.clicked.connect(lambda: self.read_again.emit(node.id))
             layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)
 
-    def _add_cost(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+    def _add_cost(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         failure = self.failures.get(node.id)
         if failure:
             layout.addWidget(label(escape(failure), name="error"))
@@ -257,7 +261,7 @@ class Panel(QWidget):
             return
         loss = node.outcome.loss
         unit = f" {loss['unit']}" if loss["unit"] else ""
-        source = session.graph[node.inputs[0]].name if len(node.inputs) == 1 else "its sources"
+        source = session.measured_against(node.id) if len(node.node.used) < 4 else "its sources"
         box = QFrame()
         box.setObjectName("box")
         own = QVBoxLayout(box)
@@ -265,7 +269,7 @@ class Panel(QWidget):
         warning, action = self.palette_.warning, self.palette_.action
         share = "" if loss["share"] > 0.995 else f", over {loss['share']:.0%} of the ground"
         text = label(
-            f'This costs <b style="color:{warning}">{loss["max"]:.3f}{unit}</b> at most, {loss["rmse"]:.3f}{unit} RMSE, '
+            f'{"They differ by" if node.kind == "table" else "This costs"} <b style="color:{warning}">{loss["max"]:.3f}{unit}</b> at most, {loss["rmse"]:.3f}{unit} RMSE, '
             f"{loss['p95']:.3f}{unit} for 95 %, against {escape(source)}{share}. "
             f'<a href="worst" style="color:{action}">Show the worst place</a>'
         )
@@ -276,7 +280,7 @@ class Panel(QWidget):
         own.addWidget(text)
         layout.addWidget(box)
 
-    def _add_buttons(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+    def _add_buttons(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         buttons: list[QPushButton] = []
         stale = session.graph.state(node.id) is not State.MADE
         if stale or node.id in self.failures:
@@ -304,7 +308,7 @@ class Panel(QWidget):
             table.addWidget(button, k // 2, k % 2)
         layout.addLayout(table)
         if self._more:
-            self.form = ParamForm(session.params_of(node.id), node.words, self._suggestions(node))
+            self.form = ParamForm(session.params_of(node.id), session.shown_words(node.id), self._suggestions(node))
             layout.addWidget(self.form)
             apply = QPushButton("Change")
             apply.clicked.connect(lambda: self._apply(node))
@@ -315,41 +319,40 @@ class Panel(QWidget):
         if self.session is not None:
             self.show_nodes(self.session, self.nodes, self.failures)
 
-    def _apply(self, node: Node) -> None:
-        if self.form is None:
+    def _apply(self, node: Card) -> None:
+        if self.form is None or self.session is None:
             return
         try:
             words = declare.to_words(self.form.value())
         except CallError:
             return
-        changed = {name: text for name, text in words.items() if text != node.words.get(name)}
+        shown = self.session.shown_words(node.id)
+        changed = {name: text for name, text in words.items() if text != shown.get(name)}
         if changed:
             self.fields_changed.emit(node.id, changed)
 
-    def _add_figures(self, layout: QVBoxLayout, node: Node) -> None:
+    def _add_figures(self, layout: QVBoxLayout, node: Card) -> None:
         made = node.role is not Role.DELIVERY
         figures = self.figures_of(node.id) if made else None
-        kind = node.outcome.figures.get("kind") if node.outcome else ""
+        kind = node.kind
         hides = kind in ("tin", "grid", "mesh", "points")
         self.figures = FiguresPart(node.name, figure_rows(node), figures, self.palette_, node.look, hides=hides)
         self.figures.hidden.connect(lambda words: self._hide(node, words))
         self.figures.saved.connect(self.text_saved)
         layout.addWidget(self.figures)
 
-    def _hide(self, node: Node, words: dict[str, str]) -> None:
+    def _hide(self, node: Card, words: dict[str, str]) -> None:
         self.worn.emit(node.id, {**node.look, **words})
         # After the press that led here is over: the panel is made anew.
         QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
 
-    def _add_looks(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+    def _add_looks(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         dataset = session.dataset(node.id) if node.role is not Role.DELIVERY and node.id not in self.failures else None
         if dataset is None:
             return
         layout.addWidget(rule())
         surfaces = [
-            each.name
-            for each in session.graph.nodes.values()
-            if each.outcome and each.outcome.figures.get("kind") in ("tin", "grid") and each.id != node.id
+            each.name for each in session.graph.cards.values() if each.kind in ("tin", "grid") and each.id != node.id
         ]
         self.looks = LooksPart(dataset, node.look, surfaces, made=bool(node.inputs), more=self._more_looks)
         self.looks.worn.connect(lambda words: self._wear(node, words))
@@ -357,7 +360,7 @@ class Panel(QWidget):
         self.looks.more_wanted.connect(self._toggle_looks)
         layout.addWidget(self.looks)
 
-    def _wear(self, node: Node, words: dict[str, str]) -> None:
+    def _wear(self, node: Card, words: dict[str, str]) -> None:
         self.worn.emit(node.id, words)
         if words["colour"] != node.look.get("colour"):
             # Other rows make sense now; not while the box that was just used still tells of it.
@@ -368,7 +371,7 @@ class Panel(QWidget):
         if self.session is not None:
             self.show_nodes(self.session, self.nodes, self.failures)
 
-    def _add_readback(self, layout: QVBoxLayout, node: Node) -> None:
+    def _add_readback(self, layout: QVBoxLayout, node: Card) -> None:
         report = node.outcome.delivery if node.outcome else None
         if not report:
             return
@@ -396,7 +399,7 @@ class Panel(QWidget):
         table.setColumnStretch(2, 1)
         layout.addLayout(table)
 
-    def _add_findings(self, layout: QVBoxLayout, session: Session, node: Node) -> None:
+    def _add_findings(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         noticed = session.noticed([node.id])
         if not noticed:
             return
@@ -415,32 +418,31 @@ class Panel(QWidget):
             return
         node = self.session.graph[self.nodes[0]]
         field = declare.field_named(self.session.params_of(node.id), name)
-        text = node.words.get(name, declare.value_text(field.default))
-        own = FieldEditor(self, field, text, self._suggestions(node).get(name, []))
+        words = self.session.shown_words(node.id)
+        text = words.get(name, declare.value_text(field.default))
+        settles = node.role is Role.MADE
+        asked = name in node.words if settles else None
+        own = FieldEditor(self, field, text, self._suggestions(node).get(name, []), asked=asked)
         own.accepted.connect(lambda value: self.field_changed.emit(node.id, name, value))
+        own.left_open.connect(lambda: self.field_left_open.emit(node.id, name))
         own.edited.connect(lambda value: self.field_edited.emit(node.id, name, value))
         own.closed.connect(self.editing_ended)
         self.field_editor = own
         own.open_at(self.sentence.mapToGlobal(QPoint(0, self.sentence.height() + 4)))
 
-    def _suggestions(self, node: Node) -> dict[str, list[str]]:
-        """Layer names of the inputs, for the parameters that name layers."""
-        if self.session is None or node.operation != "tin":
+    def _suggestions(self, node: Card) -> dict[str, list[str]]:
+        """Return what can be chosen for parameters that name something in the data."""
+        if self.session is None or node.role is not Role.MADE:
             return {}
-        layers = []
-        for i in node.inputs:
-            dataset = self.session.dataset(i)
-            if isinstance(dataset, Linework):
-                layers += list(dataset.layers)
-        named = ["", *layers]
-        return {"boundary": named, "voids": named, "islands": named, "breaklines": ["*", "none", *layers]}
+        inputs = [dataset for i in node.inputs if (dataset := self.session.dataset(i)) is not None]
+        return catalog.conversion_named(node.operation).suggest(inputs)
 
 
-def figure_rows(node: Node) -> list[tuple[str, str]]:
+def figure_rows(node: Card) -> list[tuple[str, str]]:
     """Return the figures of a node, ready to show."""
     if node.outcome is None:
         return []
-    figures: dict[str, Any] = node.outcome.figures
+    figures: dict[str, Any] = node.figures
     rows = [(name.capitalize(), spaced(value)) for name, value in figures.get("count", {}).items()]
     extent = figures.get("extent") or {}
     for name, pair in extent.items():
@@ -448,8 +450,9 @@ def figure_rows(node: Node) -> list[tuple[str, str]]:
             rows.append((name.capitalize(), f"{pair[0]:.2f} … {pair[1]:.2f}"))
     if "horizontal_unit" in figures:
         units = [figures["horizontal_unit"] or "unknown", figures["vertical_unit"] or "unknown"]
-        rows.append(("Units", " / ".join(units)))
-        rows.append(("CRS", figures.get("crs") or "none (local grid)"))
+        if node.kind != "table":
+            rows.append(("Units", " / ".join(units)))
+            rows.append(("CRS", figures.get("crs") or "none (local grid)"))
     if node.path:
         rows.append(("File", node.path.rsplit("/", 1)[-1]))
         size = (figures.get("file") or [figures.get("size")])[0]

@@ -25,7 +25,6 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
-from vastgrid.data.linework import Contours
 from vastgrid.data.tin import Tin
 from vastgrid.looks.colouring import Dressed, Scale
 from vastgrid.measures.heights import bucket_index, heights_at_hand
@@ -83,7 +82,7 @@ class PlanView(QWidget):
         self.setMinimumSize(240, 160)
         self.palette_ = palette
         self.items: list[Dressed] = []
-        self.preview: Contours | None = None
+        self.preview: Dataset | None = None
         self.view = View(0.0, 0.0, 1.0, 800, 500)
         self.mark: tuple[float, float] | None = None
         self.pointer: tuple[float, float] | None = None
@@ -179,9 +178,9 @@ class PlanView(QWidget):
         """Let corners be clicked; call back with them when Enter is pressed or the last one is double-clicked."""
         self.use(AreaTool(lambda places: done([(each.east, each.north) for each in places]), least=3, snaps=False))
 
-    def show_preview(self, contours: Contours | None) -> None:
-        """Draw contours lightly over everything, or take them away."""
-        self.preview = contours
+    def show_preview(self, made: Dataset | None) -> None:
+        """Draw what would be made lightly over everything, or take it away."""
+        self.preview = made
         self.update()
 
     def set_snapping(self, on: bool) -> None:

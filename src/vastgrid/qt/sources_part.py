@@ -11,7 +11,7 @@ from PyQt6.QtGui import QColor, QIcon, QPixmap
 from PyQt6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QMenu, QToolButton, QVBoxLayout, QWidget
 
 from vastgrid.base.words import spaced
-from vastgrid.job.lineage import Node, Role
+from vastgrid.job.lineage import Card, Role
 from vastgrid.qt.buttons import entry
 from vastgrid.qt.panel_labels import label
 from vastgrid.session.session import Session
@@ -33,6 +33,8 @@ class SourcesPart(QWidget):
         Another card is to become a source.
     painted : source, colour
         A source got a colour.
+    given_role : node, source, role
+        A source is to play another role.
     """
 
     switched = pyqtSignal(str, str, bool)
@@ -40,8 +42,9 @@ class SourcesPart(QWidget):
     replaced = pyqtSignal(str, str)
     added = pyqtSignal(str, str)
     painted = pyqtSignal(str, str)
+    given_role = pyqtSignal(str, str, str)
 
-    def __init__(self, session: Session, node: Node, changed: dict[str, str]) -> None:
+    def __init__(self, session: Session, node: Card, changed: dict[str, str]) -> None:
         super().__init__()
         self.boxes: dict[str, QCheckBox] = {}
         self.menus: dict[str, QMenu] = {}
@@ -68,7 +71,7 @@ class SourcesPart(QWidget):
             outer.addWidget(button)
 
     def _row(
-        self, table: QGridLayout, k: int, session: Session, node: Node, source: Node, changed: dict[str, str]
+        self, table: QGridLayout, k: int, session: Session, node: Card, source: Card, changed: dict[str, str]
     ) -> None:
         box = QCheckBox()
         box.setChecked(source.id not in node.off)
@@ -84,9 +87,11 @@ class SourcesPart(QWidget):
         swatch.setAccessibleName(f"Colour of {source.name}")
         swatch.clicked.connect(lambda: self._pick(source, colour))
         table.addWidget(swatch, 2 * k, 1)
-        figures = source.outcome.figures if source.outcome else {}
+        figures = source.figures
         counts = ", ".join(f"{spaced(v)} {name}" for name, v in list(figures.get("count", {}).items())[:1])
-        name = label(source.name, wrap=False)
+        own = next((use.role for use in node.node.uses if use.card == source.id), "")
+        others = session.other_roles(node.id, source.id)
+        name = label(f"{source.name} ({own})" if len(others) else source.name, wrap=False)
         name.setToolTip(_extent(figures))
         table.addWidget(name, 2 * k, 2)
         more = QToolButton()
@@ -96,6 +101,8 @@ class SourcesPart(QWidget):
         menu = QMenu(more)
         if source.role is Role.SOURCE:
             entry(menu, "Replace by a newer file …", partial(self.replaced.emit, node.id, source.id))
+        for role in others:
+            entry(menu, f"Let it be the {role} one", partial(self.given_role.emit, node.id, source.id, role))
         entry(menu, "Take out", partial(self.dropped.emit, node.id, source.id))
         more.setMenu(menu)
         self.menus[source.id] = menu
@@ -107,7 +114,7 @@ class SourcesPart(QWidget):
         if source.id in changed:
             quiet.setText(quiet.text() + " · changed on disk")
 
-    def _pick(self, source: Node, colour: str) -> None:
+    def _pick(self, source: Card, colour: str) -> None:
         made = QColorDialog.getColor(QColor(colour), self, f"Colour of {source.name}")
         if made.isValid():
             self.painted.emit(source.id, made.name())

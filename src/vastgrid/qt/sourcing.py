@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QFileDialog
 
-from vastgrid.job.lineage import Node, Role
+from vastgrid.job.lineage import Node
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
 
@@ -50,6 +50,11 @@ class Sourcing:
         self.window.session.add_sources(node, [source])
         self.follow(node)
 
+    def give_role(self, node: str, source: str, role: str) -> None:
+        """Let a source play another role; the one that played it takes its place."""
+        self.window.session.give_role(node, source, role)
+        self.follow(node)
+
     def ask_replacement(self, _node: str, source: str) -> None:
         """Ask for the file that replaces a source's."""
         own = self.window.session.graph[source]
@@ -63,14 +68,15 @@ class Sourcing:
         name = session.graph[source].name
 
         def done(nodes: list[Node]) -> None:
-            here = [node for node in nodes if node.id in session.graph]
+            here = [node for node in nodes if node.id in session.graph.nodes]
             if not here:
                 return
-            beside = f" and {len(here) - 1} more from its file" if len(here) > 1 else ""
+            cards = [output.card for node in here for output in node.outputs]
+            beside = f" and {len(cards) - 1} more from its file" if len(cards) > 1 else ""
             session.accept(here, f"replace {name}{beside} by {path.name}")
-            for node in here:
-                self.changed.pop(node.id, None)
-            self.follow_all([node.id for node in here])
+            for card in cards:
+                self.changed.pop(card, None)
+            self.follow_all(cards)
 
         window.start(
             f"reading {path.name}",
@@ -94,11 +100,8 @@ class Sourcing:
 
     def follow_all(self, nodes: Sequence[str]) -> None:
         """Make nodes and what follows them again where that is quick; otherwise say that it is out of date."""
-        window, graph = self.window, self.window.session.graph
-        own = {node for node in nodes if graph[node].role is Role.MADE}
-        reached = own.union(*(graph.after(node) for node in nodes))
-        following = [n for n in graph.nodes if n in reached and graph[n].role is not Role.DELIVERY]
-        took = sum(outcome.seconds for n in following if (outcome := graph[n].outcome))
+        window = self.window
+        following, took = window.session.following(nodes)
         window.refresh()
         if following and took <= QUICK_SECONDS:
             window.making.remake(following)

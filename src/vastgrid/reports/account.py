@@ -27,6 +27,10 @@ class StepLike(Protocol):
     def loss(self) -> Loss | None:
         """What it cost."""
 
+    @property
+    def against(self) -> str:
+        """What that is measured against, by name; empty for its source."""
+
 
 class DeliveryLike(Protocol):
     """What the report needs to know of a delivery."""
@@ -49,7 +53,7 @@ def as_text(steps: Sequence[StepLike], delivery: DeliveryLike | None) -> str:
     for number, step in enumerate(steps, 1):
         lines.append(f"{number}. {step.sentence}")
         if step.loss is not None:
-            lines.append(f"   Cost against its source: {step.loss.sentence()}.")
+            lines.append(f"   Cost against {step.against or 'its source'}: {step.loss.sentence()}.")
         lines += [f"   {_marked(finding)}" for finding in step.findings]
     if delivery is not None:
         lines += ["", "## What was written", "", delivery.sentence(), ""]

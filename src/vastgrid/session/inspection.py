@@ -14,7 +14,7 @@ from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.check import Check
-from vastgrid.job.lineage import Graph, Role
+from vastgrid.job.lineage import Graph
 from vastgrid.params import declare
 
 
@@ -158,14 +158,12 @@ class Inspection:
         settings["noticed"] = {key: values for key, values in known.items() if key in wanted}
 
     def _key(self, graph: Graph, node: str, check: Check) -> str:
-        outcome = graph[node].outcome
-        assert outcome is not None
         words = self._settings().get("thresholds", {}).get(check.id, {})
         what: tuple[Any, ...] = (
             check.id,
             check.version,
             tuple(sorted(words.items())),
-            outcome.digest,
+            graph[node].digest,
             graph[node].name,
         )
         if check.around:
@@ -220,28 +218,19 @@ def _name(node: str, finding: Finding) -> str:
 
 
 def _looked_at(graph: Graph) -> list[str]:
-    return [n.id for n in graph.nodes.values() if n.role is not Role.DELIVERY and n.outcome and n.outcome.digest]
+    return [card.id for card in graph.cards.values() if card.digest]
 
 
 def _digest(graph: Graph, node: str) -> str:
-    outcome = graph[node].outcome
-    return outcome.digest if outcome else ""
+    return graph[node].digest
 
 
 def _checks_for(graph: Graph, node: str) -> list[Check]:
-    outcome = graph[node].outcome
-    kind = outcome.figures.get("kind") if outcome else ""
+    kind = graph[node].kind
     return [check for check in catalog.CHECKS if kind in {taken.kind for taken in check.takes}]
 
 
 def _beside(graph: Graph, node: str) -> list[str]:
     """Return the cards whose data speaks for or against a card's: not those it is made from, nor those made from it."""
-    kin = set(graph.after(node))
-    before = [node]
-    while before:
-        own = before.pop()
-        for each in graph[own].inputs:
-            if each not in kin:
-                kin.add(each)
-                before.append(each)
-    return [other for other in _looked_at(graph) if other != node and other not in kin]
+    kin = {*graph.after(node), *graph.before(node)}
+    return [other for other in _looked_at(graph) if other not in kin]

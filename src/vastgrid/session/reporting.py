@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 from vastgrid.base.findings import Finding
 from vastgrid.data.loss import Loss
-from vastgrid.job.lineage import Graph
 from vastgrid.reports.account import as_text
 from vastgrid.session.deliver import Delivery
 from vastgrid.session.session import Session
@@ -18,29 +17,30 @@ class _Step:
     sentence: str
     findings: tuple[Finding, ...]
     loss: Loss | None
+    against: str = ""
 
 
 def report(session: Session, node: str) -> str:
     """Return the report of a card as text (Markdown), findings and the notes of their acceptance included."""
     graph = session.graph
     steps = []
-    for each in _before(graph, node):
-        own = graph[each]
+    before = graph.before(node, used=True)
+    steps_before = dict.fromkeys(graph.node(card).id for card in graph.cards if card in before)
+    for step in steps_before:
+        cards = [card for card in graph.nodes[step].cards() if card.id in before]
+        own, each = cards[0], cards[0].id
         findings = []
-        for noticed in session.noticed([each]):
+        told = set()
+        for noticed in session.noticed([card.id for card in cards]):
+            if (noticed.finding.code, noticed.finding.text) in told:
+                continue
+            told.add((noticed.finding.code, noticed.finding.text))
             said = "" if noticed.accepted is None else f" Accepted: {noticed.accepted or 'without a note'}."
             findings.append(dataclasses.replace(noticed.finding, text=noticed.finding.text + said))
-        sentence = f"{own.name}: " + "".join(piece.text for piece in session.sentence(each))
+        names = ", ".join(card.name for card in cards)
+        sentence = f"{names}: " + "".join(piece.text for piece in session.sentence(each))
         loss = Loss.from_json(own.outcome.loss) if own.outcome and own.outcome.loss else None
-        steps.append(_Step(sentence, tuple(findings), loss))
+        steps.append(_Step(sentence, tuple(findings), loss, session.measured_against(each)))
     outcome = graph[node].outcome
     delivery = Delivery.from_json(outcome.delivery) if outcome and outcome.delivery else None
     return as_text(steps, delivery)
-
-
-def _before(graph: Graph, node: str) -> list[str]:
-    found = {node}
-    for each in reversed(list(graph.nodes)):
-        if each in found:
-            found |= {i for i in graph[each].inputs if i not in graph[each].off}
-    return [each for each in graph.nodes if each in found]

@@ -3,36 +3,30 @@
 from __future__ import annotations
 
 import dataclasses
-import datetime
-import re
 import secrets
-import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, FormatError, VastGridError
-from vastgrid.base.files import refuse_clashes
+from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
-from vastgrid.declarations.conversion import Result, listed
-from vastgrid.job import store as storage
-from vastgrid.job.lineage import Graph, History, Node, Outcome, Role, State
+from vastgrid.declarations.conversion import listed
+from vastgrid.job.lineage import Graph, Node, Output, Role, State, Use
 from vastgrid.params import declare
 from vastgrid.params.declare import Piece
-from vastgrid.session.chains import described
-from vastgrid.session.deliver import Delivery, deliver
+from vastgrid.session.editing import Editing
+from vastgrid.session.executor import Units, words_of
 from vastgrid.session.inspection import Inspection, Noticed
-from vastgrid.session.sources import Sources, Units, stamp, units_of, words_of
-from vastgrid.session.steps import Source, check_usable, convert, with_known_units
-from vastgrid.session.upgrading import upgraded
+from vastgrid.session.openjob import OpenJob
+from vastgrid.session.sources import Sources
+from vastgrid.session.steps import check_usable
 
 
-class Session:
-    """An open job.
+class Session(OpenJob):
+    """An open job and everything that can be done with it; the window holds nothing else that is worth saving.
 
     Methods that take a `progress` may be slow and belong on a worker thread; they change nothing but the store, and
     return what `accept` then puts into the lineage. All others are quick.
@@ -44,139 +38,76 @@ class Session:
     """
 
     def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self.name = folder.name
-        self.history = History()
-        self.settings: dict[str, Any] = {}
-        self.store = storage.Store(folder)
-        self.keeper = storage.Keeper(folder)
+        super().__init__(folder)
         self.sources = Sources(self)
+        self.editing = Editing(self)
         self.inspection = Inspection(lambda: self.settings)
-        if (folder / storage.JOB_FILE).exists():
-            self.name, history, self.settings = storage.load(folder)
-            self.history = upgraded(history, folder / storage.JOB_FILE)
-
-    # -- the job
-
-    @property
-    def graph(self) -> Graph:
-        """The lineage as it is now."""
-        return self.history.graph
-
-    def save(self) -> None:
-        """Write the job; every change does it, so nothing waits to be saved."""
-        self.keeper.keep(self.name, self.history, self.settings)
-
-    def close(self) -> None:
-        """Write what waits to be written; the job is not changed after."""
-        self.keeper.close()
-
-    def sweep(self, before: float) -> int:
-        """Remove results that no step of the history refers to and that are older than a time; return how many."""
-        return self.store.sweep(self.history.digests(), before)
-
-    def save_copy(self, target: Path) -> None:
-        """Copy the job to a new folder."""
-        self.save()
-        self.keeper.flush()
-        storage.copy(self.folder, target)
-
-    def change(self, graph: Graph, label: str) -> None:
-        """Make a new graph the present one; the one before can be had back by `undo`."""
-        self.history = self.history.then(graph, label)
-        self.save()
-
-    def accept(self, nodes: Sequence[Node], label: str) -> None:
-        """Put new or newly made nodes into the lineage as one step of the history."""
-        graph = self.graph
-        for node in nodes:
-            graph = graph.with_node(node)
-        self.change(graph, label)
 
     def undo(self) -> str:
-        """Go one graph back; return what was undone."""
+        """Take the last thing back: an entry of a log of edits, or a step of the history; return what it was."""
+        entry = self.editing.back()
+        if entry:
+            return entry
         label = self.history.labels[self.history.at]
         self.history = self.history.undone()
         self.save()
         return label
 
     def redo(self) -> str:
-        """Go one graph on; return what was done again."""
+        """Do again what was taken back last; return what it was."""
+        entry = self.editing.on()
+        if entry:
+            return entry
         self.history = self.history.redone()
         self.save()
         return self.history.labels[self.history.at]
 
-    def units(self, more: Sequence[Node] = ()) -> Units:
-        """Return the job's units: those of the first source that knows them, `more` counting as the last ones."""
-        plan = height = ""
-        for node in (*self.graph.nodes.values(), *more):
-            if node.role is Role.SOURCE and node.outcome:
-                plan = plan or node.outcome.figures.get("horizontal_unit") or ""
-                height = height or node.outcome.figures.get("vertical_unit") or ""
-        return units_of((plan, height))
-
-    def dataset(self, node: str) -> Dataset | None:
-        """Return a node's latest result, also one that is out of date; None for deliveries and what was never made."""
-        outcome = self.graph[node].outcome
-        if outcome is None or not outcome.digest:
-            return None
-        return self.store.get(outcome.digest)
-
-    def named_dataset(self, node: str) -> Dataset | None:
-        """Return a node's latest result under the node's own name."""
-        dataset = self.dataset(node) if node in self.graph else None
-        return None if dataset is None else dataset.renamed(self.graph[node].name)
-
-    def known_datasets(self) -> list[Dataset]:
-        """Return what came in or was made, for comparing units with; large ones last."""
-        found = []
-        for node in self.graph.nodes.values():
-            if node.outcome is not None and node.outcome.digest:
-                try:
-                    found.append(self.store.get(node.outcome.digest).renamed(node.name))
-                except FormatError:
-                    continue
-        return sorted(found, key=lambda each: sum(each.count().values()))
-
-    def rename(self, node: str, name: str) -> None:
-        """Give a node another name; a clash gets a number."""
-        wanted = " ".join(name.split())
-        if wanted and wanted != self.graph[node].name:
-            free = self.graph.free_name(wanted, node)
-            self.change(self.graph.changed(node, name=free), f"rename to {free}")
-
-    def show(self, node: str, shown: bool) -> None:
-        """Show or hide a node in the views; no step of the history."""
-        self.history = self.history.amended(self.graph.changed(node, shown=shown))
-        self.save()
-
-    def remove(self, nodes: Sequence[str]) -> None:
-        """Take nodes out of the job, with all that was made from them."""
-        names = listed([self.graph[node].name for node in nodes])
-        self.change(self.graph.without(nodes), f"remove {names}")
-
     # -- sentences
 
     def sentence(self, node: str) -> tuple[Piece, ...]:
-        """Return a node's step as a sentence with fields."""
-        own = self.graph[node]
-        names = [self.graph[i].name for i in own.inputs if i not in own.off]
+        """Return a card's step as a sentence with fields."""
+        own = self.graph.node(node)
+        names = [(use.role, self.graph[use.card].name) for use in own.used]
         if own.role is Role.MADE:
             conversion = catalog.conversion_named(own.operation)
-            return conversion.sentence(declare.build(conversion.params, own.words), names)
+            params = declare.build(conversion.params, self.shown_words(node))
+            return conversion.sentence(params, names, own.words)
         kind = catalog.format_named(own.operation)
         file = Path(own.path).name
         if own.role is Role.SOURCE:
             units = [f"; plan in {Unit(own.units[0]).title}" if own.units[0] else ""]
             units.append(f"; heights in {Unit(own.units[1]).title}" if own.units[1] else "")
             return (Piece(f"Read from {file} as {kind.title}{''.join(units)}."),)
-        pieces = [Piece(f"{listed(names)} written to {file} as {kind.title}")]
+        pieces = [Piece(f"{listed([name for _, name in names])} written to {file} as {kind.title}")]
         fields = declare.fields(kind.write_params)
-        params = declare.build(kind.write_params, own.words)
+        params = declare.build(kind.write_params, self.executor.words(own))
         for k, each in enumerate(fields):
             pieces.append(Piece((": " if k == 0 else ", ") + each.param.label.lower() + " "))
             pieces.append(Piece(declare.spoken(each, getattr(params, each.name)), each.name))
         return (*pieces, Piece("."))
+
+    def shown_words(self, node: str) -> dict[str, str]:
+        """Return every parameter of a card's step in words: what was asked, and the rest as it is settled."""
+        own = self.graph.node(node)
+        asked = self.executor.words(own)
+        if own.role is not Role.MADE:
+            return asked
+        if own.outcome and self.graph.state(node) is State.MADE:
+            return self.store.payloads.full(own.outcome.settled) or asked
+        try:
+            return self.executor.settled_words(self.graph, own)
+        except VastGridError:
+            was = self.store.payloads.full(own.outcome.settled) if own.outcome else {}
+            return {**was, **asked}
+
+    def measured_against(self, node: str) -> str:
+        """Return the names of what a card's loss is measured against."""
+        own = self.graph.node(node)
+        if own.role is not Role.MADE:
+            return ""
+        conversion = catalog.conversion_named(own.operation)
+        role = conversion.loss_against or conversion.main.role
+        return listed([self.graph[use.card].name for use in own.used if use.role == role])
 
     def params_of(self, node: str) -> type:
         """Return the parameter class of a node's step."""
@@ -204,12 +135,39 @@ class Session:
         CallError
             If it is the only one.
         """
-        own = self.graph[node]
-        if len(own.inputs) < 2:
+        own = self.graph.node(node)
+        left = tuple(use for use in own.uses if use.card != source)
+        role = next(use.role for use in own.uses if use.card == source)
+        least = max(catalog.conversion_named(own.operation).role(role).least, 1 if len(own.uses) == 1 else 0)
+        if sum(use.role == role for use in left) < least:
             raise CallError(f"{own.name} has no other source; remove the card itself instead")
-        left = tuple(i for i in own.inputs if i != source)
-        graph = self.graph.changed(node, inputs=left, off=tuple(i for i in own.off if i != source))
+        graph = self.graph.changed(node, uses=left, off=tuple(i for i in own.off if i != source))
         self.change(graph, f"take {self.graph[source].name} out of {own.name}")
+
+    def other_roles(self, node: str, source: str) -> list[str]:
+        """Return the roles that one of a card's inputs could play instead of its own."""
+        own = self.graph.node(node)
+        conversion = catalog.conversion_named(own.operation)
+        kind = self.graph[source].kind
+        now = next(use.role for use in own.uses if use.card == source)
+        return [
+            each.role for each in conversion.inputs if each.role != now and kind in {one.kind for one in each.kinds}
+        ]
+
+    def give_role(self, node: str, source: str, role: str) -> None:
+        """Let one of a card's inputs play another role; where that has room for one only, the two are exchanged."""
+        own = self.graph.node(node)
+        conversion = catalog.conversion_named(own.operation)
+        now = next(use.role for use in own.uses if use.card == source)
+        full = conversion.role(role).most == 1
+        uses = [
+            Use(use.card, role) if use.card == source else Use(use.card, now) if full and use.role == role else use
+            for use in own.uses
+        ]
+        order = [each.role for each in conversion.inputs]
+        uses.sort(key=lambda use: order.index(use.role))
+        label = f"let {self.graph[source].name} be the {role} one of {own.name}"
+        self.change(self.graph.changed(node, uses=tuple(uses)), label)
 
     def add_sources(self, node: str, sources: Sequence[str]) -> None:
         """Give a node more inputs.
@@ -219,29 +177,30 @@ class Session:
         CallError
             If its conversion cannot use them, or they are made from the node itself.
         """
-        own = self.graph[node]
+        own = self.graph.node(node)
         new = [i for i in sources if i not in own.inputs]
         circle = [i for i in new if i == node or i in self.graph.after(node)]
         if circle:
             raise CallError(f"{self.graph[circle[0]].name} is made from {own.name}, so it cannot be its source")
         conversion = catalog.conversion_named(own.operation)
-        check_usable(conversion, [self._needed(i) for i in (*own.inputs, *new)])
-        graph = self.graph.changed(node, inputs=(*own.inputs, *new)).ordered()
+        cards = [*own.inputs, *new]
+        said = [use.role for use in own.uses]
+        datasets = [self.named(i) for i in cards]
+        check_usable(conversion, datasets, said)
+        roles = conversion.assigned(datasets, said) or []
+        uses = tuple(Use(card, role) for card, role in zip(cards, roles, strict=True))
+        graph = self.graph.changed(node, uses=uses).ordered()
         self.change(graph, f"add {listed([self.graph[i].name for i in new])} to {own.name}")
 
     def usable_sources(self, node: str) -> list[str]:
         """Return the cards that could become inputs of a node besides those it has."""
         own = self.graph[node]
-        conversion = catalog.conversion_named(own.operation)
-        if own.role is not Role.MADE or not conversion.many:
+        if own.role is not Role.MADE:
             return []
-        kinds = {kind.kind for kind in conversion.takes}
+        conversion = catalog.conversion_named(own.operation)
+        kinds = {kind.kind for each in conversion.inputs if each.most is None for kind in each.kinds}
         following = {node, *own.inputs, *self.graph.after(node)}
-        return [
-            each.id
-            for each in self.graph.nodes.values()
-            if each.id not in following and each.outcome and each.outcome.figures.get("kind") in kinds
-        ]
+        return [each.id for each in self.graph.cards.values() if each.id not in following and each.kind in kinds]
 
     def paint(self, node: str, colour: str) -> None:
         """Give a node's points and lines a colour in the views; no step of the history."""
@@ -255,29 +214,15 @@ class Session:
 
     # -- making
 
-    def plan(self, operation: str, inputs: Sequence[str], words: dict[str, str]) -> Node:
-        """Return a node that is yet to be made, its open parameters settled.
+    def plan(self, operation: str, inputs: Sequence[str], words: dict[str, str], roles: Sequence[str] = ()) -> Node:
+        """Return a node that is yet to be made: what is asked of it, and its inputs in their roles.
 
         Raises
         ------
         CallError
             If the conversion cannot use these inputs, or a parameter is wrong.
         """
-        conversion = catalog.conversion_named(operation)
-        datasets = [self._needed(i) for i in inputs]
-        check_usable(conversion, datasets)
-        known, params = with_known_units(datasets, declare.build(conversion.params, words), [])
-        params = conversion.settle(known, params)
-        name = conversion.name(datasets, params) or conversion.title
-        return Node(
-            id=secrets.token_hex(4),
-            role=Role.MADE,
-            operation=operation,
-            version=conversion.version,
-            name=self.graph.free_name(name),
-            words=declare.to_words(params),
-            inputs=tuple(inputs),
-        )
+        return self.executor.planned(self.graph, operation, inputs, words, roles)
 
     def plan_delivery(
         self, operation: str, inputs: Sequence[str], words: dict[str, str], path: Path, units: Units
@@ -286,152 +231,124 @@ class Session:
         kind = catalog.format_named(operation)
         params = declare.build(kind.write_params, words)
         self.refuse_output(path)
+        name = secrets.token_hex(4)
         return Node(
-            id=secrets.token_hex(4),
+            id=name,
             role=Role.DELIVERY,
             operation=operation,
-            name=self.graph.free_name(path.name),
             words=declare.to_words(params),
-            inputs=tuple(inputs),
+            uses=tuple(Use(card) for card in inputs),
+            outputs=(Output(name, "", self.graph.free_name(path.name)),),
             path=str(path.resolve()),
             into=words_of(units),
         )
 
-    def _needed(self, node: str) -> Dataset:
+    def named(self, node: str) -> Dataset:
+        """Return a card's data under its name.
+
+        Raises
+        ------
+        CallError
+            If it has not been made yet.
+        """
         dataset = self.dataset(node)
         if dataset is None:
             raise CallError(f"{self.graph[node].name} has not been made yet")
         return dataset.renamed(self.graph[node].name)
 
-    def with_word(self, node: str, field: str, text: str) -> Node:
-        """Return a node with one parameter changed, checked.
+    def with_word(self, node: str, field: str, text: str | None) -> Node:
+        """Return a card's step with one parameter asked for otherwise, checked; None lets the data settle it.
 
         Raises
         ------
         ParamError
             If the value cannot be.
         """
-        own = self.graph[node]
-        declared = declare.field_named(self.params_of(node), field)
-        value = declare.parse_value(declared, text)
-        return self._named_by_sentence(own, {**own.words, field: declare.value_text(value)})
+        return self.with_words(node, {field: text})
 
-    def with_words(self, node: str, words: dict[str, str]) -> Node:
-        """Return a node with several parameters changed at once, checked together.
+    def with_words(self, node: str, words: Mapping[str, str | None]) -> Node:
+        """Return a card's step with several parameters asked for otherwise, checked together.
 
         Raises
         ------
         ParamError
             If a value cannot be.
         """
-        own = self.graph[node]
-        made = declare.build(self.params_of(node), {**own.words, **words})
-        return self._named_by_sentence(own, declare.to_words(made))
+        own = self.graph.node(node)
+        params = self.params_of(node)
+        asked = self.executor.words(own)
+        for field, text in words.items():
+            declare.field_named(params, field)
+            if text is None:
+                asked.pop(field, None)
+            else:
+                asked[field] = text
+        asked = declare.canonical(params, asked)
+        declare.build(params, asked)
+        references = {name: text for name, text in own.words.items() if name not in words}
+        kept = {name: references.get(name, text) for name, text in self.store.payloads.kept(asked).items()}
+        changed = dataclasses.replace(own, words=kept)
+        return self.executor.renamed(self.graph, changed, self.shown_words(node), self._settled(changed))
 
-    def _named_by_sentence(self, own: Node, words: dict[str, str]) -> Node:
-        """Return a node with other words; one that never was given a name is called by its new sentence."""
-        changed = dataclasses.replace(own, words=words)
-        before, after = self._usual_name(own), self._usual_name(changed)
-        given = re.sub(r" \(\d+\)$", "", own.name) != before
-        if given or not after or after == before:
-            return changed
-        return dataclasses.replace(changed, name=self.graph.free_name(after, own.id))
-
-    def _usual_name(self, own: Node) -> str:
-        """Return what a step is called by its sentence; empty for what came in or went out."""
-        if own.role is not Role.MADE:
-            return ""
-        conversion = catalog.conversion_named(own.operation)
+    def _settled(self, node: Node) -> dict[str, str]:
         try:
-            inputs = [dataset for i in own.inputs if i in self.graph and (dataset := self.named_dataset(i)) is not None]
-            if len(inputs) < len(own.inputs):
-                return ""
-            return conversion.name(inputs, declare.build(conversion.params, own.words)) or conversion.title
-        except VastGridError:
-            return ""
+            return self.executor.settled_words(self.graph, node)
+        except (VastGridError, KeyError):
+            return self.executor.words(node)
 
     def remake(self, graph: Graph, nodes: Sequence[str], progress: Progress) -> Graph:
-        """Make nodes of a graph again, in order; return the graph with their outcomes.
+        """Make cards of a graph again, in order; return the graph with their outcomes.
 
         Raises
         ------
         VastGridError
             As soon as one fails; what was made before stays in the store.
         """
-        read: dict[tuple[Any, ...], Source] = {}
-        for k, node in enumerate(nodes):
-            part = progress.part(k / len(nodes), (k + 1) / len(nodes))
-            outcome, words = self._make(graph, graph[node], part, read)
-            own = self._named_by_sentence(graph[node], words)
-            graph = graph.changed(node, words=words, name=own.name)
-            graph = graph.changed(node, outcome=dataclasses.replace(outcome, key=graph.key(node)))
-        return graph
+        return self.executor.remake(graph, nodes, progress)
+
+    def merged(self, made: Graph, asked: Graph, nodes: Sequence[str]) -> list[str]:
+        """Take remade results into the present graph, what changed meanwhile excepted; return those cards.
+
+        Parameters
+        ----------
+        made, asked : Graph
+            The graph with the new outcomes, and the one they were asked for in.
+        """
+        present = self.graph
+        overtaken = []
+        for node in nodes:
+            if node not in present or made[node].outcome is None:
+                continue
+            own, before, now = made.node(node), asked.node(node), present.node(node)
+            if (now.words, now.uses, now.off, now.path) != (before.words, before.uses, before.off, before.path):
+                # Changed while it was being made: what was typed since stays, and is made next.
+                overtaken.append(node)
+                continue
+            name = made[node].name if present[node].name == asked[node].name else present[node].name
+            present = present.changed(node, outcome=own.outcome, name=name)
+        self.amend(present)
+        return overtaken
+
+    def following(self, nodes: Sequence[str]) -> tuple[list[str], float]:
+        """Return what is made from cards, themselves included where they were made, and the seconds it took last time."""
+        graph = self.graph
+        reached = {node for node in nodes if graph[node].role is Role.MADE}
+        reached = reached.union(*(graph.after(node) for node in nodes))
+        found = [card for card in graph.cards if card in reached and graph[card].role is not Role.DELIVERY]
+        steps = {graph.node(card).id for card in found}
+        took = sum(outcome.seconds for step in steps if (outcome := graph.nodes[step].outcome))
+        return found, took
+
+    def stale_before(self, nodes: Sequence[str]) -> list[str]:
+        """Return cards, and whatever before them is out of date, in the order in which they have to be made."""
+        graph = self.graph
+        before = set[str]().union(*(graph.before(node) for node in nodes))
+        wanted = {node for node in self.stale(graph) if node in before}
+        return [card for card in graph.cards if card in wanted or card in nodes]
 
     def stale(self, graph: Graph, only: Sequence[str] | None = None) -> list[str]:
         """Return what is out of date or was never made, inputs first."""
-        return [node for node in graph.nodes if graph.state(node) is not State.MADE and (only is None or node in only)]
-
-    def _make(
-        self, graph: Graph, node: Node, progress: Progress, read: dict[tuple[Any, ...], Source]
-    ) -> tuple[Outcome, dict[str, str]]:
-        began = time.perf_counter()
-        if node.role is Role.SOURCE:
-            return self.outcome(graph, node, self.sources.result(node, progress, read), began), node.words
-        inputs = []
-        used = [i for i in node.inputs if i not in node.off]
-        if node.inputs and not used:
-            raise CallError(f"every source of {node.name} is switched off")
-        for i in used:
-            outcome = graph[i].outcome
-            if outcome is None:
-                raise CallError(f"{graph[i].name} has not been made yet")
-            inputs.append(self.store.get(outcome.digest).renamed(graph[i].name))
-        if node.role is Role.DELIVERY:
-            kind = catalog.format_named(node.operation)
-            params = declare.build(kind.write_params, node.words)
-            self.refuse_output(Path(node.path))
-            delivery = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into))
-            return self._delivered(graph, node, delivery), node.words
-        conversion = catalog.conversion_named(node.operation)
-        result, settled = convert(conversion, inputs, declare.build(conversion.params, node.words), progress, node.name)
-        return self.outcome(graph, node, result, began), declare.to_words(settled)
-
-    def outcome(self, graph: Graph, node: Node, result: Result, began: float) -> Outcome:
-        """Keep a node's result in the store; return what the lineage remembers of it."""
-        figures = described(result.dataset)
-        if node.role is Role.SOURCE:
-            figures["file"] = list(stamp(Path(node.path)))
-        return Outcome(
-            key=graph.key(node.id),
-            digest=self.store.put(result.dataset),
-            figures=figures,
-            loss=result.loss.to_json() if result.loss else None,
-            findings=tuple(finding.to_json() for finding in result.findings),
-            when=_now(),
-            seconds=time.perf_counter() - began,
-        )
-
-    def refuse_output(self, path: Path) -> None:
-        """Refuse to write over a file that the job was read from, or over the job itself.
-
-        Raises
-        ------
-        CallError
-            With the card that was read from it.
-        """
-        sources = [Path(node.path) for node in self.graph.nodes.values() if node.role is Role.SOURCE]
-        refuse_clashes([*dict.fromkeys(sources), self.folder / storage.JOB_FILE], {"the result": path})
-
-    def _delivered(self, graph: Graph, node: Node, delivery: Delivery) -> Outcome:
-        return Outcome(
-            key=graph.key(node.id),
-            digest="",
-            figures={"size": delivery.size},
-            findings=tuple(finding.to_json() for finding in delivery.findings),
-            delivery=delivery.to_json(),
-            when=_now(),
-            seconds=delivery.seconds,
-        )
+        return [node for node in graph.cards if graph.state(node) is not State.MADE and (only is None or node in only)]
 
     def findings(self, node: str) -> list[Finding]:
         """Return what was noticed when a node was made, and what the checks found since."""
@@ -443,11 +360,7 @@ class Session:
         """Return the findings of cards (of all, where none are given): open ones first, notes last."""
         found = [
             Noticed(node, finding, self.inspection.accepted(node, finding))
-            for node in (self.graph.nodes if nodes is None else nodes)
+            for node in (self.graph.cards if nodes is None else nodes)
             for finding in self.findings(node)
         ]
         return sorted(found, key=lambda each: (not each.open, each.finding.severity is Severity.NOTE))
-
-
-def _now() -> str:
-    return datetime.datetime.now().isoformat(timespec="seconds")

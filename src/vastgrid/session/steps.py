@@ -9,15 +9,14 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, DataError, FormatError, VastGridError
+from vastgrid.base.errors import CallError, DataError, FormatError, ParamError, VastGridError
 from vastgrid.base.findings import Finding, Remedy, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity, Unit
+from vastgrid.base.quantities import Quantity, Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, crs_in_units, crs_name, is_geographic
-from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Result
+from vastgrid.declarations.conversion import Conversion, Inputs, Result, listed
 from vastgrid.declarations.fileformat import Format, ReadResult
 from vastgrid.measures.difference import difference
 from vastgrid.measures.evidence import contradictions, fits_only_turned, stray_places
@@ -126,7 +125,7 @@ def peek_file(path: Path, words: dict[str, str], progress: Progress) -> Source |
 
 def _tin_of(parts: Sequence[Dataset], progress: Progress) -> tuple[Tin, str]:
     """Return the TIN of a surface's source data as the data itself says it is to be built, and how, as a sentence."""
-    conversion = catalog.conversion_named("tin")
+    conversion = catalog.builder()
     params = conversion.settle(parts, conversion.params())
     tin = conversion.run(parts, params, progress).dataset
     assert isinstance(tin, Tin)
@@ -265,60 +264,108 @@ def _core(crs: Any) -> Any:
 
 
 def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Finding]) -> tuple[list[Dataset], Any]:
-    """Give bare lengths the data's unit, and let a length with one say the unit of data that has none.
+    """Bring parameters into the frame of the data, and let a length with a unit say that of data that has none.
 
     Raises
     ------
     CallError
-        If that would make plan and height differ in unit without anyone having said so.
+        If that would make plan and height differ in unit without anyone having said so, or a place was drawn elsewhere.
     """
     out = list(inputs)
     for field in declare.fields(type(params)):
         value = getattr(params, field.name)
-        if not isinstance(value, Length) or not out:
+        if value is None or not out:
             continue
         frame = out[0].frame
+        try:
+            brought = field.how.brought(value, field.param.quantity, frame)
+        except CallError as error:
+            raise ParamError(field.name, str(error)) from error
+        if brought is not value and brought != value:
+            params = dataclasses.replace(params, **{field.name: brought})
+        unit = getattr(value, "unit", None)
+        if unit is None:
+            continue
         height = field.param.quantity is Quantity.Z_LENGTH
         known = frame.vertical if height else frame.horizontal
-        if value.unit is None:
-            # A bare number is in the data's unit, and from here on says so.
-            if known is not None and known is not Unit.DEGREE:
-                params = dataclasses.replace(params, **{field.name: Length(value.value, known)})
-            continue
         if known is not None:
             continue
         other = frame.horizontal if height else frame.vertical
         what, option = ("height", "--from-vertical-units") if height else ("plan", "--from-units")
-        if other is not None and other is not value.unit:
+        if other is not None and other is not unit:
             raise CallError(
-                f"{field.name} is given in {value.unit.title}, but the {what} unit of {out[0].name} is unknown and the other unit is {other.title}; say it with {option}"
+                f"{field.name} is given in {unit.title}, but the {what} unit of {out[0].name} is unknown and the other unit is {other.title}; say it with {option}"
             )
-        text = f"The {what} unit of {out[0].name} is unknown; since {field.name} is given in {value.unit.title}, it was taken to be that. If that is wrong, say so ({option})."
+        text = f"The {what} unit of {out[0].name} is unknown; since {field.name} is given in {unit.title}, it was taken to be that. If that is wrong, say so ({option})."
         findings.append(Finding("unit-taken", text))
-        filled = frame.filled(None, value.unit) if height else frame.filled(value.unit, None)
+        filled = frame.filled(None, unit) if height else frame.filled(unit, None)
         out = [each.in_frame(filled) for each in out]
     return out, params
 
 
-def check_usable(conversion: Conversion, inputs: Sequence[Dataset]) -> None:
-    """Refuse inputs that a conversion cannot use.
+def check_usable(conversion: Conversion, inputs: Sequence[Dataset], said: Sequence[str] = ()) -> Inputs:
+    """Return inputs with their roles, or refuse those that a conversion cannot use.
+
+    Parameters
+    ----------
+    said : sequence of str
+        Roles that were said, in the order of the inputs; empty where none was.
 
     Raises
     ------
     CallError
-        If they are of the wrong kind, or too many.
+        If they are of the wrong kind, too few or too many.
     """
-    wrong = next((each for each in inputs if not conversion.can_use(each)), None)
-    if wrong is not None and isinstance(wrong, Grid) and not wrong.has_heights:
-        raise CallError(f"{conversion.id} needs heights; {wrong.name} holds {wrong.holds()}")
+    roles = conversion.assigned(inputs, said)
+    if roles is not None:
+        order = [each.role for each in conversion.inputs]
+        pairs = sorted(zip(roles, inputs, strict=True), key=lambda pair: order.index(pair[0]))
+        return Inputs.of_pairs(pairs)
+    able = [any(conversion.can_use(each, one.role) for one in conversion.inputs) for each in inputs]
+    wrong = next((each for each, fits in zip(inputs, able, strict=True) if not fits), None)
+    if wrong is not None and wrong.located and not wrong.has_heights:
+        raise CallError(
+            f"{conversion.id} needs heights; {wrong.name} holds {getattr(wrong, 'holds', lambda: 'none')()}"
+        )
     if wrong is not None and isinstance(wrong, conversion.takes):
         raise CallError(f"{conversion.id} cannot use {wrong.name}: {conversion.help[0].lower()}{conversion.help[1:]}")
     if wrong is not None or not inputs:
-        kinds = ", ".join(kind.title for kind in conversion.takes)
         what = f"{wrong.name} ({wrong.title})" if wrong is not None else "nothing"
-        raise CallError(f"{conversion.id} can use {kinds}, not {what}")
-    if len(inputs) > 1 and not conversion.many:
-        raise CallError(f"{conversion.id} uses one dataset, not {len(inputs)}")
+        raise CallError(f"{conversion.id} can use {conversion.wants()}, not {what}")
+    if len(conversion.inputs) > 1:
+        names = listed([each.name for each in inputs])
+        raise CallError(f"{conversion.id} needs {conversion.wants()}; {names} cannot be all of that")
+    raise CallError(f"{conversion.id} uses {conversion.number()}, not {len(inputs)}")
+
+
+def in_frame_of(conversion: Conversion, inputs: Inputs, findings: list[Finding]) -> Inputs:
+    """Bring the inputs of a conversion into the frame of the role that gives it.
+
+    Raises
+    ------
+    DataError
+        If they are in different coordinate reference systems and places.
+    """
+    role = conversion.frame_of or conversion.main.role
+    order = sorted(range(len(inputs)), key=lambda k: (not inputs[k].located, inputs.roles[k] != role))
+    brought = in_one_frame([inputs[k] for k in order if inputs[k].located], findings)
+    out = list(inputs)
+    for k, dataset in zip(order, brought, strict=False):
+        out[k] = dataset
+    return inputs.with_datasets(out)
+
+
+def settled(conversion: Conversion, inputs: Inputs, params: Any) -> Any:
+    """Return parameters with nothing left open, as they would be for these inputs.
+
+    Raises
+    ------
+    VastGridError
+        If they cannot be for these inputs.
+    """
+    known = in_frame_of(conversion, inputs, [])
+    datasets, params = with_known_units(known, params, [])
+    return conversion.settle(known.with_datasets(datasets), params)
 
 
 def convert(
@@ -331,19 +378,21 @@ def convert(
     CallError
         If it cannot use these kinds or this many datasets.
     """
-    check_usable(conversion, inputs)
+    given = inputs if isinstance(inputs, Inputs) else check_usable(conversion, inputs)
+    check_usable(conversion, given, given.roles)
     findings: list[Finding] = []
-    inputs = in_one_frame(inputs, findings)
-    inputs, params = with_known_units(inputs, params, findings)
-    if is_geographic(inputs[0].frame):
+    given = in_frame_of(conversion, given, findings)
+    datasets, params = with_known_units(given, params, findings)
+    given = given.with_datasets(datasets)
+    if given and is_geographic(given[0].frame):
         findings.append(
             Finding(
                 "degrees",
                 "Coordinates are degrees: distances and triangles are distorted; reproject to a grid for real work.",
             )
         )
-    params = conversion.settle(inputs, params)
-    result = conversion.run(inputs, params, progress)
-    named = name or conversion.name(inputs, params) or conversion.title
+    params = conversion.settle(given, params)
+    result = conversion.run(given, params, progress)
+    named = name or conversion.name(given, params) or conversion.title
     dataset = result.dataset.renamed(named)
     return dataclasses.replace(result, dataset=dataset, findings=(*findings, *result.findings)), params

@@ -1,0 +1,154 @@
+"""Areas and lines that were drawn or typed, as parameters: with the frame they were drawn in, at full precision."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from typing import Any, Self
+
+import numpy as np
+
+from vastgrid.base.errors import CallError
+from vastgrid.base.findings import count
+from vastgrid.base.quantities import Quantity, Unit, factor, parse_unit
+from vastgrid.data.dataset import Floats
+from vastgrid.data.frame import UNKNOWN, Frame, crs_name
+from vastgrid.params.kinds import FrameLike, Kind, register
+
+
+@dataclass(frozen=True, slots=True)
+class Drawn:
+    """Corners in plan.
+
+    Attributes
+    ----------
+    corners : tuple of (float, float)
+        Easting and northing of each.
+    frame : Frame
+        What they were drawn in; an unknown one is that of the data.
+    name : str
+        What it is called, if anything.
+    """
+
+    corners: tuple[tuple[float, float], ...]
+    frame: Frame = UNKNOWN
+    name: str = ""
+
+    def in_frame(self, frame: FrameLike) -> Self:
+        """Return it in the frame of data.
+
+        Raises
+        ------
+        CallError
+            If it was drawn in another system and there is no way from it.
+        """
+        own = self.frame
+        to = Frame(frame.crs, frame.horizontal)
+        if own == UNKNOWN or not self.corners or (own.crs == to.crs and own.horizontal is to.horizontal):
+            return type(self)(self.corners, to, self.name)
+        places = np.array(self.corners)
+        if own.crs and to.crs:
+            places = _reprojected(places, own.crs, to.crs)
+        elif own.horizontal and to.horizontal and own.horizontal is not to.horizontal:
+            if Unit.DEGREE in (own.horizontal, to.horizontal):
+                raise CallError("it was drawn in degrees or is used on them, and one of the two systems is unknown")
+            places = places * factor(own.horizontal, to.horizontal)
+        return type(self)(tuple((float(e), float(n)) for e, n in places), to, self.name)
+
+
+class Area(Drawn):
+    """An area: a ring of corners, its first not repeated."""
+
+    def ring(self) -> Floats:
+        """Return the corners as a closed ring, (n + 1, 2)."""
+        return np.array([*self.corners, self.corners[0]])
+
+    def __str__(self) -> str:
+        return self.name or f"an area of {count(len(self.corners), 'corner')}"
+
+
+class Line(Drawn):
+    """A line of at least two corners."""
+
+    def places(self) -> Floats:
+        """Return the corners, (n, 2)."""
+        return np.array(self.corners)
+
+    def __str__(self) -> str:
+        return self.name or f"a line of {count(len(self.corners), 'corner')}"
+
+
+def _reprojected(places: Floats, own: str, to: str) -> Floats:
+    import pyproj
+
+    try:
+        way = pyproj.Transformer.from_crs(own, to, always_xy=True)
+        moved = np.column_stack(way.transform(places[:, 0], places[:, 1]))
+    except pyproj.exceptions.ProjError as error:
+        raise CallError(f"there is no way from {crs_name(own)} to {crs_name(to)}") from error
+    if not np.isfinite(moved).all():
+        raise CallError(f"it lies outside of where {crs_name(to)} is used")
+    return moved
+
+
+def _numbers(text: str, number: int) -> list[float]:
+    try:
+        values = [float(word) for word in re.split(r"[,\s]+", text.strip())]
+    except ValueError:
+        values = []
+    if len(values) != number or not all(math.isfinite(value) for value in values):
+        raise CallError(f"“{text}” is not {number} numbers")
+    return values
+
+
+def corners_of(text: str, least: int) -> tuple[tuple[float, float], ...]:
+    """Read “E N, E N, E N”, or for an area “west,south,east,north”; a repeated first corner is dropped from an area.
+
+    Raises
+    ------
+    CallError
+        If it is neither.
+    """
+    pairs = [part.split() for part in text.split(",") if part.strip()]
+    if least > 2 and len(pairs) == 4 and all(len(pair) == 1 for pair in pairs):
+        west, south, east, north = _numbers(text, 4)
+        if not (west < east and south < north):
+            raise CallError(f"“{text}” is no box: west has to be less than east, south less than north")
+        return (west, south), (east, south), (east, north), (west, north)
+    if len(pairs) >= least and all(len(pair) == 2 for pair in pairs):
+        values = _numbers(" ".join(" ".join(pair) for pair in pairs), 2 * len(pairs))
+        found = list(zip(values[::2], values[1::2], strict=True))
+        if least > 2 and found[0] == found[-1] and len(found) > least:
+            found = found[:-1]
+        return tuple(found)
+    raise CallError(
+        f"“{text}” is neither west,south,east,north nor corners as E N, E N, E N"
+        if least > 2
+        else f"“{text}” is no line; write its corners as E N, E N"
+    )
+
+
+def _parse(kind: Any, word: str) -> Any:
+    """Read “NAME: E N, E N, E N | UNIT | CRS”, of which only the corners are needed."""
+    body, *said = (part.strip() for part in word.split("|"))
+    name, colon, corners = body.rpartition(":")
+    unit = parse_unit(said[0]) if said and said[0] else None
+    crs = said[1] if len(said) > 1 and said[1] else None
+    return kind(corners_of(corners, 3 if kind is Area else 2), Frame(crs, unit), name.strip() if colon else "")
+
+
+def _text(own: Drawn) -> str:
+    corners = ", ".join(f"{east!r} {north!r}" for east, north in own.corners)
+    text = f"{own.name}: {corners}" if own.name else corners
+    if own.frame.horizontal or own.frame.crs:
+        text += f" | {own.frame.horizontal.value if own.frame.horizontal else ''}"
+    return text + (f" | {own.frame.crs}" if own.frame.crs else "")
+
+
+def _brought(own: Drawn, quantity: Quantity | None, frame: FrameLike) -> Drawn:
+    return own.in_frame(frame)
+
+
+for _each in (Area, Line):
+    register(_each, Kind(_parse, _text, str, "drawn", brought=_brought, large=True))

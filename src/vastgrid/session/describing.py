@@ -1,0 +1,23 @@
+"""Figures of a dataset, as jobs, reports and the command line give them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import crs_name, epsg_code
+
+
+def described(dataset: Dataset) -> dict[str, Any]:
+    """Return a dataset's figures as plain values, None where unknown."""
+    frame = dataset.frame
+    code = epsg_code(frame.crs) if frame.crs else None
+    return {
+        "name": dataset.name,
+        "kind": dataset.kind,
+        "count": dataset.count(),
+        "extent": dataset.extent().to_json(),
+        "crs": f"EPSG:{code}" if code else crs_name(frame.crs),
+        "horizontal_unit": frame.horizontal.value if frame.horizontal else None,
+        "vertical_unit": frame.vertical.value if frame.vertical else None,
+    }

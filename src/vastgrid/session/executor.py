@@ -1,0 +1,332 @@
+"""The one place where steps are run: for the window on a job's store, for the command line in memory."""
+
+from __future__ import annotations
+
+import dataclasses
+import datetime
+import re
+import secrets
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, FormatError, VastGridError
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.conversion import Conversion, Inputs, Result
+from vastgrid.job.checkpoints import Checkpoints
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, Output, Role, Use
+from vastgrid.job.payloads import Payloads
+from vastgrid.params import declare
+from vastgrid.session.deliver import Delivery, deliver
+from vastgrid.session.describing import described
+from vastgrid.session.steps import Source, check_usable, convert, in_one_frame, read_file, settled
+from vastgrid.shaping.units import in_units
+
+Units = tuple[Unit | None, Unit | None]
+
+
+class Keeping(Protocol):
+    """Where results are kept."""
+
+    @property
+    def payloads(self) -> Payloads:
+        """Long words and logs."""
+
+    def put(self, dataset: Dataset) -> str:
+        """Keep a dataset; return its digest."""
+
+    def get(self, digest: str) -> Dataset:
+        """Return a dataset."""
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What running one node gave, before it is kept."""
+
+    datasets: dict[str, Dataset]
+    findings: tuple[Any, ...] = ()
+    loss: Any = None
+    settled: dict[str, str] | None = None
+    delivery: Delivery | None = None
+
+
+class Executor:
+    """Runs nodes of a graph.
+
+    Parameters
+    ----------
+    store : Keeping
+        Where results are kept.
+    refuse : callable
+        Called with the path of a delivery before it is written; raises CallError where nothing may be written.
+    """
+
+    def __init__(self, store: Keeping, refuse: Callable[[Path], None] = lambda path: None) -> None:
+        self.store = store
+        self.checkpoints = Checkpoints()
+        self._refuse = refuse
+
+    # -- what nodes are made of
+
+    def words(self, node: Node) -> dict[str, str]:
+        """Return a node's words in full."""
+        return self.store.payloads.full(node.words)
+
+    def dataset(self, graph: Graph, card: str) -> Dataset:
+        """Return a card's latest result under its name.
+
+        Raises
+        ------
+        CallError
+            If it has not been made yet.
+        """
+        own = graph[card]
+        if not own.digest:
+            raise CallError(f"{own.name} has not been made yet")
+        return self.store.get(own.digest).renamed(own.name)
+
+    def inputs(self, graph: Graph, node: Node) -> Inputs:
+        """Return the datasets that a node uses, with their roles.
+
+        Raises
+        ------
+        CallError
+            If all are switched off, or one has not been made yet.
+        """
+        if node.uses and not node.used:
+            raise CallError(f"every source of {node.name} is switched off")
+        return Inputs.of_pairs((use.role, self.dataset(graph, use.card)) for use in node.used)
+
+    def planned(
+        self, graph: Graph, operation: str, inputs: Sequence[str], words: dict[str, str], roles: Sequence[str] = ()
+    ) -> Node:
+        """Return a node that is yet to be made: what is asked of it, and its inputs in their roles.
+
+        Raises
+        ------
+        CallError
+            If the conversion cannot use these inputs, or a parameter is wrong.
+        """
+        conversion = catalog.conversion_named(operation)
+        datasets = [self.dataset(graph, i) for i in inputs]
+        given = check_usable(conversion, datasets, roles)
+        said = conversion.assigned(datasets, roles) or []
+        order = [each.role for each in conversion.inputs]
+        uses = sorted(
+            (Use(card, role) for card, role in zip(inputs, said, strict=True)), key=lambda u: order.index(u.role)
+        )
+        asked = declare.canonical(conversion.params, self.store.payloads.full(words))
+        params = settled(conversion, given, declare.build(conversion.params, asked))
+        name = conversion.name(given, params) or conversion.title
+        outputs = []
+        for k, output in enumerate(conversion.outputs):
+            called = name if k == 0 else f"{name}, {output.title or output.name}"
+            outputs.append(Output(secrets.token_hex(4), output.name, graph.free_name(called)))
+        return Node(
+            id=outputs[0].card,
+            role=Role.MADE,
+            operation=operation,
+            version=conversion.version,
+            words=self.store.payloads.kept({**asked, **_references(words)}),
+            uses=tuple(uses),
+            outputs=tuple(outputs),
+        )
+
+    def settled_words(self, graph: Graph, node: Node) -> dict[str, str]:
+        """Return all parameters of a node in words, as they are for its inputs now.
+
+        Raises
+        ------
+        VastGridError
+            If they cannot be for these inputs.
+        """
+        conversion = catalog.conversion_named(node.operation)
+        params = declare.build(conversion.params, self.words(node))
+        return declare.to_words(settled(conversion, self.inputs(graph, node), params))
+
+    def usual_name(self, graph: Graph, node: Node, words: dict[str, str]) -> str:
+        """Return what a step is called by its sentence; empty for what came in or went out."""
+        if node.role is not Role.MADE:
+            return ""
+        conversion = catalog.conversion_named(node.operation)
+        try:
+            inputs = Inputs.of_pairs((use.role, self.dataset(graph, use.card)) for use in node.uses)
+            return conversion.name(inputs, declare.build(conversion.params, words)) or conversion.title
+        except (VastGridError, KeyError):
+            return ""
+
+    # -- running
+
+    def remake(self, graph: Graph, cards: Sequence[str], progress: Progress) -> Graph:
+        """Run the steps behind cards, in order; return the graph with their outcomes.
+
+        Raises
+        ------
+        VastGridError
+            As soon as one fails; what was made before stays in the store.
+        """
+        steps = list(dict.fromkeys(graph.node(card).id for card in cards))
+        read: dict[tuple[Any, ...], Source] = {}
+        for k, step in enumerate(steps):
+            part = progress.part(k / len(steps), (k + 1) / len(steps))
+            graph = self.make(graph, step, part, read)
+        return graph
+
+    def make(
+        self, graph: Graph, step: str, progress: Progress, read: dict[tuple[Any, ...], Source] | None = None
+    ) -> Graph:
+        """Run one step; return the graph with its outcome.
+
+        Parameters
+        ----------
+        read : dict or None
+            Files that were read before in the same run, so that none is read twice.
+        """
+        began = time.perf_counter()
+        node = graph.nodes[step]
+        if node.role is Role.SOURCE:
+            return self.kept(graph, node, self.read(node, progress, {} if read is None else read), began)
+        if node.role is Role.DELIVERY:
+            return self.kept(graph, node, self._delivered(graph, node, progress), began)
+        return self.kept(graph, node, self._converted(graph, node, progress), began)
+
+    def kept(self, graph: Graph, node: Node, made: Made, began: float) -> Graph:
+        """Keep what a node gave; return the graph with the node and its outcome."""
+        results: dict[str, Given] = {}
+        if made.delivery is not None:
+            results[""] = Given("", {"size": made.delivery.size})
+        read_when = list(stamp(Path(node.path))) if node.role is Role.SOURCE else None
+        for output in node.outputs:
+            dataset = made.datasets.get(output.which)
+            if dataset is None:
+                if made.delivery is None:
+                    raise FormatError(node.path, f"it does not hold what {output.name} was read from")
+                continue
+            figures = described(dataset)
+            if read_when:
+                figures["file"] = read_when
+            results[output.which] = Given(self.store.put(dataset), figures)
+        before = node.outcome.settled if node.outcome else None
+        if node.role is Role.MADE and before and made.settled and before != made.settled:
+            node = self.renamed(graph, node, before, made.settled)
+        graph = graph.with_node(node)
+        outcome = Outcome(
+            key=graph.key(node.outputs[0].card),
+            results=results,
+            settled=self.store.payloads.kept(made.settled or {}),
+            loss=made.loss.to_json() if made.loss else None,
+            findings=tuple(finding.to_json() for finding in made.findings),
+            delivery=made.delivery.to_json() if made.delivery else None,
+            when=datetime.datetime.now().isoformat(timespec="seconds"),
+            seconds=made.delivery.seconds if made.delivery else time.perf_counter() - began,
+        )
+        return graph.with_node(dataclasses.replace(node, outcome=outcome))
+
+    def renamed(self, graph: Graph, node: Node, before: dict[str, str], after: dict[str, str]) -> Node:
+        """Return a node that is called by its new sentence, if it was called by the one before."""
+        was, now = self.usual_name(graph, node, before), self.usual_name(graph, node, after)
+        given = re.sub(r" \(\d+\)$", "", node.name) != was
+        if given or not now or now == was:
+            return node
+        return node.with_name(graph.free_name(now, node.outputs[0].card))
+
+    # -- the three kinds of step
+
+    def read(self, node: Node, progress: Progress, known: dict[tuple[Any, ...], Source]) -> Made:
+        """Read a source's file as the node says.
+
+        Raises
+        ------
+        FormatError
+            If the file cannot be read.
+        """
+        mark = reading(node)
+        if mark not in known:
+            words = self.words(node)
+            known[mark] = read_file(Path(node.path), words, progress, units_of(node.units), override=node.override)
+        source = known[mark]
+        brought = {str(k): into_units(each, units_of(node.into)) for k, each in enumerate(source.datasets)}
+        return Made(brought, source.findings)
+
+    def _delivered(self, graph: Graph, node: Node, progress: Progress) -> Made:
+        kind = catalog.format_named(node.operation)
+        params = declare.build(kind.write_params, self.words(node))
+        self._refuse(Path(node.path))
+        inputs: Sequence[Dataset] = self.inputs(graph, node)
+        noticed: list[Finding] = []
+        if not kind.carries_with(params).geographic:
+            inputs = in_one_frame(inputs, noticed)
+        made = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into))
+        delivery = dataclasses.replace(made, findings=(*noticed, *made.findings))
+        return Made({}, delivery.findings, delivery=delivery)
+
+    def _converted(self, graph: Graph, node: Node, progress: Progress) -> Made:
+        conversion = catalog.conversion_named(node.operation)
+        inputs = self.inputs(graph, node)
+        params = declare.build(conversion.params, self.words(node))
+        if conversion.resumes:
+            return self._resumed(conversion, inputs, params, progress, node)
+        result, found = convert(conversion, inputs, params, progress, node.name)
+        return Made(outputs_of(conversion, node, result), result.findings, result.loss, declare.to_words(found))
+
+    def _resumed(self, conversion: Conversion, inputs: Inputs, params: Any, progress: Progress, node: Node) -> Made:
+        """Run a conversion whose parameter grows: from what was made for the longest beginning of it."""
+        whole = getattr(params, conversion.resumes)
+        base = self.checkpoints.base(conversion, inputs, params)
+        done, digest, findings = self.checkpoints.nearest(base, whole, self.store)
+        if digest:
+            inputs = inputs.with_datasets([self.store.get(digest).renamed(inputs[0].name), *inputs[1:]])
+        rest = dataclasses.replace(params, **{conversion.resumes: whole.rest(done)})
+        result, found = convert(conversion, inputs, rest, progress, node.name)
+        found = dataclasses.replace(found, **{conversion.resumes: whole})
+        told = (*findings, *(each for each in result.findings if each not in findings))
+        self.checkpoints.remember(base, whole, self.store.put(result.dataset), told)
+        return Made(outputs_of(conversion, node, result), told, result.loss, declare.to_words(found))
+
+
+def outputs_of(conversion: Conversion, node: Node, result: Result) -> dict[str, Dataset]:
+    """Return what a conversion gave by the names of its outputs, each under its card's name."""
+    made = {conversion.outputs[0].name: result.dataset, **result.more}
+    names = {output.which: output.name for output in node.outputs}
+    return {name: dataset.renamed(names.get(name) or dataset.name) for name, dataset in made.items()}
+
+
+def reading(node: Node) -> tuple[Any, ...]:
+    """Return what a source's file is read by: nodes with the same come from one reading."""
+    return (node.path, node.operation, node.fingerprint, tuple(sorted(node.words.items())), node.units, node.override)
+
+
+def into_units(dataset: Dataset, units: Units) -> Dataset:
+    """Return a dataset in a job's units: what is known of its own is brought into them, degrees stay degrees."""
+    if Unit.DEGREE in (dataset.frame.horizontal, units[0]) or not dataset.located:
+        return dataset
+    plan = units[0] if dataset.frame.horizontal else None
+    height = units[1] if dataset.frame.vertical and dataset.has_heights else None
+    return in_units(dataset, plan, height)
+
+
+def words_of(units: Units) -> tuple[str, str]:
+    """Return units as they are kept in a node."""
+    return (units[0].value if units[0] else "", units[1].value if units[1] else "")
+
+
+def units_of(words: tuple[str, str]) -> Units:
+    """Return the units that a node keeps as words."""
+    return (Unit(words[0]) if words[0] else None, Unit(words[1]) if words[1] else None)
+
+
+def stamp(path: Path) -> tuple[int, int]:
+    """Return size and time of a file, which tell at once that it may have changed."""
+    about = path.stat()
+    return about.st_size, about.st_mtime_ns
+
+
+def _references(words: dict[str, str]) -> dict[str, str]:
+    """Return the words that stand for something kept elsewhere."""
+    return {name: text for name, text in words.items() if text.startswith(("payload:", "log:"))}

@@ -1,0 +1,148 @@
+"""An open job and what is kept of it; whatever is done with it builds on this."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from vastgrid.base.errors import FormatError
+from vastgrid.base.files import refuse_clashes
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.conversion import listed
+from vastgrid.job import store as storage
+from vastgrid.job.lineage import Graph, History, Node, Role
+from vastgrid.session.executor import Executor, Units, units_of
+from vastgrid.session.upgrading import upgraded
+
+
+class OpenJob:
+    """An open job: its history, its store, its settings, and the cards that are in it.
+
+    Parameters
+    ----------
+    folder : Path
+        The job's folder; made if need be.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.name = folder.name
+        self.history = History()
+        self.settings: dict[str, Any] = {}
+        self.store = storage.Store(folder)
+        self.keeper = storage.Keeper(folder)
+        self.executor = Executor(self.store, self.refuse_output)
+        if (folder / storage.JOB_FILE).exists():
+            self.name, history, self.settings = storage.load(folder)
+            self.history = upgraded(history, folder / storage.JOB_FILE)
+
+    # -- the job
+
+    @property
+    def graph(self) -> Graph:
+        """The lineage as it is now."""
+        return self.history.graph
+
+    def save(self) -> None:
+        """Write the job; every change does it, so nothing waits to be saved."""
+        self.keeper.keep(self.name, self.history, self.settings)
+
+    def close(self) -> None:
+        """Write what waits to be written; the job is not changed after."""
+        self.keeper.close()
+
+    def sweep(self, before: float) -> int:
+        """Remove results that no step of the history refers to and that are older than a time; return how many."""
+        return self.store.sweep(self.history.digests(), before)
+
+    def save_copy(self, target: Path) -> None:
+        """Copy the job to a new folder."""
+        self.save()
+        self.keeper.flush()
+        storage.copy(self.folder, target)
+
+    def change(self, graph: Graph, label: str) -> None:
+        """Make a new graph the present one; the one before can be had back by `undo`."""
+        self.history = self.history.then(graph, label)
+        self.save()
+
+    def accept(self, nodes: Sequence[Node], label: str) -> None:
+        """Put new or newly made nodes into the lineage as one step of the history."""
+        graph = self.graph
+        for node in nodes:
+            graph = graph.with_node(node)
+        self.change(graph, label)
+
+    def amend(self, graph: Graph) -> None:
+        """Replace the present graph by one with other results; no step of the history."""
+        before = self.graph
+        self.history = self.history.amended(graph)
+        self.save()
+        self._let_go(before)
+
+    def _let_go(self, before: Graph) -> None:
+        """Remove results that were only in a graph that is no longer there."""
+        gone = {card.digest for card in before.cards.values()} - {card.digest for card in self.graph.cards.values()}
+        gone -= self.executor.checkpoints.lasting() | {""}
+        if gone:
+            for digest in gone - self.history.digests():
+                self.store.let_go(digest)
+
+    def units(self, more: Sequence[Node] = ()) -> Units:
+        """Return the job's units: those of the first source that knows them, `more` counting as the last ones."""
+        plan = height = ""
+        for node in (*self.graph.nodes.values(), *more):
+            for card in node.cards() if node.role is Role.SOURCE else ():
+                plan = plan or card.figures.get("horizontal_unit") or ""
+                height = height or card.figures.get("vertical_unit") or ""
+        return units_of((plan, height))
+
+    def dataset(self, node: str) -> Dataset | None:
+        """Return a node's latest result, also one that is out of date; None for deliveries and what was never made."""
+        digest = self.graph[node].digest
+        return self.store.get(digest) if digest else None
+
+    def named_dataset(self, node: str) -> Dataset | None:
+        """Return a node's latest result under the node's own name."""
+        dataset = self.dataset(node) if node in self.graph else None
+        return None if dataset is None else dataset.renamed(self.graph[node].name)
+
+    def known_datasets(self) -> list[Dataset]:
+        """Return what came in or was made, for comparing units with; large ones last."""
+        found = []
+        for card in self.graph.cards.values():
+            if card.digest:
+                try:
+                    found.append(self.store.get(card.digest).renamed(card.name))
+                except FormatError:
+                    continue
+        return sorted(found, key=lambda each: sum(each.count().values()))
+
+    def rename(self, node: str, name: str) -> None:
+        """Give a node another name; a clash gets a number."""
+        wanted = " ".join(name.split())
+        if wanted and wanted != self.graph[node].name:
+            free = self.graph.free_name(wanted, node)
+            self.change(self.graph.changed(node, name=free), f"rename to {free}")
+
+    def show(self, node: str, shown: bool) -> None:
+        """Show or hide a node in the views; no step of the history."""
+        self.history = self.history.amended(self.graph.changed(node, shown=shown))
+        self.save()
+
+    def remove(self, nodes: Sequence[str]) -> None:
+        """Take nodes out of the job, with all that was made from them."""
+        names = listed([self.graph[node].name for node in nodes])
+        self.change(self.graph.without(nodes), f"remove {names}")
+
+    def refuse_output(self, path: Path) -> None:
+        """Refuse to write over a file that the job was read from, or over the job itself.
+
+        Raises
+        ------
+        CallError
+            With the card that was read from it.
+        """
+        sources = [Path(node.path) for node in self.graph.nodes.values() if node.role is Role.SOURCE]
+        refuse_clashes([*dict.fromkeys(sources), self.folder / storage.JOB_FILE], {"the result": path})
