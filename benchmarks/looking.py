@@ -28,15 +28,15 @@ def ground() -> Tin:
 def cloud(tin: Tin) -> PointSet:
     """20 M classified points over them, in order."""
     from vastgrid.base.progress import Silent
+    from vastgrid.job import cloudindex
     from vastgrid.job.cloudindex import build
-    from vastgrid.qt import rendering
 
     rng = np.random.default_rng(5)
     low, high = tin.vertices.min(axis=0), tin.vertices.max(axis=0)
     xyz = rng.random((POINTS, 3)) * (high - low) + low
     classes = rng.integers(2, 6, POINTS).astype(np.uint8)
     made = PointSet(name="cloud", frame=Frame(None, None, None), xyz=xyz, attributes={"classification": classes})
-    rendering.indexes[made.content] = build(made, Path(FOLDER) / "index", Silent())
+    cloudindex.ready[made.content] = build(made, Path(FOLDER) / "index", Silent())
     return made
 
 
@@ -61,7 +61,7 @@ def application():
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PyQt6.QtWidgets import QApplication
 
-    from vastgrid.qt import theme
+    from vastgrid.qt.widgets import theme
 
     app = QApplication.instance() or QApplication(["bench"])
     theme.load_fonts()
@@ -74,8 +74,8 @@ def bench_plan() -> None:
     from PyQt6.QtTest import QTest
 
     from vastgrid.looks.colouring import plain
-    from vastgrid.qt import theme
-    from vastgrid.qt.plan_view import PlanView
+    from vastgrid.qt.views.plan_view import PlanView
+    from vastgrid.qt.widgets import theme
 
     tin = ground()
     points, lines = cloud(tin), contours(tin, 500_000)
@@ -124,7 +124,7 @@ def bench_space() -> None:
     from vastgrid.looks.camera import Camera
     from vastgrid.looks.colouring import plain
     from vastgrid.looks.scene import Scene, fitted, shoot
-    from vastgrid.qt.space_view import clouds
+    from vastgrid.qt.views.space_view import clouds
 
     tin = ground()
     for what, data in (("2 M triangles", tin), ("20 M points", cloud(tin))):
@@ -181,9 +181,9 @@ tin = looking.ground()
 points = looking.cloud(tin)
 lines = looking.contours(tin, 500_000)
 from PyQt6.QtTest import QTest
-from vastgrid.qt import theme
-from vastgrid.qt.plan_view import PlanView
-from vastgrid.qt.space_view import SpaceView
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.views.plan_view import PlanView
+from vastgrid.qt.views.space_view import SpaceView
 from vastgrid.looks.colouring import plain
 import gc
 gc.collect()

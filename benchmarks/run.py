@@ -217,8 +217,9 @@ path, folder = Path(sys.argv[1]), Path(sys.argv[2])
 from vastgrid.base.progress import Silent
 from vastgrid.session.session import Session
 from vastgrid.session.steps import peek_file
-from vastgrid.qt import rendering, theme
-from vastgrid.qt.view import View, bounds, fitted
+from vastgrid.qt.drawing import rendering
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.job import cloudindex
 session = Session(folder)
 begun = time.perf_counter()
@@ -235,7 +236,7 @@ whole = time.perf_counter() - begun
 high = next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmHWM"))
 begun = time.perf_counter()
 again = Session(folder).dataset(node)
-rendering.indexes[again.content] = cloudindex.opened(folder / "index" / again.content)
+cloudindex.ready[again.content] = cloudindex.opened(folder / "index" / again.content)
 opened = time.perf_counter() - begun
 frames = []
 for k in range(24):
@@ -373,8 +374,8 @@ from PyQt6.QtTest import QTest
 app = QApplication(['vastgrid'])
 from vastgrid.demo import tollgarth
 from vastgrid.base.progress import Silent
-from vastgrid.qt import theme
-from vastgrid.qt.main_window import MainWindow
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 from pathlib import Path
 theme.load_fonts()

@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QApplication
 
 def settle(qtbot, window):
     qtbot.waitUntil(
-        lambda: window.views.settled() and not window.runner.busy and not window.inspecting.busy, timeout=60_000
+        lambda: window.views.settled() and not window.desk.runner.busy and not window.parts.inspecting.busy,
+        timeout=60_000,
     )
     qtbot.wait(30)
 

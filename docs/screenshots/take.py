@@ -17,9 +17,9 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from vastgrid.base.progress import Silent
 from vastgrid.demo import ground, tollgarth
 from vastgrid.formats.dxf.sorting import Becomes, Rule
-from vastgrid.qt import theme
-from vastgrid.qt.import_dialog import ImportDialog
-from vastgrid.qt.main_window import MainWindow
+from vastgrid.qt.dialogs.import_dialog import ImportDialog
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 
 HERE = Path(__file__).parent
@@ -29,7 +29,7 @@ def settle(window: MainWindow) -> None:
     """Wait until everything is drawn."""
     end = time.time() + 40
     QTest.qWait(400)
-    while time.time() < end and (not window.views.settled() or window.runner.busy or window.inspecting.busy):
+    while time.time() < end and (not window.views.settled() or window.desk.runner.busy or window.parts.inspecting.busy):
         QTest.qWait(50)
     QTest.qWait(1200)
 
@@ -61,7 +61,7 @@ def ready(dialog: ImportDialog) -> None:
 
 def take_imports(window: MainWindow, received: Path) -> None:
     """The import window for a cloud, a drawing with rules, LandXML with both definitions, and for many files."""
-    dialog = window.importing.dialog(received / "pit-scan.laz")
+    dialog = window.parts.importing.dialog(received / "pit-scan.laz")
     dialog.show()
     ready(dialog)
     dialog._boxed(431_150, 887_100, 431_430, 887_300)
@@ -69,7 +69,7 @@ def take_imports(window: MainWindow, received: Path) -> None:
     ready(dialog)
     picture(dialog, "import-cloud")
     dialog.reject()
-    dialog = window.importing.dialog(received / "edges.dxf")
+    dialog = window.parts.importing.dialog(received / "edges.dxf")
     dialog.show()
     ready(dialog)
     for rule in (
@@ -82,14 +82,14 @@ def take_imports(window: MainWindow, received: Path) -> None:
     ready(dialog)
     picture(dialog, "import-rules")
     dialog.reject()
-    dialog = window.importing.dialog(received / "design-finished.xml")
+    dialog = window.parts.importing.dialog(received / "design-finished.xml")
     dialog.show()
     ready(dialog)
     dialog._chosen_words({"take": "both"})
     ready(dialog)
     picture(dialog, "import-landxml")
     dialog.reject()
-    dialog = window.importing.dialog(*sorted(received.glob("*")))
+    dialog = window.parts.importing.dialog(*sorted(received.glob("*")))
     dialog.show()
     ready(dialog)
     dialog.list.setCurrentRow([c.path.name for c in dialog.candidates].index("old-plan-contours.gpkg"))
@@ -105,17 +105,17 @@ def take_views(window: MainWindow) -> None:
     window.lineage.select([])
     window.views.show_views("both")
     settle(window)
-    window.sectioning.along(np.array([(east + 60, north + 215), (east + 600, north + 215)]))
+    window.views.sectioning.along(np.array([(east + 60, north + 215), (east + 600, north + 215)]))
     settle(window)
-    window.sectioning.view._hover_at(130.0)
+    window.views.sectioning.view._hover_at(130.0)
     window.views.space.zoom(1.2)
     settle(window)
     picture(window, "both-views")
-    window.sectioning.close_section()
+    window.views.sectioning.close_section()
     window.views.show_views("3D")
     scan = named(window, "Pit scan, ground")
-    window.toggle_shown(scan)
-    window.dressing.wear(scan, {"colour": "class"})
+    window.desk.toggle_shown(scan)
+    window.parts.dressing.wear(scan, {"colour": "class"})
     window.views.stretch.setValue(2.0)
     window.views.space.fit()
     window.views.space.zoom(1.3)
@@ -131,7 +131,7 @@ def take_views(window: MainWindow) -> None:
     QTest.qWait(300)
     picture(window, "figures")
     window.halves.setSizes([450, 275])
-    window.toggle_shown(scan)
+    window.desk.toggle_shown(scan)
     take_tools(window)
 
 
@@ -150,11 +150,11 @@ def take_tools(window: MainWindow) -> None:
     QTest.qWait(400)
     picture(window, "measuring")
     window.plan.end_tool(keep=False)
-    window.measuring.readings.hide()
+    window.parts.measuring.readings.hide()
     window.plan.mark = None
     window.plan.fit()
-    window.inspecting.show()
-    dialog = window.inspecting.dialog
+    window.parts.checking.show_findings()
+    dialog = window.parts.checking.dialog
     assert dialog is not None
     dialog.list.setCurrentRow(
         next(k for k in range(dialog.list.count()) if "across a bay" in dialog.list.item(k).text())
@@ -164,7 +164,7 @@ def take_tools(window: MainWindow) -> None:
     dialog.reject()
     window.apply_theme(theme.DARK)
     window.lineage.select([named(window, "Existing ground"), named(window, "Heights 1 m")])
-    window.dressing.wear(named(window, "Heights 1 m"), {"colour": "slope"})
+    window.parts.dressing.wear(named(window, "Heights 1 m"), {"colour": "slope"})
     window.actions_["swipe"].trigger()
     settle(window)
     picture(window, "compare")
@@ -195,7 +195,7 @@ def main() -> int:
     settle(window)
     picture(window, "main-dark")
     window.apply_theme(theme.LIGHT)
-    dialog = window.importing.dialog(folder / "received" / "day3-stockpiles-again.csv")
+    dialog = window.parts.importing.dialog(folder / "received" / "day3-stockpiles-again.csv")
     dialog.show()
     QTest.qWait(2000)
     picture(dialog, "import-text")
@@ -208,7 +208,7 @@ def main() -> int:
     bar.setValue(330)
     QTest.qWait(300)
     picture(window, "sources")
-    delivery = window.delivering.dialog("landxml")
+    delivery = window.parts.delivering.dialog("landxml")
     delivery.show()
     QTest.qWait(800)
     picture(delivery, "deliver")

@@ -21,7 +21,7 @@ def main() -> int:
         print(f"vastgrid {__version__}")  # noqa: T201
         return 0
     if arguments[:1] in (["demo"], ["open"]) and "--help" not in arguments and "-h" not in arguments:
-        from vastgrid.qt.app import run
+        from vastgrid.qt.window.app import run
 
         return run(arguments)
     from vastgrid.cli.main import run as run_cli

@@ -331,8 +331,9 @@ def test_contours_without_index_contours_stay_in_sight():
 def test_a_small_plan_of_many_contours_is_no_blot():
     from PyQt6.QtGui import QImage
 
-    from vastgrid.qt import rendering, theme
-    from vastgrid.qt.view import View
+    from vastgrid.qt.drawing import rendering
+    from vastgrid.qt.drawing.view import View
+    from vastgrid.qt.widgets import theme
 
     contours = parallels()
     shares = []

@@ -7,8 +7,8 @@ from PyQt6.QtCore import QSettings
 
 from hands import settle
 from vastgrid.base.progress import Silent
-from vastgrid.qt import theme
-from vastgrid.qt.main_window import MainWindow
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 
 

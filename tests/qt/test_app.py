@@ -10,7 +10,7 @@ import pytest
 
 from vastgrid.base.progress import Silent
 from vastgrid.demo import tollgarth
-from vastgrid.qt import app
+from vastgrid.qt.window import app
 from vastgrid.session.session import Session
 
 

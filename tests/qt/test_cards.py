@@ -11,8 +11,8 @@ from vastgrid import catalog
 from vastgrid.base.quantities import Unit
 from vastgrid.job.lineage import Role, State
 from vastgrid.measures.figures import Histogram
-from vastgrid.qt import theme
-from vastgrid.qt.histograms import HistogramView
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.histograms import HistogramView
 
 LEFT = Qt.MouseButton.LeftButton
 SHIFT, CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
@@ -205,7 +205,7 @@ def test_what_is_only_to_be_read_takes_no_clicks(qtbot):
 @pytest.fixture
 def dialog(qtbot, window):
     window.lineage.select([named(window, "Ground")])
-    own = window.delivering.dialog("")
+    own = window.parts.delivering.dialog("")
     qtbot.addWidget(own)
     own.show()
     return own
@@ -251,7 +251,7 @@ def test_options_and_units_go_into_the_card(qtbot, window, dialog, tmp_path):
     (node,) = [each for each in window.session.graph.cards.values() if each.role is Role.DELIVERY]
     assert node.words["decimals"] == "2" and node.node.into[0] == "ft" and node.outcome.delivery["good"]
     assert 'linearUnit="foot"' in (tmp_path / "feet.xml").read_text()[:3000]
-    assert chosen(window) == ["feet.xml"] and "written and read back" in window.message
+    assert chosen(window) == ["feet.xml"] and "written and read back" in window.desk.message
 
 
 def test_where_to_is_asked_for(dialog, monkeypatch, tmp_path):

@@ -8,8 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
 from vastgrid.demo import ground
-from vastgrid.qt import theme
-from vastgrid.qt.main_window import MainWindow
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 
 
@@ -29,8 +29,8 @@ def window(qtbot, demo, tmp_path):
 def looked(qtbot, window):
     qtbot.waitUntil(
         lambda: (
-            not window.runner.busy
-            and not window.inspecting.busy
+            not window.desk.runner.busy
+            and not window.parts.inspecting.busy
             and not window.session.inspection.due(window.session.graph)
         ),
         timeout=90_000,
@@ -39,8 +39,8 @@ def looked(qtbot, window):
 
 
 def listed(window):
-    window.inspecting.show()
-    dialog = window.inspecting.dialog
+    window.parts.checking.show_findings()
+    dialog = window.parts.checking.dialog
     return dialog, [dialog.list.item(k).text() for k in range(dialog.list.count())]
 
 
@@ -97,7 +97,7 @@ def test_feet_are_mended_and_the_finding_goes_away(qtbot, window):
         "brought into the job's metres"
     )
     assert not any("look like international foot" in text for text in listed(window)[1])
-    window.undo()
+    window.parts.making.take_back()
     looked(qtbot, window)
     assert any("international foot" in text for text in listed(window)[1])
 
@@ -153,7 +153,7 @@ def test_thresholds_are_seen_and_changed(qtbot, window):
 def test_the_panel_tells_a_cards_findings_with_their_remedies(qtbot, window):
     node = next(n.id for n in window.session.graph.cards.values() if n.name == "Day 4, tip")
     window.lineage.select([node])
-    from vastgrid.qt.findings_part import FindingsPart
+    from vastgrid.qt.panel.findings_part import FindingsPart
 
     part = window.panel.findChild(FindingsPart)
     words = " ".join(label.text() for label in part.findChildren(type(window.status.readout)))
@@ -166,7 +166,7 @@ def test_the_panel_tells_a_cards_findings_with_their_remedies(qtbot, window):
 def test_findings_are_not_looked_for_twice(qtbot, window):
     known = dict(window.session.settings["noticed"])
     window.refresh()
-    assert not window.inspecting.busy
+    assert not window.parts.inspecting.busy
     assert window.session.settings["noticed"] == known
     qtbot.keyClick(window.plan, Qt.Key.Key_F)
 

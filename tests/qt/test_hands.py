@@ -15,9 +15,11 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.demo import ground
 from vastgrid.job.cloudindex import WORTH
 from vastgrid.measures.heights import heights
-from vastgrid.qt import picturing, pointing, rendering, theme
-from vastgrid.qt.main_window import MainWindow
-from vastgrid.qt.view import bounds
+from vastgrid.qt.drawing import pointing
+from vastgrid.qt.drawing.view import bounds
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window import picturing
+from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 
 E0, N0 = ground.ORIGIN
@@ -144,9 +146,9 @@ def test_looking_about_while_flying_keeps_the_eye(qtbot, window, space):
 
 @pytest.fixture
 def section(qtbot, window):
-    window.sectioning.along(np.array([(E0 + 60.0, N0 + 215.0), (E0 + 600.0, N0 + 215.0)]))
+    window.views.sectioning.along(np.array([(E0 + 60.0, N0 + 215.0), (E0 + 600.0, N0 + 215.0)]))
     settle(qtbot, window)
-    return window.sectioning.view
+    return window.views.sectioning.view
 
 
 def test_a_section_is_zoomed_moved_and_shown_whole_again(qtbot, window, section):
@@ -185,11 +187,13 @@ def test_a_section_by_keys(qtbot, window, section):
     qtbot.keyClick(section, Qt.Key.Key_Minus)
     qtbot.keyClick(section, Qt.Key.Key_F)
     assert section._from == 0.0
-    before = window.sectioning.line.copy()
+    before = window.views.sectioning.line.copy()
     qtbot.keyClick(section, Qt.Key.Key_PageDown)
-    assert np.abs(window.sectioning.line - before).max() == pytest.approx(5.0), "a step goes as far as is written there"
+    assert np.abs(window.views.sectioning.line - before).max() == pytest.approx(5.0), (
+        "a step goes as far as is written there"
+    )
     qtbot.keyClick(section, Qt.Key.Key_PageUp)
-    np.testing.assert_allclose(window.sectioning.line, before)
+    np.testing.assert_allclose(window.views.sectioning.line, before)
 
 
 def test_leaving_a_section_ends_its_readout(qtbot, window, section):
@@ -202,20 +206,20 @@ def test_leaving_a_section_ends_its_readout(qtbot, window, section):
 
 @pytest.mark.parametrize("wanted", ["× 1", "× 5"])
 def test_heights_of_a_section_are_exaggerated_as_said(qtbot, window, section, wanted):
-    window.sectioning.exaggeration.setCurrentText(wanted)
+    window.views.sectioning.exaggeration.setCurrentText(wanted)
     assert section.exaggeration() == pytest.approx(float(wanted[2:]))
 
 
 def test_every_export_of_a_section_is_in_its_menu(window, section):
     menu = QMenu()
-    window.sectioning._fill_exports(menu)
+    window.views.sectioning._fill_exports(menu)
     assert [action.text().split("(")[1][:3] for action in menu.actions()] == ["CSV", "DXF", "SVG", "PNG"]
 
 
 def test_a_table_of_a_section_is_asked_for_and_written(window, section, monkeypatch, tmp_path):
     target = tmp_path / "cut.csv"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(target), ""))
-    window.sectioning.ask_export("csv")
+    window.views.sectioning.ask_export("csv")
     lines = target.read_text().splitlines()
     assert len(lines) > 20 and "Ground" in target.read_text()
 
@@ -242,7 +246,7 @@ def test_a_picture_is_asked_for_and_written_at_its_size(qtbot, window, monkeypat
     image = QImage(str(tmp_path / "p.png"))
     assert (image.width(), image.height()) == (320, 200) and asked[0].endswith("3D.png")
     assert len(np.unique(pixels(image).reshape(-1, 3), axis=0)) > 100
-    assert "p.png is written" in window.message
+    assert "p.png is written" in window.desk.message
     monkeypatch.setattr(picturing.PictureDialog, "exec", lambda dialog: QDialog.DialogCode.Rejected)
     window.actions_["picture"].trigger()
     assert len(asked) == 1, "who cancels is not asked for a file"
@@ -258,12 +262,12 @@ def test_a_sheet_is_proposed_at_a_usual_scale_at_which_all_fits(qtbot, window, m
     shown = window.plan.view.size * window.plan.width()
     assert shown <= 0.4 * sheet.scale < 2.5 * shown, "the next usual scale, not a far one"
     assert (tmp_path / "plan.pdf").read_bytes().startswith(b"%PDF")
-    assert f"1:{sheet.scale}" in window.message
+    assert f"1:{sheet.scale}" in window.desk.message
 
 
 def test_a_plan_in_degrees_has_no_scale_and_says_so(window, monkeypatch):
     told = []
-    monkeypatch.setattr(window, "tell", told.append)
+    monkeypatch.setattr(window.desk, "tell", told.append)
     window.plan.unit = None
     window.actions_["sheet"].trigger()
     assert "has no scale" in told[0]
@@ -273,8 +277,8 @@ def test_a_picture_that_cannot_be_written_is_told(qtbot, window, monkeypatch, tm
     from PyQt6.QtCore import QSize
 
     told = []
-    monkeypatch.setattr(window, "tell", told.append)
-    window.picturing.save_picture(tmp_path / "nowhere" / "p.png", "plan", QSize(64, 64))
+    monkeypatch.setattr(window.desk, "tell", told.append)
+    window.parts.picturing.save_picture(tmp_path / "nowhere" / "p.png", "plan", QSize(64, 64))
     settle(qtbot, window)
     assert told and "p.png" in told[0] and not (tmp_path / "nowhere").exists()
 
@@ -297,11 +301,11 @@ def test_a_point_of_a_large_cloud_is_caught_through_its_index(big, tmp_path):
     alone = pointing.caught([big], place[0] + 0.01, place[1], 11.0, 0.005)
     assert alone.what == "", "not yet in order, it is not searched"
     index = cloudindex.build(big, tmp_path / "index", Silent())
-    rendering.indexes[big.content] = index
+    cloudindex.ready[big.content] = index
     try:
         found = pointing.caught([big], place[0] + 0.01, place[1], 11.0, 0.005)
     finally:
-        del rendering.indexes[big.content]
+        del cloudindex.ready[big.content]
     assert (found.east, found.north) == pytest.approx(tuple(place[:2]), abs=0.01)
 
 
@@ -314,7 +318,7 @@ def test_the_nearest_line_is_the_nearest_of_all():
 
 
 def test_heights_of_many_surfaces_are_read_out_uppermost_first(window):
-    window.toggle_shown(named(window, "Grid"))
+    window.desk.toggle_shown(named(window, "Grid"))
     said = window.plan.readout(E0 + 330.0, N0 + 215.0)
     upper, lower = [own.dataset.name for own in window.plan.items if own.dataset.name in ("Ground", "Grid")][::-1]
     assert said.count("Z ") == 2 and 0 < said.index(f"({upper})") < said.index(f"({lower})")
@@ -346,7 +350,7 @@ def test_another_job_is_begun_opened_and_copied(qtbot, window, monkeypatch, tmp_
 
 def test_a_folder_without_a_job_is_refused(window, monkeypatch, tmp_path):
     told = []
-    monkeypatch.setattr(window, "tell", told.append)
+    monkeypatch.setattr(window.desk, "tell", told.append)
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *a, **k: str(tmp_path))
     before = window.session
     window.actions_["open"].trigger()
@@ -394,7 +398,7 @@ def test_the_theme_is_remembered(window):
 
 def test_files_dropped_on_the_window_are_offered(window, monkeypatch, tmp_path):
     offered = []
-    monkeypatch.setattr(window.importing, "files", offered.extend)
+    monkeypatch.setattr(window.parts.importing, "files", offered.extend)
     (tmp_path / "a.csv").write_text("1,2,3\n")
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "a.csv")), QUrl("https://example.org/b.csv")])
@@ -443,8 +447,8 @@ def test_buttons_do_what_is_written_on_them(qtbot, window, monkeypatch):
     (importing,) = [each for each in window.header.findChildren(QToolButton) if each.text() == "Import"]
     qtbot.mouseClick(importing, LEFT)
     qtbot.mouseClick(window.status.findings, LEFT)
-    assert window.inspecting.dialog.isVisible()
-    window.inspecting.dialog.close()
+    assert window.parts.checking.dialog.isVisible()
+    window.parts.checking.dialog.close()
     for key in ("3D", "both", "plan"):
         qtbot.mouseClick(window.views.buttons[key], LEFT)
         done.append(window.views.shown)
@@ -454,7 +458,7 @@ def test_buttons_do_what_is_written_on_them(qtbot, window, monkeypatch):
 
 
 def test_buttons_of_the_section(qtbot, window, section):
-    strip, before = window.sectioning, window.sectioning.line.copy()
+    strip, before = window.views.sectioning, window.views.sectioning.line.copy()
     buttons = {each.text(): each for each in strip.findChildren(QToolButton)}
     assert set(buttons) == {"◀", "▶", "Export ▾", "✕"} and all(each.accessibleName() for each in buttons.values())
     qtbot.mouseClick(buttons["▶"], LEFT)

@@ -16,12 +16,14 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
 from vastgrid.formats import text as text_format
 from vastgrid.formats.dxf.sorting import Becomes, Rule
+from vastgrid.job import cloudindex
 from vastgrid.looks.colouring import plain
-from vastgrid.qt import rendering, theme
-from vastgrid.qt.import_candidate import Candidate, Contents
-from vastgrid.qt.import_units import UnitsPart
-from vastgrid.qt.main_window import MainWindow
-from vastgrid.qt.view import View, bounds, fitted
+from vastgrid.qt.dialogs.import_candidate import Candidate, Contents
+from vastgrid.qt.dialogs.import_units import UnitsPart
+from vastgrid.qt.drawing import rendering
+from vastgrid.qt.drawing.view import View, bounds, fitted
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 from vastgrid.session.steps import Source
 
@@ -42,7 +44,7 @@ def opened(qtbot, window):
     """Open the import window for files and wait until all are read."""
 
     def call(*paths):
-        dialog = window.importing.dialog(*paths)
+        dialog = window.parts.importing.dialog(*paths)
         dialog.show()
         ready(qtbot, dialog)
         return dialog
@@ -59,7 +61,7 @@ def ready(qtbot, dialog):
 
 
 def idle(qtbot, window):
-    qtbot.waitUntil(lambda: not window.runner.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.desk.runner.busy, timeout=60_000)
     qtbot.wait(80)
 
 
@@ -253,7 +255,7 @@ def test_a_dropped_folder(qtbot, window, monkeypatch, demo, tmp_path):
     shutil.copy(demo / "received" / "day1.csv", tmp_path / "day one" / "deep" / "Tag 1.csv")
     (tmp_path / "day one" / "notes.docx").write_bytes(b"PK\3\4")
     shown = []
-    monkeypatch.setattr("vastgrid.qt.importing.ImportDialog.exec", lambda dialog: shown.append(dialog))
+    monkeypatch.setattr("vastgrid.qt.window.importing.ImportDialog.exec", lambda dialog: shown.append(dialog))
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "day one"))])
     event = QDropEvent(
@@ -272,7 +274,7 @@ def test_a_dropped_folder(qtbot, window, monkeypatch, demo, tmp_path):
 def job(qtbot, window, demo, tmp_path):
     for name in ("day1.csv", "day2.txt"):
         window.session.sources.bring_in(shutil.copy(demo / "received" / name, tmp_path / name))
-    window.making.make("tin", list(window.session.graph.cards), {})
+    window.parts.making.make("tin", list(window.session.graph.cards), {})
     idle(qtbot, window)
     return window
 
@@ -294,13 +296,13 @@ def test_sources_are_switched_replaced_and_added_from_the_panel(qtbot, job, tmp_
     assert len(job.session.dataset(ground(job)).vertices) > 5000
     text = (tmp_path / "day1.csv").read_text().splitlines()
     (tmp_path / "newer.csv").write_text("\n".join(text[:1001]) + "\n")
-    job.sourcing.replace(day1, tmp_path / "newer.csv")
+    job.parts.sourcing.replace(day1, tmp_path / "newer.csv")
     idle(qtbot, job)
     assert job.session.graph[day1].path.endswith("newer.csv")
     assert len(job.session.dataset(ground(job)).vertices) == 3857
-    job.undo()
+    job.parts.making.take_back()
     assert job.session.graph[day1].path.endswith("day1.csv")
-    job.sourcing.drop(ground(job), day2)
+    job.parts.sourcing.drop(ground(job), day2)
     idle(qtbot, job)
     job.lineage.select([ground(job)])
     (action,) = job.panel.sources.menus["add"].actions()
@@ -313,20 +315,20 @@ def test_a_changed_file_is_noticed_and_read_again(qtbot, job, tmp_path):
     day1 = job.session.graph[ground(job)].inputs[0]
     with (tmp_path / "day1.csv").open("a") as file:
         file.write("9999,431100,887100,260.5,GL\n")
-    job.sourcing.look_at_files()
-    qtbot.waitUntil(lambda: day1 in job.sourcing.changed, timeout=5000)
+    job.parts.sourcing.look_at_files()
+    qtbot.waitUntil(lambda: day1 in job.desk.files_changed, timeout=5000)
     job.lineage.select([day1])
-    assert "changed on disk" in job.message
+    assert "changed on disk" in job.desk.message
     job.panel.read_again.emit(day1)
     idle(qtbot, job)
-    assert len(job.session.dataset(day1).xyz) == 2602 and day1 not in job.sourcing.changed
+    assert len(job.session.dataset(day1).xyz) == 2602 and day1 not in job.desk.files_changed
 
 
 def test_a_source_gets_a_colour(qtbot, job):
     day1 = job.session.graph[ground(job)].inputs[0]
-    job.sourcing.paint(day1, "#0000ff")
+    job.parts.sourcing.paint(day1, "#0000ff")
     qtbot.waitUntil(job.plan.settled, timeout=20_000)
-    points = job.dataset(day1)
+    points = job.desk.dataset(day1)
     view = fitted(bounds([points]), 200, 150)
     image = rendering.draw([plain(points, "#0000ff")], view, theme.LIGHT)
     blues = [image.pixelColor(x, y) for x in range(200) for y in range(150) if image.pixelColor(x, y).alpha() > 200]
@@ -342,7 +344,7 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
         qtbot.mouseClick(plan, Qt.MouseButton.LeftButton, pos=QPointF(*plan.view.pixel(east, north)).toPoint())
     opened = []
     qtbot.wait(20)
-    from vastgrid.qt.ask_dialog import AskDialog
+    from vastgrid.qt.dialogs.ask_dialog import AskDialog
 
     qtbot.keyClick(plan, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: bool(opened.extend(job.findChildren(AskDialog)) or opened), timeout=5000)
@@ -358,7 +360,7 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
     assert plan.tool is None
     job.lineage.select([])
     told = []
-    job.tell = told.append
+    job.desk.tell = told.append
     job.actions_["draw_lattice"].trigger()
     assert "choose one card first" in told[0] and plan.tool is None
 
@@ -370,7 +372,7 @@ def test_what_can_be_drawn_is_offered_in_the_menu(job):
 
 
 def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
-    dialog = job.making.ask_dialog("reproject", [ground(job)], {})
+    dialog = job.parts.make_menu.ask_dialog("reproject", [ground(job)], {})
     dialog.show()
     dialog.form.editors["crs"].setText("EPSG:25832")
     assert "brought into EPSG:25832" in dialog.sentence.text()
@@ -378,26 +380,26 @@ def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
 
 
 def test_a_large_cloud_is_put_in_order_behind_and_may_rest(qtbot, window, monkeypatch):
-    monkeypatch.setattr("vastgrid.qt.ordering.WORTH", 1000)
-    monkeypatch.setattr("vastgrid.qt.rendering.WORTH", 1000)
+    monkeypatch.setattr("vastgrid.qt.desk.ordering.WORTH", 1000)
+    monkeypatch.setattr("vastgrid.qt.drawing.rendering.WORTH", 1000)
     monkeypatch.setattr("vastgrid.job.cloudindex.BLOCK", 500)
     xyz = np.random.default_rng(1).random((60_000, 3)) * (300, 200, 20)
     cloud = PointSet(name="scan", xyz=xyz)
-    window.ordering.see_to([cloud], window.session.folder)
-    window.ordering.pause()
-    task = window.ordering.task
+    window.parts.ordering.see_to([cloud], window.session.folder)
+    window.parts.ordering.pause()
+    task = window.parts.ordering.task
     if task is not None:
         assert task.paused and window.status.pause.text() == "Go on"
-        window.ordering.pause()
-    qtbot.waitUntil(lambda: cloud.content in rendering.indexes, timeout=20_000)
+        window.parts.ordering.pause()
+    qtbot.waitUntil(lambda: cloud.content in cloudindex.ready, timeout=20_000)
     view = fitted(bounds([cloud]), 300, 200)
     image = rendering.draw([cloud], view, theme.LIGHT)
     assert sum(image.pixelColor(x, 100).alpha() > 0 for x in range(300)) > 150
-    rendering.indexes.clear()
-    window.ordering._begun.clear()
-    window.ordering.see_to([cloud], window.session.folder)
-    assert cloud.content in rendering.indexes, "in order before: opened at once"
-    rendering.indexes.clear()
+    cloudindex.ready.clear()
+    window.parts.ordering._begun.clear()
+    window.parts.ordering.see_to([cloud], window.session.folder)
+    assert cloud.content in cloudindex.ready, "in order before: opened at once"
+    cloudindex.ready.clear()
 
 
 def test_what_a_finding_offers_is_done_at_one_press(qtbot, window, opened, tmp_path):
@@ -449,7 +451,7 @@ def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, ope
     assert (
         "".join(piece.text for piece in window.session.sentence(made.id)) == "Grid with a cell at every point of even."
     )
-    window.undo()
+    window.parts.making.take_back()
     assert made.id not in window.session.graph
 
 
@@ -474,7 +476,7 @@ def test_boundaries_of_a_surface_are_chosen_by_layer(qtbot, window, opened, tmp_
     next(action for action in window.targets_menu().actions() if action.text().startswith("TIN")).trigger()
     idle(qtbot, window)
     made = next(node for node in window.session.graph.cards.values() if len(node.inputs) == 2)
-    window.making.change_fields(
+    window.parts.making.change_fields(
         made.id, {"boundary": "LIMIT", "voids": "POND", "islands": "ISLAND", "breaklines": "none"}
     )
     idle(qtbot, window)

@@ -23,12 +23,13 @@ from vastgrid.looks.colouring import Dressed, plain
 from vastgrid.looks.look import look_of
 from vastgrid.params import declare
 from vastgrid.params.declare import Param
-from vastgrid.qt import divider, furniture, rendering, theme
-from vastgrid.qt.forms import ParamForm, editor, put_text, text_of
-from vastgrid.qt.import_dialog import _line, _together
-from vastgrid.qt.kept_box import KeptBox
-from vastgrid.qt.picture import Picture
-from vastgrid.qt.view import View, bounds, fitted
+from vastgrid.qt.dialogs.import_dialog import _line, _together
+from vastgrid.qt.drawing import divider, furniture, rendering
+from vastgrid.qt.drawing.picture import Picture
+from vastgrid.qt.drawing.view import View, bounds, fitted
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.forms import ParamForm, editor, put_text, text_of
+from vastgrid.qt.widgets.kept_box import KeptBox
 
 
 class Taste(Enum):
@@ -131,7 +132,7 @@ def test_kept_settings(qtbot, monkeypatch):
     box.box.activated.emit(1)
     assert chosen == ["a"]
     for answer, want in ((("  new ", True), ["new"]), (("", True), ["new"]), (("x", False), ["new"])):
-        monkeypatch.setattr("vastgrid.qt.kept_box.QInputDialog.getText", lambda *_, answer=answer: answer)
+        monkeypatch.setattr("vastgrid.qt.widgets.kept_box.QInputDialog.getText", lambda *_, answer=answer: answer)
         box._ask()
         assert kept == want
 

@@ -7,9 +7,9 @@ from PyQt6.QtCore import QRect
 from PyQt6.QtWidgets import QLabel
 
 from hands import settle
-from vastgrid.qt import theme
-from vastgrid.qt.main_window import MainWindow
-from vastgrid.qt.window_place import fitting, settings
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
+from vastgrid.qt.window.window_place import fitting, settings
 from vastgrid.session.session import Session
 
 
@@ -35,9 +35,9 @@ def slow(window, monkeypatch):
 
 def test_a_value_typed_while_its_card_is_being_made_stays_and_is_made(qtbot, window, slow):
     contours = named(window, "Contours")
-    window.making.change_field(contours, "interval", "4m")
-    qtbot.waitUntil(lambda: window.runner.busy)
-    window.making.change_field(contours, "interval", "5m")
+    window.parts.making.change_field(contours, "interval", "4m")
+    qtbot.waitUntil(lambda: window.desk.runner.busy)
+    window.parts.making.change_field(contours, "interval", "5m")
     slow.set()
     settle(qtbot, window)
     own = window.session.graph[contours]
@@ -56,19 +56,19 @@ def test_several_fields_are_one_step_and_one_making(qtbot, window):
     window.panel._apply(window.session.graph[contours])
     settle(qtbot, window)
     assert len(window.session.history.graphs) == steps + 1
-    window.undo()
+    window.parts.making.take_back()
     assert window.session.graph[contours].words["interval"] == "2.0m"
 
 
 def test_a_card_never_lands_in_another_job(qtbot, window, slow, tmp_path):
     first = window.session
-    window.making.make("points", [named(window, "Ground")], {})
-    qtbot.waitUntil(lambda: window.runner.busy)
-    window.use_session(Session(tmp_path / "Other"))
+    window.parts.making.make("points", [named(window, "Ground")], {})
+    qtbot.waitUntil(lambda: window.desk.runner.busy)
+    window.desk.use_session(Session(tmp_path / "Other"))
     slow.set()
-    qtbot.waitUntil(lambda: not window.runner.busy)
+    qtbot.waitUntil(lambda: not window.desk.runner.busy)
     qtbot.wait(200)
-    assert not window.session.graph.cards and window.lineage.running == set()
+    assert not window.session.graph.cards and window.desk.running == set()
     assert "Points" not in {node.name for node in first.graph.cards.values()}
     assert Session(first.folder).graph.cards.keys() == first.graph.cards.keys()
 
@@ -126,9 +126,9 @@ def test_pictures_of_sparse_points_can_be_seen():
 
     from builders import METRES
     from vastgrid.data.pointset import PointSet
-    from vastgrid.qt import rendering
-    from vastgrid.qt.lineage_view import PICTURE
-    from vastgrid.qt.view import bounds, fitted
+    from vastgrid.qt.drawing import rendering
+    from vastgrid.qt.drawing.view import bounds, fitted
+    from vastgrid.qt.views.lineage_view import PICTURE
 
     rng = np.random.default_rng(2)
     points = PointSet(name="p", frame=METRES, xyz=rng.random((60, 3)) * (900.0, 600.0, 20.0))

@@ -19,11 +19,13 @@ from vastgrid.demo import ground
 from vastgrid.looks import ramps
 from vastgrid.looks.colouring import Scale
 from vastgrid.measures.heights import heights
-from vastgrid.qt import furniture, theme
-from vastgrid.qt.go_dialog import place_of
-from vastgrid.qt.interval_dialog import IntervalDialog
-from vastgrid.qt.picturing import Sheet, SheetDialog
-from vastgrid.qt.view import View, bounds
+from vastgrid.qt.dialogs.go_dialog import place_of
+from vastgrid.qt.dialogs.interval_dialog import IntervalDialog
+from vastgrid.qt.dialogs.picture_dialogs import SheetDialog
+from vastgrid.qt.drawing import furniture
+from vastgrid.qt.drawing.sheets import Sheet
+from vastgrid.qt.drawing.view import View, bounds
+from vastgrid.qt.widgets import theme
 from vastgrid.session.session import Session
 
 E0, N0 = ground.ORIGIN
@@ -48,7 +50,7 @@ def test_the_plan_turns_with_what_it_shows(qtbot, window):
     plan = window.plan
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
-    window.dressing.wear(named(window, "Ground"), {"shade": "no", "faces": "filled"})
+    window.parts.dressing.wear(named(window, "Ground"), {"shade": "no", "faces": "filled"})
     settle(qtbot, window)
     straight = pixels(plan.grab().toImage())
     place = (E0 + 330.0, N0 + 215.0)
@@ -91,8 +93,8 @@ def test_typed_coordinates(text, place):
 def test_going_to_coordinates(qtbot, window):
     with pytest.raises(CallError):
         place_of("somewhere")
-    window.views.ask_place()
-    from vastgrid.qt.go_dialog import GoDialog
+    window.parts.ask_place()
+    from vastgrid.qt.dialogs.go_dialog import GoDialog
 
     dialog = window.findChild(GoDialog)
     dialog.edit.setText("nowhere")
@@ -107,7 +109,9 @@ def test_colours_under_a_pixel(qtbot, window, by):
     node = named(window, "Ground")
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
-    window.dressing.wear(node, {"colour": by, "shade": "no", "faces": "filled", "plain": "#3366CC", "against": "Grid"})
+    window.parts.dressing.wear(
+        node, {"colour": by, "shade": "no", "faces": "filled", "plain": "#3366CC", "against": "Grid"}
+    )
     settle(qtbot, window)
     plan = window.plan
     plan.view = dataclasses.replace(plan.view, size=0.4)
@@ -148,8 +152,8 @@ def test_opacity_and_order(qtbot, window):
     window.session.show(grid, shown=True)
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
-    window.dressing.wear(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
-    window.dressing.wear(tin, {"colour": "one colour", "plain": "#FF0000", "shade": "no", "faces": "filled"})
+    window.parts.dressing.wear(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
+    window.parts.dressing.wear(tin, {"colour": "one colour", "plain": "#FF0000", "shade": "no", "faces": "filled"})
     settle(qtbot, window)
 
     def middle():
@@ -157,13 +161,13 @@ def test_opacity_and_order(qtbot, window):
         return pixels(window.plan.grab().toImage())[window.plan.height() // 2, window.plan.width() // 2]
 
     assert middle()[0] > 200, "a TIN lies above a grid"
-    window.dressing.shift(grid, True)
+    window.parts.dressing.shift(grid, True)
     assert middle()[2] > 200 and middle()[0] < 60
     window.session.keeper.flush()
     assert Session(window.session.folder).settings["order"], "kept with the job"
-    window.dressing.wear(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no", "opacity": "50"})
+    window.parts.dressing.wear(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no", "opacity": "50"})
     assert 90 < middle()[0] < 170 and 90 < middle()[2] < 170
-    window.dressing.shift(grid, False)
+    window.parts.dressing.shift(grid, False)
     assert middle()[0] > 200
 
 
@@ -177,7 +181,7 @@ def test_points_tell_height_and_code_when_there_is_room(qtbot, window):
     plan.look(dataclasses.replace(plan.view, size=0.02))
     settle(qtbot, window)
     labelled = pixels(plan.grab().toImage())
-    window.dressing.wear(named(window, "day1"), {"labels": "no"})
+    window.parts.dressing.wear(named(window, "day1"), {"labels": "no"})
     settle(qtbot, window)
     bare = pixels(plan.grab().toImage())
     x, y = plan.view.pixel(place[0], place[1])
@@ -220,7 +224,7 @@ def test_a_bar_hides_a_class_and_heights(qtbot, window):
     window.session.show(node, shown=True)
     window.refresh()
     window.lineage.select([node])
-    qtbot.waitUntil(lambda: not window.figuring.busy and bool(window.panel.figures.histograms), timeout=20_000)
+    qtbot.waitUntil(lambda: not window.parts.figuring.busy and bool(window.panel.figures.histograms), timeout=20_000)
     part = window.panel.figures
     elevations, classes = part.histograms
     k = classes.histogram.keys.index(2)
@@ -352,7 +356,7 @@ def test_exaggeration_sun_and_palette_change_the_picture(qtbot, window):
 
 def test_a_mark_is_seen_in_3d(qtbot, window):
     window.actions_["view_both"].trigger()
-    window.go_to(E0 + 300.0, N0 + 300.0)
+    window.views.go_to(E0 + 300.0, N0 + 300.0)
     settle(qtbot, window)
     space = window.views.space
     z = heights(surface(window), np.array([(E0 + 300.0, N0 + 300.0)]))[0]
@@ -377,7 +381,7 @@ def test_a_section_is_drawn_hovered_and_stepped(qtbot, window):
     window.refresh()
     window.plan.snapping = False
     section(qtbot, window, (100, 215), (330, 240), (560, 215))
-    strip = window.sectioning
+    strip = window.views.sectioning
     assert strip.isVisible() and len(strip.line) == 3
     names = [each.name for each in strip.view.profiles]
     assert {"Ground", "Grid", "Contours", "edges"} <= set(names)
@@ -400,7 +404,7 @@ def test_a_section_is_drawn_hovered_and_stepped(qtbot, window):
     wide = view._to - view._from
     view.zoom(4.0, view.total / 2)
     assert view._to - view._from == pytest.approx(wide / 4)
-    window.toggle_shown(named(window, "Grid"))
+    window.desk.toggle_shown(named(window, "Grid"))
     settle(qtbot, window)
     assert "Grid" not in [each.name for each in strip.view.profiles], "what is hidden is not cut"
     window.actions_["section_end"].trigger()
@@ -415,17 +419,17 @@ def test_a_section_along_a_line_that_is_clicked(qtbot, window):
     window.actions_["section_along"].trigger()
     click(qtbot, window.plan, place[0], place[1])
     settle(qtbot, window)
-    assert len(window.sectioning.line) == len(edges.line(k))
+    assert len(window.views.sectioning.line) == len(edges.line(k))
     window.actions_["section_along"].trigger()
     window.plan.go_to(E0 + 2000.0, N0)
     click(qtbot, window.plan, E0 + 2000.0, N0)
-    assert "no line at that place" in window.message
+    assert "no line at that place" in window.desk.message
 
 
 def test_a_section_goes_out_as_table_drawing_and_pictures(qtbot, window, tmp_path):
     window.plan.snapping = False
     section(qtbot, window, (100, 215), (560, 215))
-    strip = window.sectioning
+    strip = window.views.sectioning
     strip.export(tmp_path / "s.csv", "csv")
     rows = list(csv.DictReader((tmp_path / "s.csv").open()))
     middle = next(row for row in rows if row["Ground"])
@@ -439,7 +443,7 @@ def test_a_section_goes_out_as_table_drawing_and_pictures(qtbot, window, tmp_pat
     line = next(each for each in drawing.modelspace() if each.dxf.layer == "Ground")
     first = next(iter(line.vertices)).dxf.location
     assert first.y == pytest.approx(strip.view.profiles[-1].at(first.x), abs=1e-3)
-    assert "read back" in window.message
+    assert "read back" in window.desk.message
     strip.export(tmp_path / "s.png", "png")
     assert QImage(str(tmp_path / "s.png")).width() == 2 * strip.view.width()
     strip.export(tmp_path / "s.svg", "svg")
@@ -479,7 +483,7 @@ def test_a_distance_catches_vertices_and_is_copied(qtbot, window):
         qtbot.mouseClick(window.plan, Qt.MouseButton.LeftButton, pos=QPoint(round(x) + 2, round(y)))
     assert [each.what for each in window.plan.tool.places] == ["vertex", "vertex"]
     qtbot.keyClick(window.plan, Qt.Key.Key_Return)
-    readings = window.measuring.readings
+    readings = window.parts.measuring.readings
     rows = dict(readings.rows)
     assert rows["ΔZ"] == f"{b[2] - a[2]:+.3f} m"
     assert rows["Plan"] == f"{math.hypot(b[0] - a[0], b[1] - a[1]):.3f} m"
@@ -521,7 +525,7 @@ def test_an_area(qtbot, window):
     for corner in corners:
         click(qtbot, window.plan, E0 + corner[0], N0 + corner[1])
     qtbot.keyClick(window.plan, Qt.Key.Key_Return)
-    area = float(dict(window.measuring.readings.rows)["Area in plan"].split()[0])
+    area = float(dict(window.parts.measuring.readings.rows)["Area in plan"].split()[0])
     assert area == pytest.approx(8000.0, rel=0.03)
 
 
@@ -535,12 +539,12 @@ def test_the_interval_of_contours(qtbot, window):
     dialog.interval.setText("2 m")
     dialog.go.click()
     settle(qtbot, window)
-    assert "The interval is kept" in window.measuring.readings.title.text()
-    rows = dict(window.measuring.readings.rows)
+    assert "The interval is kept" in window.parts.measuring.readings.title.text()
+    rows = dict(window.parts.measuring.readings.rows)
     assert rows["Found"] == "2 m" and rows["From Ground"].startswith("0.000 m")
-    window.measuring.measure_interval(named(window, "Contours"), 1.0, 20)
+    window.parts.interval.measure(named(window, "Contours"), 1.0, 20)
     settle(qtbot, window)
-    assert "not kept" in window.measuring.readings.title.text()
+    assert "not kept" in window.parts.measuring.readings.title.text()
 
 
 # -- comparing
@@ -549,10 +553,10 @@ def test_the_interval_of_contours(qtbot, window):
 def test_two_cards_beside_a_divider_and_in_turn(qtbot, window):
     with pytest.raises(CallError, match="choose two cards"):
         window.views.compare(blink=False)
-    window.dressing.wear(
+    window.parts.dressing.wear(
         named(window, "Ground"), {"colour": "one colour", "plain": "#FF0000", "faces": "filled", "shade": "no"}
     )
-    window.dressing.wear(named(window, "Grid"), {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
+    window.parts.dressing.wear(named(window, "Grid"), {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
     window.lineage.select([named(window, "Ground"), named(window, "Grid")])
@@ -592,7 +596,7 @@ def test_two_cards_beside_a_divider_and_in_turn(qtbot, window):
 def test_pictures_of_any_size(qtbot, window, tmp_path, which):
     window.views.show_views("both")
     settle(qtbot, window)
-    window.picturing.save_picture(tmp_path / "p.png", which, QSize(1500, 900))
+    window.parts.picturing.save_picture(tmp_path / "p.png", which, QSize(1500, 900))
     settle(qtbot, window)
     image = QImage(str(tmp_path / "p.png"))
     assert (image.width(), image.height()) == (1500, 900)
@@ -602,7 +606,7 @@ def test_pictures_of_any_size(qtbot, window, tmp_path, which):
 
 
 def test_a_sheet_is_true_to_scale(qtbot, window, tmp_path):
-    window.picturing.save_sheet(tmp_path / "plan.svg", Sheet("A3", True, 2000, "Tollgarth"), "svg")
+    window.parts.picturing.save_sheet(tmp_path / "plan.svg", Sheet("A3", True, 2000, "Tollgarth"), "svg")
     settle(qtbot, window)
     text = (tmp_path / "plan.svg").read_text()
     assert "Tollgarth" in text and "1 : 2000" in text and "<image" in text
@@ -611,11 +615,11 @@ def test_a_sheet_is_true_to_scale(qtbot, window, tmp_path):
 
     wide, high = (float(v) for v in re.search(r'width="([\d.]+)mm" height="([\d.]+)mm"', text).groups())
     assert (wide, high) == pytest.approx((420, 297), abs=0.6)
-    window.picturing.save_sheet(tmp_path / "plan.pdf", Sheet("A4", False, 5000, "Tollgarth"), "pdf")
+    window.parts.picturing.save_sheet(tmp_path / "plan.pdf", Sheet("A4", False, 5000, "Tollgarth"), "pdf")
     settle(qtbot, window)
     data = (tmp_path / "plan.pdf").read_bytes()
     assert data.startswith(b"%PDF") and re.search(rb"MediaBox \[0 0 59[45]\.?\d* 84[12]", data), "A4 upright, in points"
-    assert "1:5000 on A4" in window.message
+    assert "1:5000 on A4" in window.desk.message
     dialog = SheetDialog(window, "t", 1000)
     dialog.paper.setCurrentText("A4")
     assert "277 × 168 m" in dialog.note.text(), "what fits on the paper is said"
@@ -686,12 +690,12 @@ def test_the_window_answers_while_everything_is_drawn(qtbot, window):
         plan.zoom(1.05 if k % 2 else 0.96, QPointF(200, 150))
         plan.readout(E0 + 200 + k, N0 + 200)
         qtbot.wait(20)
-    window.sectioning.along(np.array([(E0 + 60, N0 + 215), (E0 + 600, N0 + 215)]))
+    window.views.sectioning.along(np.array([(E0 + 60, N0 + 215), (E0 + 600, N0 + 215)]))
     for k in range(10):
-        window.sectioning.step(1 if k % 2 else -1)
+        window.views.sectioning.step(1 if k % 2 else -1)
         qtbot.wait(20)
     for by in ("slope", "aspect", "elevation"):
-        window.dressing.wear(named(window, "Ground"), {"colour": by})
+        window.parts.dressing.wear(named(window, "Ground"), {"colour": by})
         qtbot.wait(60)
     timer.stop()
     gc.unfreeze()

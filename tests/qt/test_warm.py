@@ -27,8 +27,8 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 import numpy as np
 app = QApplication(["warm"])
-from vastgrid.qt import theme
-from vastgrid.qt.main_window import MainWindow
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 theme.load_fonts()
 folder = Path(sys.argv[2])
@@ -38,7 +38,7 @@ window.show()
 def settle():
     for _ in range(400):
         QTest.qWait(50)
-        if window.views.settled() and not window.inspecting.busy and not window.figuring.busy and not window.runner.busy:
+        if window.views.settled() and not window.parts.inspecting.busy and not window.parts.figuring.busy and not window.desk.runner.busy:
             return
 settle()
 named = {n.name: n.id for n in window.session.graph.cards.values()}
@@ -48,18 +48,18 @@ window.refresh()
 window.views.show_views("both")
 settle()
 for by in ("slope", "aspect", "difference", "one colour", "source", "elevation"):
-    window.dressing.wear(named["Existing ground"], {"colour": by, "against": "Heights 1 m"})
+    window.parts.dressing.wear(named["Existing ground"], {"colour": by, "against": "Heights 1 m"})
     settle()
-window.dressing.wear(named["Existing ground"], {"opacity": "50", "heights": "200 … 210"})
+window.parts.dressing.wear(named["Existing ground"], {"opacity": "50", "heights": "200 … 210"})
 for by in ("class", "intensity", "difference", "source"):
-    window.dressing.wear(named["Pit scan, ground"], {"colour": by, "against": "Heights 1 m", "hidden": "9"})
+    window.parts.dressing.wear(named["Pit scan, ground"], {"colour": by, "against": "Heights 1 m", "hidden": "9"})
     settle()
 window.plan.turn_to(30.0)
 settle()
 east, north = window.plan.view.east, window.plan.view.north
 window.plan.caught(window.plan.rect().center().toPointF())
 window.plan.readout(east, north)
-window.sectioning.along(np.array([(east - 150, north), (east + 150, north + 20)]))
+window.views.sectioning.along(np.array([(east - 150, north), (east + 150, north + 20)]))
 window.views.cut.setChecked(True)
 settle()
 for node in named.values():

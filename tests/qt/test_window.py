@@ -12,9 +12,9 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMessage
 
 from vastgrid.job.lineage import State
 from vastgrid.measures.heights import heights
-from vastgrid.qt import theme
-from vastgrid.qt.finder import understood
-from vastgrid.qt.main_window import MainWindow
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
+from vastgrid.session.plain_words import understood
 from vastgrid.session.session import Session
 
 
@@ -56,7 +56,7 @@ def card(window, name):
 
 
 def idle(qtbot, window):
-    qtbot.waitUntil(lambda: not window.runner.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.desk.runner.busy, timeout=60_000)
     qtbot.wait(80)
 
 
@@ -205,7 +205,7 @@ def test_importing_a_text_file(qtbot, window, tmp_path):
     (tmp_path / "new.csv").write_text(
         "a,b,c\n" + "".join(f"{431100 + k},{887100 + k * k % 17},{230 + k % 3}\n" for k in range(40))
     )
-    dialog = window.importing.dialog(tmp_path / "new.csv")
+    dialog = window.parts.importing.dialog(tmp_path / "new.csv")
     dialog.show()
     qtbot.waitUntil(lambda: dialog.source is not None, timeout=20_000)
     assert "do not say which columns are coordinates" in dialog.findings.text()
@@ -229,7 +229,7 @@ def test_importing_a_text_file(qtbot, window, tmp_path):
 
 def test_a_bad_file_is_told_in_the_dialog(qtbot, window, tmp_path):
     (tmp_path / "bad.laz").write_bytes(b"LASF" + b"\0" * 400)
-    dialog = window.importing.dialog(tmp_path / "bad.laz")
+    dialog = window.parts.importing.dialog(tmp_path / "bad.laz")
     dialog.show()
     qtbot.waitUntil(lambda: dialog.error.text() != "", timeout=20_000)
     assert "bad.laz" in dialog.error.text() and not dialog.take.isEnabled()
@@ -238,7 +238,7 @@ def test_a_bad_file_is_told_in_the_dialog(qtbot, window, tmp_path):
 
 def test_dropping_files(qtbot, window, tmp_path, monkeypatch):
     dropped = []
-    monkeypatch.setattr(window.importing, "files", dropped.extend)
+    monkeypatch.setattr(window.parts.importing, "files", dropped.extend)
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "edges.dxf"))])
     event = QDropEvent(
@@ -255,7 +255,7 @@ def test_dropping_files(qtbot, window, tmp_path, monkeypatch):
 
 def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, window, tmp_path):
     window.lineage.select([named(window, "Ground")])
-    dialog = window.delivering.dialog("")
+    dialog = window.parts.delivering.dialog("")
     dialog.show()
     assert dialog.format.id == "landxml"
     assert "triangles" in dialog.preview.text() and "about" in dialog.preview.text()
@@ -273,7 +273,7 @@ def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, windo
 
 
 def test_compare_two_surfaces(qtbot, window):
-    window.making.make("grid", [named(window, "Ground")], {"cell": "10m"})
+    window.parts.making.make("grid", [named(window, "Ground")], {"cell": "10m"})
     idle(qtbot, window)
     grid = window.lineage.selection[0]
     window.lineage.select([named(window, "Ground"), grid])
@@ -285,18 +285,18 @@ def test_compare_two_surfaces(qtbot, window):
     qtbot.waitUntil(lambda: any(name == "Largest difference" for name, _ in window.panel.figures.rows), timeout=5000)
     assert "They differ by" in " ".join(each.text() for each in window.panel.findChildren(QLabel))
     assert window.plan.mark is not None
-    assert made.name == "Heights 10 m above Ground" and made.id not in window.dressing.order()
-    window.undo()
+    assert made.name == "Heights 10 m above Ground" and made.id not in window.session.drawing_order()
+    window.parts.making.take_back()
     assert made.id not in window.session.graph, "the answer is a step like any other"
 
 
 def test_failures_are_told_and_nothing_is_lost(qtbot, window):
     before = window.session.graph
-    window.start("failing", lambda progress: 1 / 0, lambda made: None)
+    window.desk.start("failing", lambda progress: 1 / 0, lambda made: None)
     idle(qtbot, window)
     assert "division by zero" in message(qtbot)
     assert window.session.graph == before
-    window.guarded(window.checking.compare_chosen)
+    window.desk.guarded(window.parts.checking.compare_chosen)
     assert "choose two surfaces" in message(qtbot)
 
 
@@ -308,12 +308,12 @@ def test_cancel_in_the_middle(qtbot, window):
             progress.report(0.3)
             time.sleep(0.005)
 
-    window.start("working without end", endless, lambda made: None)
+    window.desk.start("working without end", endless, lambda made: None)
     qtbot.waitUntil(window.status.cancel.isVisible, timeout=5000)
     assert window.status.task_text.text() == "working without end"
     window.status.cancel.click()
     idle(qtbot, window)
-    assert not window.status.cancel.isVisible() and "nothing was changed" in window.message
+    assert not window.status.cancel.isVisible() and "nothing was changed" in window.desk.message
     assert window.session.graph == before
 
 
@@ -332,10 +332,10 @@ def test_the_window_answers_while_work_goes_on(qtbot, window):
 
     timer = QTimer()
     timer.timeout.connect(tick)
-    window.making.make("contours", [named(window, "Ground")], {"interval": "0.1m"})
+    window.parts.making.make("contours", [named(window, "Ground")], {"interval": "0.1m"})
     timer.start(10)
     last = time.perf_counter()
-    qtbot.waitUntil(lambda: not window.runner.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.desk.runner.busy, timeout=60_000)
     timer.stop()
     gc.unfreeze()
     # The promise is 100 ms; a busy test machine may be held up by others, so the median decides and the worst is bounded.
@@ -381,6 +381,6 @@ def test_an_empty_job_says_what_to_do(qtbot, tmp_path):
     assert not window.plan.grab().isNull()
     for key in ("undo", "redo", "remove"):
         assert not window.actions_[key].isEnabled()
-    window.making.remake_all()
-    assert window.message == "nothing is out of date"
+    window.parts.making.remake_all()
+    assert window.desk.message == "nothing is out of date"
     window.close()

@@ -80,6 +80,10 @@ class CloudIndex:
                     yield self.points[start : start + number], self.source[start : start + number]
 
 
+ready: dict[str, CloudIndex] = {}
+"""Indexes that are open, by the content of their clouds; views draw from them."""
+
+
 def opened(folder: Path) -> CloudIndex | None:
     """Return an index that is ready, or None."""
     state = _state(folder)

@@ -135,6 +135,11 @@ class Payloads:
         return (self._folder or Path()) / "edits" / f"{log}.log"
 
 
+def is_reference(word: str) -> bool:
+    """Return whether a word stands for something that is kept elsewhere."""
+    return bool(_KEPT.fullmatch(word) or _LOG.fullmatch(word))
+
+
 def log_of(word: str) -> tuple[str, int]:
     """Return the id of a log and how many of its lines count.
 

@@ -22,6 +22,11 @@ def heights_at_hand(surface: Dataset) -> bool:
     return isinstance(surface, Grid) or (isinstance(surface, Tin) and surface.is_worked_out("buckets"))
 
 
+def surface_of(dataset: Dataset | None) -> Tin | Grid | None:
+    """Return a dataset as a surface with heights, if it is one."""
+    return dataset if isinstance(dataset, Tin | Grid) and dataset.has_heights else None
+
+
 def heights(surface: Tin | Grid, xy: Floats) -> Floats:
     """Return a surface's height at places in plan, (n,) float64, NaN outside."""
     if isinstance(surface, Tin):

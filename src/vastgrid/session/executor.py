@@ -21,7 +21,7 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion, Inputs, Result
 from vastgrid.job.checkpoints import Checkpoints
 from vastgrid.job.lineage import Given, Graph, Node, Outcome, Output, Role, Use
-from vastgrid.job.payloads import Payloads
+from vastgrid.job.payloads import Payloads, is_reference
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.describing import described
@@ -329,4 +329,4 @@ def stamp(path: Path) -> tuple[int, int]:
 
 def _references(words: dict[str, str]) -> dict[str, str]:
     """Return the words that stand for something kept elsewhere."""
-    return {name: text for name, text in words.items() if text.startswith(("payload:", "log:"))}
+    return {name: text for name, text in words.items() if is_reference(text)}

@@ -9,9 +9,10 @@ from typing import Any
 from vastgrid.base.errors import FormatError
 from vastgrid.base.files import refuse_clashes
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import kind_named
 from vastgrid.declarations.conversion import listed
 from vastgrid.job import store as storage
-from vastgrid.job.lineage import Graph, History, Node, Role
+from vastgrid.job.lineage import Card, Graph, History, Node, Role
 from vastgrid.session.executor import Executor, Units, units_of
 from vastgrid.session.upgrading import upgraded
 
@@ -51,6 +52,11 @@ class OpenJob:
     def close(self) -> None:
         """Write what waits to be written; the job is not changed after."""
         self.keeper.close()
+
+    @property
+    def deliver_folder(self) -> Path:
+        """Where the last file went out to, or beside the job."""
+        return Path(str(self.settings.get("deliver_folder", self.folder.parent)))
 
     def sweep(self, before: float) -> int:
         """Remove results that no step of the history refers to and that are older than a time; return how many."""
@@ -97,6 +103,14 @@ class OpenJob:
                 plan = plan or card.figures.get("horizontal_unit") or ""
                 height = height or card.figures.get("vertical_unit") or ""
         return units_of((plan, height))
+
+    def units_text(self) -> str:
+        """Return units and reference system in a few words: “m · m · local grid”."""
+        if not self.graph.nodes:
+            return "empty job"
+        words = [unit.value if unit else "?" for unit in self.units()]
+        systems = (card.figures["crs"] for card in self.graph.cards.values() if card.figures.get("crs"))
+        return " · ".join([*words, next(systems, "local grid")])
 
     def dataset(self, node: str) -> Dataset | None:
         """Return a node's latest result, also one that is out of date; None for deliveries and what was never made."""
@@ -146,3 +160,34 @@ class OpenJob:
         """
         sources = [Path(node.path) for node in self.graph.nodes.values() if node.role is Role.SOURCE]
         refuse_clashes([*dict.fromkeys(sources), self.folder / storage.JOB_FILE], {"the result": path})
+
+    # -- the order in which cards are drawn
+
+    def drawing_order(self) -> list[str]:
+        """Return all cards that can be drawn, the lowest first: as the user ordered them, and otherwise by their kinds."""
+        found = [card for card in self.graph.cards.values() if (own := kind_named(card.kind)) is not None and own.drawn]
+        place = {node: k for k, node in enumerate(self.settings.get("order", []))}
+        known = sorted((card for card in found if card.id in place), key=lambda card: place[card.id])
+        # What is not in the user's order goes where its kind usually lies.
+        for card in sorted((card for card in found if card.id not in place), key=_rank):
+            at = next((k for k, other in enumerate(known) if _rank(other) > _rank(card)), len(known))
+            known.insert(at, card)
+        return [card.id for card in known]
+
+    def shift(self, node: str, *, up: bool) -> bool:
+        """Move a card one place up or down among those that are shown; return whether there was room."""
+        order = self.drawing_order()
+        shown = [card for card in order if self.graph[card].shown or card == node]
+        at = shown.index(node) + (1 if up else -1)
+        if not 0 <= at < len(shown):
+            return False
+        order.remove(node)
+        order.insert(order.index(shown[at]) + (1 if up else 0), node)
+        self.settings["order"] = order
+        self.save()
+        return True
+
+
+def _rank(card: Card) -> int:
+    own = kind_named(card.kind)
+    return own.rank if own is not None else 0

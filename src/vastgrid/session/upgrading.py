@@ -8,6 +8,7 @@ from pathlib import Path
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.job.lineage import Graph, History, Node, Role
+from vastgrid.job.payloads import is_reference
 from vastgrid.params import declare
 
 Step = tuple[int, dict[str, str]]
@@ -56,8 +57,12 @@ def _step(node: Node, path: Path) -> Step:
 
 def _words(params: type, words: dict[str, str]) -> dict[str, str]:
     """Return the words that still say something; for all others the defaults count."""
-    kept = {}
+    kept: dict[str, str] = {}
+    known = {field.name for field in declare.fields(params)}
     for name, text in words.items():
+        if is_reference(text):
+            kept |= {name: text} if name in known else {}
+            continue
         try:
             declare.build(params, {name: text})
         except CallError:

@@ -75,6 +75,12 @@ class Working:
         far, number = self._tree.query((east, north), distance_upper_bound=self._near)
         return int(number) if np.isfinite(far) else None
 
+    def nearest(self, east: float, north: float) -> int:
+        """Return the vertex nearest to a place."""
+        if self._tree is None:
+            self._tree = cKDTree(self.vertices[:, :2])
+        return int(self._tree.query((east, north))[1])
+
     def set_height(self, vertex: int, height: float) -> None:
         """Give a vertex another height."""
         self.vertices[vertex, 2] = height

@@ -1,0 +1,35 @@
+"""What is said of a card where there is room for a few words."""
+
+from __future__ import annotations
+
+from vastgrid import catalog
+from vastgrid.data.kinds import kind_named
+from vastgrid.data.table import Table
+from vastgrid.job.lineage import Card, Graph, Role
+
+
+def cost_text(node: Card) -> str:
+    """Return a card's largest vertical loss, with its unit; nothing for what answers a question."""
+    if node.outcome is None or node.outcome.loss is None or node.kind == Table.kind:
+        return ""
+    return f"{node.outcome.loss['max']:.2f} {node.outcome.loss['unit'] or ''}".strip()
+
+
+def kind_expected(card: Card, graph: Graph) -> str:
+    """Return the kind that a card will have once it is made."""
+    if card.role is not Role.MADE:
+        return "points"
+    conversion = catalog.conversion_named(card.operation)
+    output = next((each for each in conversion.outputs if each.name == card.output.which), conversion.outputs[0])
+    if output.kind is not None:
+        return output.kind.kind
+    return next((graph[use.card].kind for use in card.node.uses if use.role == output.like), "points")
+
+
+def kind_text(node: Card, kind: str) -> str:
+    """Return “TIN · 96 301 triangles”."""
+    if node.role is Role.DELIVERY:
+        size = node.figures.get("size", 0)
+        return f"{catalog.format_named(node.operation).title} · {size / 1e6:.1f} MB" if node.outcome else kind
+    own = kind_named(node.kind)
+    return own.in_a_word(node.figures["count"]) if own is not None else kind

@@ -1,0 +1,85 @@
+"""What the views show and how: from the job's cards to datasets with their looks, in drawing order."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from vastgrid.base.errors import CallError
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin
+from vastgrid.looks.colouring import Dressed
+from vastgrid.looks.look import look_of
+from vastgrid.qt.desk.desk import Desk
+
+
+class Dressing:
+    """Keeps the dressed datasets of the window's job.
+
+    Parameters
+    ----------
+    desk : Desk
+        Whose job it is.
+    """
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self._kept: dict[Any, Dressed] = {}
+
+    def dressed(self, node: str) -> Dressed | None:
+        """Return a card's dataset in its look; the same object as long as nothing about it changed."""
+        graph = self.desk.session.graph
+        own = graph[node]
+        dataset = self.desk.dataset(node)
+        if dataset is None:
+            return None
+        words = dict(own.look)
+        if own.colour and "colour" not in words:
+            words |= {"colour": "one colour", "plain": own.colour}
+        try:
+            look = look_of(dataset, words)
+        except CallError:
+            look = look_of(dataset)
+        against = self._surface(getattr(look, "against", ""))
+        sources = [d for i in own.inputs if i not in own.off and (d := self.desk.dataset(i)) is not None]
+        number = list(graph.cards).index(node)
+        key = (id(dataset), look, number, id(against), tuple(id(each) for each in sources))
+        if key not in self._kept:
+            self._kept = {k: v for k, v in self._kept.items() if k[0] != id(dataset)}
+            self._kept[key] = Dressed(dataset, look, number, against, tuple(sources))
+        return self._kept[key]
+
+    def _surface(self, name: str) -> Tin | Grid | None:
+        for node in self.desk.session.graph.cards.values():
+            if node.name == name and name:
+                dataset = self.desk.dataset(node.id)
+                return dataset if isinstance(dataset, Tin | Grid) and dataset.has_heights else None
+        return None
+
+    def items(self) -> list[Dressed]:
+        """Return what is shown, the lowest first."""
+        graph = self.desk.session.graph
+        return [
+            own
+            for node in self.desk.session.drawing_order()
+            if graph[node].shown and (own := self.dressed(node)) is not None
+        ]
+
+    def stack(self, also: tuple[str, ...]) -> list[Dressed]:
+        """Return what is shown, and some cards besides, the lowest first."""
+        graph = self.desk.session.graph
+        wanted = [node for node in self.desk.session.drawing_order() if graph[node].shown or node in also]
+        return [own for node in wanted if (own := self.dressed(node)) is not None]
+
+    def shift(self, node: str, up: bool) -> None:
+        """Move a card one place up or down among those that are shown."""
+        if self.desk.session.shift(node, up=up):
+            self.desk.changed.emit()
+
+    def wear(self, node: str, words: dict[str, str]) -> None:
+        """Give a card another look."""
+        self.desk.session.wear(node, words)
+        self.desk.looks_changed.emit()
+
+    def forget(self) -> None:
+        """Let go of everything kept."""
+        self._kept.clear()

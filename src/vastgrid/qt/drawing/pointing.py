@@ -1,0 +1,78 @@
+"""What lies under the pointer: heights to read out, and what it is caught by."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+
+from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.data.survey import Survey
+from vastgrid.data.tin import Tin
+from vastgrid.job import cloudindex
+from vastgrid.job.cloudindex import WORTH
+from vastgrid.kernels.nearest import on_lines
+from vastgrid.measures.heights import heights, heights_at_hand
+from vastgrid.measures.snap import Caught, catch
+
+
+def readout(datasets: Sequence[Dataset], east: float, north: float) -> str:
+    """Return easting, northing and the height of each surface there, the last of them first."""
+    text = f"E {spaced(east, 2)}   N {spaced(north, 2)}"
+    found = []
+    for each in reversed(datasets):
+        if isinstance(each, Tin | Grid) and each.has_heights and heights_at_hand(each):
+            z = float(heights(each, np.array([[east, north]]))[0])
+            if math.isfinite(z):
+                found.append(f"Z {z:.3f} ({each.name})")
+    return text + "   " + ("   ".join(dict.fromkeys(found)) or "Z –")
+
+
+def caught(datasets: Sequence[Dataset], east: float, north: float, pixels: float, size: float) -> Caught:
+    """Return the place itself, or what it is caught by.
+
+    Parameters
+    ----------
+    pixels, size : float
+        How near something has to be, in pixels; and the width of a pixel in the unit of plan.
+    """
+    # What the painter has not worked out yet is caught a moment later.
+    able = [each for each in datasets if not isinstance(each, Tin) or heights_at_hand(each)]
+    reach = pixels * size
+    return catch(able, east, north, reach, _clouds_near(datasets, east, north, reach, size))
+
+
+def line_at(datasets: Sequence[Dataset], east: float, north: float, reach: float) -> Floats | None:
+    """Return the line nearest to a place, (n, ≥ 2), if one is within reach."""
+    best, found = reach, None
+    for each in datasets:
+        if not isinstance(each, Linework | Survey | Contours):
+            continue
+        xy = each.plan if isinstance(each, Contours) else each.vertices
+        k, _, away = on_lines(xy, each.offsets, east, north, best)
+        if k >= 0 and away <= best:
+            line = int(np.searchsorted(each.offsets, k, side="right")) - 1
+            best, found = away, xy[each.offsets[line] : each.offsets[line + 1]]
+    return found
+
+
+def _clouds_near(
+    datasets: Sequence[Dataset], east: float, north: float, reach: float, size: float
+) -> dict[str, Iterable[Floats]]:
+    """Return the pieces of large clouds around a place; searching them whole would take too long."""
+    found: dict[str, Iterable[Floats]] = {}
+    for each in datasets:
+        if isinstance(each, PointSet) and len(each.xyz) >= WORTH:
+            index = cloudindex.ready.get(each.content)
+            pieces = []
+            if index is not None and reach > 0:
+                box = (east - reach, north - reach, east + reach, north + reach)
+                origin = np.array((index.west, index.south, index.low))
+                pieces = [part + origin for part, _ in index.visible(box, size)]
+            found[each.content] = pieces
+    return found

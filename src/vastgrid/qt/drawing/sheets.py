@@ -1,0 +1,226 @@
+"""The plan on a sheet of paper, true to scale."""
+
+from __future__ import annotations
+
+import dataclasses
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QMarginsF, QRectF, QSize, QSizeF, Qt
+from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QPen, QTransform
+
+from vastgrid.base.files import replacing
+from vastgrid.base.quantities import Unit
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.survey import Survey
+from vastgrid.looks.colouring import Dressed, Scale, line_colours
+from vastgrid.qt.drawing import furniture, rendering
+from vastgrid.qt.drawing.lettering import write_levels
+from vastgrid.qt.drawing.view import View
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.polygons import polygon
+
+# Width and height of sheets in millimetres, upright (ISO 216).
+PAPERS = {"A4": (210, 297), "A3": (297, 420), "A2": (420, 594), "A1": (594, 841), "A0": (841, 1189)}
+MARGIN = 10.0
+# The title's strip below the plan.
+STRIP = 22.0
+# Dots per inch of what is drawn as an image on a sheet; lines and letters are placed in the window's 96.
+DPI, OWN = 200, 96
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A sheet of paper with the plan on it.
+
+    Attributes
+    ----------
+    paper : str
+        One of `PAPERS`.
+    wide : bool
+        Whether it lies on its longer side.
+    scale : int
+        500 for 1:500.
+    title : str
+        What stands in the title strip.
+    """
+
+    paper: str
+    wide: bool
+    scale: int
+    title: str
+
+    def size(self) -> tuple[float, float]:
+        """Return width and height in millimetres."""
+        width, height = PAPERS[self.paper]
+        return (float(height), float(width)) if self.wide else (float(width), float(height))
+
+    def plan_size(self) -> tuple[float, float]:
+        """Return width and height of the plan on it, in millimetres."""
+        width, height = self.size()
+        return width - 2 * MARGIN, height - 2 * MARGIN - STRIP
+
+
+def write_sheet(
+    path: Path,
+    kind: str,
+    sheet: Sheet,
+    view: View,
+    items: tuple[Dressed, ...],
+    unit: Unit | None,
+    legend: list[Scale],
+    words: list[str],
+) -> None:
+    """Write a sheet as “pdf” or “svg”.
+
+    Raises
+    ------
+    WriteError
+        If the system refuses.
+    """
+    with replacing(path) as temporary:
+        if kind == "svg":
+            _write_svg(temporary, sheet, view, items, unit, legend, words)
+            return
+        writer = QPdfWriter(str(temporary))
+        layout = QPageLayout(
+            QPageSize(QSizeF(*sheet.size()), QPageSize.Unit.Millimeter),
+            QPageLayout.Orientation.Portrait,
+            QMarginsF(0, 0, 0, 0),
+        )
+        writer.setPageLayout(layout)
+        writer.setResolution(OWN)
+        writer.setTitle(sheet.title)
+        writer.setCreator("Vast Grid")
+        painter = QPainter(writer)
+        _paint_sheet(painter, sheet, view, items, unit, legend, words)
+        painter.end()
+
+
+def _write_svg(
+    path: Path,
+    sheet: Sheet,
+    view: View,
+    items: tuple[Dressed, ...],
+    unit: Unit | None,
+    legend: list[Scale],
+    words: list[str],
+) -> None:
+    from PyQt6.QtSvg import QSvgGenerator
+
+    width, height = sheet.size()
+    generator = QSvgGenerator()
+    generator.setFileName(str(path))
+    generator.setResolution(OWN)
+    generator.setSize(QSize(round(width / 25.4 * OWN), round(height / 25.4 * OWN)))
+    generator.setViewBox(QRectF(0, 0, width / 25.4 * OWN, height / 25.4 * OWN))
+    generator.setTitle(sheet.title)
+    painter = QPainter(generator)
+    _paint_sheet(painter, sheet, view, items, unit, legend, words)
+    painter.end()
+
+
+def finished(
+    drawn: QImage, palette: theme.Palette, view: View | None, unit: Unit | None, legend: list[Scale], ratio: float
+) -> QImage:
+    """Return a picture on the theme's paper, with its furniture as large as in the window."""
+    out = QImage(drawn.size(), QImage.Format.Format_RGB32)
+    out.fill(palette.colour("paper"))
+    painter = QPainter(out)
+    painter.drawImage(0, 0, drawn)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setTransform(QTransform.fromScale(ratio, ratio))
+    width, height = drawn.width() / ratio, drawn.height() / ratio
+    if view is not None:
+        furniture.paint_north(painter, width - 14.0, 12.0, view.turn, palette)
+        furniture.paint_bar(painter, 12.0, height, view.size * ratio, unit, palette)
+    furniture.paint_legends(painter, width - 14.0, 66.0, height - 110.0, legend, palette)
+    painter.end()
+    return out
+
+
+def _paint_sheet(
+    painter: QPainter,
+    sheet: Sheet,
+    view: View,
+    items: tuple[Dressed, ...],
+    unit: Unit | None,
+    legend: list[Scale],
+    words: list[str],
+) -> None:
+    """Paint a sheet: ground and points as an image, lines as lines, furniture, and a strip with the title."""
+    dot = OWN / 25.4
+    palette = theme.LIGHT
+    left, top = MARGIN * dot, MARGIN * dot
+    box = QRectF(left, top, view.width, view.height)
+    lines = [own for own in items if isinstance(own.dataset, Linework | Survey | Contours)]
+    ground = [own for own in items if own not in lines]
+    fine = DPI / OWN
+    sharp = dataclasses.replace(
+        view, size=view.size / fine, width=round(view.width * fine), height=round(view.height * fine)
+    )
+    image = rendering.draw(ground, sharp, palette, wires=True)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.drawImage(box, image)
+    painter.save()
+    painter.setClipRect(box)
+    painter.translate(left, top)
+    ends = rendering.height_range([own.dataset for own in items])
+    for own in lines:
+        _paint_lines(painter, own, view, ends, palette, dot)
+    sets = [own for own in lines if isinstance(own.dataset, Contours) and own.look.labels]
+    write_levels(painter, sets, view, palette, [])
+    painter.restore()
+    ink = palette.colour("ink")
+    painter.setPen(QPen(ink, 0.35 * dot))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRect(box)
+    painter.save()
+    painter.translate(left, top)
+    furniture.paint_north(painter, view.width - 8.0, 8.0, view.turn, palette)
+    furniture.paint_legends(painter, view.width - 8.0, 62.0, view.height - 80.0, legend, palette)
+    furniture.paint_bar(painter, 8.0, float(view.height), view.size, unit, palette)
+    painter.restore()
+    strip = QRectF(left, box.bottom(), view.width, STRIP * dot)
+    painter.setPen(QPen(ink, 0.35 * dot))
+    painter.drawRect(strip)
+    font = theme.font(16, bold=True)
+    font.setPixelSize(round(5.0 * dot))
+    painter.setFont(font)
+    painter.drawText(strip.adjusted(4 * dot, 2 * dot, 0, -10 * dot), 0x81, words[0])
+    font.setPixelSize(round(3.2 * dot))
+    font.setBold(False)
+    painter.setFont(font)
+    painter.drawText(strip.adjusted(4 * dot, 11 * dot, 0, -2 * dot), 0x81, "   ·   ".join(words[1:]))
+
+
+def _paint_lines(
+    painter: QPainter, own: Dressed, view: View, ends: tuple[float, float], palette: theme.Palette, dot: float
+) -> None:
+    data = own.dataset
+    if isinstance(data, Contours):
+        plan, level, layer = data.plan, data.levels, None
+        usual = palette.contour
+    else:
+        assert isinstance(data, Linework | Survey)
+        plan, layer = data.vertices, data.layer if isinstance(data, Linework) else None
+        level = data.vertices[np.minimum(data.offsets[:-1], max(len(plan) - 1, 0)), 2] if len(data) else np.zeros(0)
+        usual = palette.action if isinstance(data, Survey) else palette.breakline
+    colours = line_colours(own, level, layer, usual, ends)
+    turned = view.turned(plan)
+    x, y = (turned[:, 0] - view.west) / view.size, (view.top - turned[:, 1]) / view.size
+    for k in range(len(data.offsets) - 1):
+        cut = slice(int(data.offsets[k]), int(data.offsets[k + 1]))
+        if cut.stop - cut.start < 2 or x[cut].max() < 0 or x[cut].min() > view.width:
+            continue
+        if y[cut].max() < 0 or y[cut].min() > view.height:
+            continue
+        index = isinstance(data, Contours) and bool(data.index[k])
+        if isinstance(data, Contours) and not index and not own.look.minor:
+            continue
+        width = (0.30 if index else 0.13) if isinstance(data, Contours) else 0.22 * own.look.width
+        colour = QColor(*(int(v) for v in colours[k]))
+        colour.setAlphaF(own.look.opacity / 100.0)
+        painter.setPen(QPen(colour, width * dot))
+        painter.drawPolyline(polygon(x[cut], y[cut]))

@@ -1,0 +1,464 @@
+"""The panel of the chosen card: its sentence, what it cost, figures and findings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from html import escape
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
+from PyQt6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError
+from vastgrid.base.findings import Remedy
+from vastgrid.base.words import spaced
+from vastgrid.job.lineage import Card, Role, State
+from vastgrid.measures.figures import Figures
+from vastgrid.params import declare
+from vastgrid.qt.desk.cards import kind_text
+from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.panel.figures_part import FiguresPart
+from vastgrid.qt.panel.findings_part import FindingsPart
+from vastgrid.qt.panel.looks_part import LooksPart
+from vastgrid.qt.panel.sources_part import SourcesPart
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.field_editor import FieldEditor
+from vastgrid.qt.widgets.forms import ParamForm
+from vastgrid.qt.widgets.labels import label, rule
+from vastgrid.session.session import Session
+
+
+class Panel(QWidget):
+    """What belongs to the chosen card.
+
+    Signals
+    -------
+    field_changed : node, field, text
+        A field of the sentence was changed.
+    fields_changed : node, words
+        Several fields were changed at once.
+    field_edited : node, field, text
+        A field is being edited; nothing is to be made yet.
+    editing_ended : ()
+        The field's editor closed.
+    remake : list of node
+        “Make again” was pressed.
+    place : east, north
+        A place is to be shown.
+    renamed : node, name
+        Another name was typed.
+    read_again : node
+        A source's changed file is to be read again.
+    worn : node, words
+        Another look was chosen.
+    shifted : node, up
+        A card is to move in the stack.
+    report_wanted : node
+        The report of what led to a card is to be saved.
+    text_saved : path, text
+        Text is to be written to a file.
+    finding_… : Noticed
+        As of `FindingsPart`.
+    source_… : node, source …
+        As of `SourcesPart`.
+    """
+
+    field_changed = pyqtSignal(str, str, str)
+    field_left_open = pyqtSignal(str, str)
+    fields_changed = pyqtSignal(str, dict)
+    field_edited = pyqtSignal(str, str, str)
+    editing_ended = pyqtSignal()
+    remake = pyqtSignal(list)
+    place = pyqtSignal(float, float)
+    renamed = pyqtSignal(str, str)
+    compare = pyqtSignal(str, str)
+    open_folder = pyqtSignal(str)
+    report_wanted = pyqtSignal(str)
+    text_saved = pyqtSignal(str, str)
+    worn = pyqtSignal(str, dict)
+    shifted = pyqtSignal(str, bool)
+    finding_wanted = pyqtSignal(object)
+    finding_mended = pyqtSignal(object)
+    findings_listed = pyqtSignal()
+    read_again = pyqtSignal(str)
+    source_switched = pyqtSignal(str, str, bool)
+    source_dropped = pyqtSignal(str, str)
+    source_replaced = pyqtSignal(str, str)
+    source_added = pyqtSignal(str, str)
+    source_painted = pyqtSignal(str, str)
+    source_given_role = pyqtSignal(str, str, str)
+
+    def __init__(self, desk: Desk, palette: theme.Palette) -> None:
+        super().__init__()
+        self.desk = desk
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.palette_ = palette
+        self.nodes: list[str] = []
+        self.figures: FiguresPart | None = None
+        self.figures_of: Callable[[str], Figures | None] = lambda node: None
+        self.can_mend: Callable[[str, Remedy | None], bool] = lambda node, remedy: False
+        self.sources: SourcesPart | None = None
+        self.field_editor: FieldEditor | None = None
+        self.sentence: QLabel | None = None
+        self.form: ParamForm | None = None
+        self._more = False
+        self._more_looks = False
+        self.looks: LooksPart | None = None
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        self._scroll = QScrollArea()
+        self._scroll.setObjectName("panelScroll")
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setFrameShape(QFrame.Shape.NoFrame)
+        outer.addWidget(self._scroll)
+        self.setMinimumWidth(300)
+        self.show_nothing()
+
+    # -- filling
+
+    def _fresh(self) -> QVBoxLayout:
+        body = QWidget()
+        body.setObjectName("panelBody")
+        layout = QVBoxLayout(body)
+        layout.setContentsMargins(18, 14, 18, 14)
+        layout.setSpacing(8)
+        # The old content may hold the very button whose signal led here: it goes when that is over.
+        old = self._scroll.takeWidget()
+        if old is not None:
+            old.hide()
+            old.deleteLater()
+        self._scroll.setWidget(body)
+        self.sentence = None
+        self.sources = None
+        self.looks = None
+        return layout
+
+    def show_nothing(self) -> None:
+        """Say what to do first."""
+        layout = self._fresh()
+        layout.addWidget(label("Nothing chosen", name="heading"))
+        layout.addWidget(
+            label(
+                "Choose a card below to read how it was made, to change its sentence, and to see what it cost. "
+                "The + at a card's edge makes something from it.",
+                quiet=True,
+            )
+        )
+        layout.addStretch()
+
+    def show_nodes(self, nodes: list[str]) -> None:
+        """Show one card's step, or what can be done with several."""
+        if nodes != self.nodes:
+            self._more = False
+        self.nodes = nodes
+        session = self.desk.session
+        place = self._scroll.verticalScrollBar()
+        at = place.value() if place else 0
+        if not nodes:
+            self.show_nothing()
+        elif len(nodes) == 1:
+            self._show_one(session, session.graph[nodes[0]])
+        else:
+            self._show_several(session, nodes)
+        if place:
+            QTimer.singleShot(0, lambda: place.setValue(at))
+
+    def _show_several(self, session: Session, nodes: list[str]) -> None:
+        layout = self._fresh()
+        layout.addWidget(label(f"{len(nodes)} cards chosen", name="heading"))
+        for node in nodes:
+            layout.addWidget(label("· " + escape(session.graph[node].name)))
+        kinds = [session.graph[node].kind for node in nodes]
+        if len(nodes) == 2 and all(kind in ("tin", "grid") for kind in kinds):
+            button = QPushButton("Compare them")
+            button.setProperty("main", "true")
+            button.clicked.connect(lambda: self.compare.emit(nodes[0], nodes[1]))
+            layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)
+        layout.addWidget(label("The + at a card's edge makes something from all of them.", quiet=True))
+        layout.addStretch()
+
+    def _show_one(self, session: Session, node: Card) -> None:
+        layout = self._fresh()
+        name = QLineEdit(node.name)
+        name.setAccessibleName("Name")
+        name.setStyleSheet(
+            "QLineEdit { font-size: 13pt; font-weight: 600; background: transparent; border: none; padding: 2px 0; } "
+            f"QLineEdit:focus {{ border-bottom: 2px solid {self.palette_.action}; }}"
+        )
+        name.editingFinished.connect(lambda: self.renamed.emit(node.id, name.text()))
+        layout.addWidget(name)
+        when = node.outcome.when[11:16] if node.outcome else ""
+        kind = node.kind or node.operation
+        layout.addWidget(label(kind_text(node, kind) + (f" · made {when}" if when else ""), quiet=True))
+        self.sentence = label()
+        self.sentence.setText(self._sentence_html(session, node))
+        self.sentence.setTextInteractionFlags(
+            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+        )
+        self.sentence.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.sentence.setAccessibleName("Sentence of this step")
+        self.sentence.linkActivated.connect(lambda link: self.edit_field(link.removeprefix("field:")))
+        layout.addWidget(self.sentence)
+        self._add_file_note(layout, node)
+        self._add_cost(layout, session, node)
+        self._add_buttons(layout, session, node)
+        # What asks for attention first, what is looked up last.
+        self._add_findings(layout, session, node)
+        self._add_readback(layout, node)
+        if node.role is Role.MADE and (len(node.inputs) > 1 or session.usable_sources(node.id)):
+            layout.addWidget(rule())
+            self.sources = SourcesPart(session, node, self.desk.files_changed)
+            for signal in ("switched", "dropped", "replaced", "added", "painted", "given_role"):
+                getattr(self.sources, signal).connect(getattr(self, f"source_{signal}"))
+            layout.addWidget(self.sources)
+        self._add_looks(layout, session, node)
+        layout.addWidget(rule())
+        self._add_figures(layout, node)
+        layout.addStretch()
+
+    def _sentence_html(self, session: Session, node: Card) -> str:
+        chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; font-weight:600; text-decoration:none;"
+        # What nobody asked for is told apart: it is settled anew for other data.
+        open_chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; text-decoration:none; font-style:italic;"
+        parts = []
+        for piece in session.sentence(node.id):
+            text = escape(piece.text)
+            if piece.field is None:
+                parts.append(text)
+            else:
+                inner = text.replace(" ", "&nbsp;")
+                style = open_chip if piece.settled else chip
+                parts.append(f'<a href="field:{piece.field}" style="{style}">&nbsp;{inner}&nbsp;</a>')
+        return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
+
+    def _add_file_note(self, layout: QVBoxLayout, node: Card) -> None:
+        if node.id not in self.desk.files_changed:
+            return
+        layout.addWidget(label(escape(self.desk.files_changed[node.id] + "."), name="warning"))
+        if Path(node.path).exists():
+            button = QPushButton("Read it again")
+            button.clicked.connect(lambda: self.read_again.emit(node.id))
+            layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)
+
+    def _add_cost(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
+        failure = self.desk.failures.get(node.id)
+        if failure:
+            layout.addWidget(label(escape(failure), name="error"))
+        if node.outcome is None or node.outcome.loss is None:
+            return
+        loss = node.outcome.loss
+        unit = f" {loss['unit']}" if loss["unit"] else ""
+        source = session.measured_against(node.id) if len(node.node.used) < 4 else "its sources"
+        box = QFrame()
+        box.setObjectName("box")
+        own = QVBoxLayout(box)
+        own.setContentsMargins(12, 9, 12, 9)
+        warning, action = self.palette_.warning, self.palette_.action
+        share = "" if loss["share"] > 0.995 else f", over {loss['share']:.0%} of the ground"
+        text = label(
+            f'{"They differ by" if node.kind == "table" else "This costs"} <b style="color:{warning}">{loss["max"]:.3f}{unit}</b> at most, {loss["rmse"]:.3f}{unit} RMSE, '
+            f"{loss['p95']:.3f}{unit} for 95 %, against {escape(source)}{share}. "
+            f'<a href="worst" style="color:{action}">Show the worst place</a>'
+        )
+        text.setTextInteractionFlags(
+            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+        )
+        text.linkActivated.connect(lambda _: self.place.emit(*loss["at"]))
+        own.addWidget(text)
+        layout.addWidget(box)
+
+    def _add_buttons(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
+        buttons: list[QPushButton] = []
+        stale = session.graph.state(node.id) is not State.MADE
+        if stale or node.id in self.desk.failures:
+            if stale:
+                layout.addWidget(
+                    label(
+                        "Something before it, or the way it is made, has changed; this is out of date.", name="warning"
+                    )
+                )
+            buttons.append(QPushButton("Make again"))
+            buttons[-1].setProperty("main", "true")
+            buttons[-1].clicked.connect(lambda: self.remake.emit([node.id]))
+        if declare.fields(session.params_of(node.id)):
+            buttons.append(QPushButton("Fewer options" if self._more else "Further options"))
+            buttons[-1].clicked.connect(self._toggle_more)
+        if node.role is Role.DELIVERY:
+            buttons.append(QPushButton("Open folder"))
+            buttons[-1].clicked.connect(lambda: self.open_folder.emit(node.path))
+            buttons.append(QPushButton("Save report …"))
+            buttons[-1].clicked.connect(lambda: self.report_wanted.emit(node.id))
+        # Two beside each other have room in the narrowest panel.
+        table = QGridLayout()
+        table.setColumnStretch(2, 1)
+        for k, button in enumerate(buttons):
+            table.addWidget(button, k // 2, k % 2)
+        layout.addLayout(table)
+        if self._more:
+            self.form = ParamForm(session.params_of(node.id), session.shown_words(node.id), self._suggestions(node))
+            layout.addWidget(self.form)
+            apply = QPushButton("Change")
+            apply.clicked.connect(lambda: self._apply(node))
+            layout.addWidget(apply, alignment=Qt.AlignmentFlag.AlignLeft)
+
+    def _toggle_more(self) -> None:
+        self._more = not self._more
+        self.show_nodes(self.nodes)
+
+    def _apply(self, node: Card) -> None:
+        if self.form is None:
+            return
+        try:
+            words = declare.to_words(self.form.value())
+        except CallError:
+            return
+        shown = self.desk.session.shown_words(node.id)
+        changed = {name: text for name, text in words.items() if text != shown.get(name)}
+        if changed:
+            self.fields_changed.emit(node.id, changed)
+
+    def _add_figures(self, layout: QVBoxLayout, node: Card) -> None:
+        made = node.role is not Role.DELIVERY
+        figures = self.figures_of(node.id) if made else None
+        kind = node.kind
+        hides = kind in ("tin", "grid", "mesh", "points")
+        self.figures = FiguresPart(node.name, figure_rows(node), figures, self.palette_, node.look, hides=hides)
+        self.figures.hidden.connect(lambda words: self._hide(node, words))
+        self.figures.saved.connect(self.text_saved)
+        layout.addWidget(self.figures)
+
+    def _hide(self, node: Card, words: dict[str, str]) -> None:
+        self.worn.emit(node.id, {**node.look, **words})
+        # After the press that led here is over: the panel is made anew.
+        QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
+
+    def _add_looks(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
+        dataset = (
+            session.dataset(node.id) if node.role is not Role.DELIVERY and node.id not in self.desk.failures else None
+        )
+        if dataset is None:
+            return
+        layout.addWidget(rule())
+        surfaces = [
+            each.name for each in session.graph.cards.values() if each.kind in ("tin", "grid") and each.id != node.id
+        ]
+        self.looks = LooksPart(dataset, node.look, surfaces, made=bool(node.inputs), more=self._more_looks)
+        self.looks.worn.connect(lambda words: self._wear(node, words))
+        self.looks.shifted.connect(lambda up: self.shifted.emit(node.id, up))
+        self.looks.more_wanted.connect(self._toggle_looks)
+        layout.addWidget(self.looks)
+
+    def _wear(self, node: Card, words: dict[str, str]) -> None:
+        self.worn.emit(node.id, words)
+        if words["colour"] != node.look.get("colour"):
+            # Other rows make sense now; not while the box that was just used still tells of it.
+            QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
+
+    def _toggle_looks(self, more: bool) -> None:
+        self._more_looks = more
+        self.show_nodes(self.nodes)
+
+    def _add_readback(self, layout: QVBoxLayout, node: Card) -> None:
+        report = node.outcome.delivery if node.outcome else None
+        if not report:
+            return
+        layout.addWidget(rule())
+        layout.addWidget(label("<b>Read back from disk</b>"))
+        gap = report["vertical"]
+        if gap is not None:
+            layout.addWidget(
+                label(
+                    f"Largest difference: height {gap:.6f} {report['unit']}, plan {report['plan']:.6f} {report.get('plan_unit') or report['unit']}"
+                )
+            )
+        table = QGridLayout()
+        table.setHorizontalSpacing(8)
+        for k, check in enumerate(report["checks"]):
+            table.addWidget(
+                label("✓" if check["good"] else "≠", name="" if check["good"] else "error", wrap=False), k, 0
+            )
+            table.addWidget(label(escape(check["what"]), quiet=True), k, 1)
+            text = check["read"] if check["good"] else f"{check['sent']} → {check['read']}"
+            value = label(escape(text), wrap=len(text) > 30)
+            value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            table.addWidget(value, k, 2)
+        table.setColumnStretch(2, 1)
+        layout.addLayout(table)
+
+    def _add_findings(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
+        noticed = session.noticed([node.id])
+        if not noticed:
+            return
+        layout.addWidget(rule())
+        part = FindingsPart(noticed, self.palette_, [self.can_mend(node.id, each.finding.remedy) for each in noticed])
+        part.wanted.connect(self.finding_wanted)
+        part.mended.connect(self.finding_mended)
+        part.listed.connect(self.findings_listed)
+        layout.addWidget(part)
+
+    # -- editing
+
+    def edit_field(self, name: str) -> None:
+        """Open the editor of one field of the sentence."""
+        if len(self.nodes) != 1 or self.sentence is None:
+            return
+        node = self.desk.session.graph[self.nodes[0]]
+        field = declare.field_named(self.desk.session.params_of(node.id), name)
+        words = self.desk.session.shown_words(node.id)
+        text = words.get(name, declare.value_text(field.default))
+        settles = node.role is Role.MADE
+        asked = name in node.words if settles else None
+        own = FieldEditor(self, field, text, self._suggestions(node).get(name, []), asked=asked)
+        own.accepted.connect(lambda value: self.field_changed.emit(node.id, name, value))
+        own.left_open.connect(lambda: self.field_left_open.emit(node.id, name))
+        own.edited.connect(lambda value: self.field_edited.emit(node.id, name, value))
+        own.closed.connect(self.editing_ended)
+        self.field_editor = own
+        own.open_at(self.sentence.mapToGlobal(QPoint(0, self.sentence.height() + 4)))
+
+    def _suggestions(self, node: Card) -> dict[str, list[str]]:
+        """Return what can be chosen for parameters that name something in the data."""
+        if node.role is not Role.MADE:
+            return {}
+        inputs = [dataset for i in node.inputs if (dataset := self.desk.session.dataset(i)) is not None]
+        return catalog.conversion_named(node.operation).suggest(inputs)
+
+
+def figure_rows(node: Card) -> list[tuple[str, str]]:
+    """Return the figures of a node, ready to show."""
+    if node.outcome is None:
+        return []
+    figures: dict[str, Any] = node.figures
+    rows = [(name.capitalize(), spaced(value)) for name, value in figures.get("count", {}).items()]
+    extent = figures.get("extent") or {}
+    for name, pair in extent.items():
+        if pair:
+            rows.append((name.capitalize(), f"{pair[0]:.2f} … {pair[1]:.2f}"))
+    if "horizontal_unit" in figures:
+        units = [figures["horizontal_unit"] or "unknown", figures["vertical_unit"] or "unknown"]
+        if node.kind != "table":
+            rows.append(("Units", " / ".join(units)))
+            rows.append(("CRS", figures.get("crs") or "none (local grid)"))
+    if node.path:
+        rows.append(("File", node.path.rsplit("/", 1)[-1]))
+        size = (figures.get("file") or [figures.get("size")])[0]
+        if size:
+            rows.append(("Size", f"{size / 1e6:.1f} MB" if size >= 1e5 else f"{size / 1e3:.1f} kB"))
+    if node.outcome.when:
+        rows.append(("Made", node.outcome.when.replace("T", " ")))
+    rows.append(("Took", f"{node.outcome.seconds:.1f} s"))
+    return rows

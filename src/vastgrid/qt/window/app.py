@@ -1,0 +1,103 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import os
+import sys
+import traceback
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from vastgrid.session.session import Session
+
+NO_SCREEN = """\
+vastgrid: there is no screen here (DISPLAY is not set). To use a virtual one:
+  xvfb-run -a -s "-screen 0 1280x800x24" ./vastgrid demo
+or, to see the command line do the same work without any screen:
+  ./vastgrid --help"""
+
+
+def run(arguments: list[str]) -> int:
+    """Open the window for ``demo`` or ``open [JOB or FILES…]``; return the exit code."""
+    screen = any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"))
+    if not screen and sys.platform.startswith("linux"):
+        print(NO_SCREEN, file=sys.stderr)  # noqa: T201
+        return 2
+    from PyQt6.QtWidgets import QApplication
+
+    from vastgrid.demo import tollgarth
+    from vastgrid.qt.widgets import theme
+    from vastgrid.qt.window.main_window import MainWindow
+    from vastgrid.session.session import Session
+
+    app = QApplication(["vastgrid"])
+    app.setApplicationName("Vast Grid")
+    theme.load_fonts()
+    app.setFont(theme.font())
+    command, paths = arguments[0], [Path(word) for word in arguments[1:]]
+    jobs = [path for path in paths if (path / "job.json").exists()]
+    folder = jobs[0] if jobs else tollgarth.data_folder() / "jobs" / "Untitled"
+    ready = tollgarth.ready_job(tollgarth.demo_folder()) if command == "demo" else None
+    session, why = opened(ready or folder, tollgarth.data_folder() / "jobs")
+    if why and ready is not None:
+        ready = None
+        why += f" The demo is made anew; the damaged one is kept as {put_aside(tollgarth.demo_folder()).name}."
+    window = MainWindow(session, theme.DARK if session.settings.get("theme") == "dark" else theme.LIGHT)
+    _catch_faults(window)
+    window.show()
+    if why:
+        window.desk.tell(why)
+    if command == "demo" and ready is None:
+        window.desk.start(
+            "preparing the demo job",
+            lambda progress: tollgarth.prepare(tollgarth.demo_folder(), progress),
+            lambda job: window.desk.use_session(Session(job)),
+        )
+    elif files := [path for path in paths if path not in jobs]:
+        window.desk.bridge.post(lambda: window.parts.importing.files(files))
+    return app.exec()
+
+
+def opened(folder: Path, others: Path) -> tuple[Session, str]:
+    """Open a job; where it cannot be opened an empty one among others, so that the window comes up and can tell why.
+
+    Returns
+    -------
+    session : Session
+    why : str
+        What is to be told; empty where all is well.
+    """
+    from vastgrid.base.errors import VastGridError
+    from vastgrid.session.session import Session
+
+    try:
+        return Session(folder), ""
+    except VastGridError as error:
+        why = f"{error}. An empty job is open instead; nothing in {folder} was changed."
+    number = 1
+    while (others / f"Empty {number}").exists():
+        number += 1
+    return Session(others / f"Empty {number}"), why
+
+
+def put_aside(folder: Path) -> Path:
+    """Give a folder another name, so that nothing in it is lost; return it."""
+    number = 1
+    while (other := folder.with_name(f"{folder.name} damaged {number}")).exists():
+        number += 1
+    return folder.rename(other)
+
+
+def _catch_faults(window: object) -> None:
+    """Tell of faults in the interface instead of ending the program, which is what Qt would do."""
+
+    def told(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        text = "".join(traceback.format_exception(kind, error, trace))
+        print(text, file=sys.stderr)  # noqa: T201
+        say = getattr(window, "say", None)
+        if say is not None:
+            say("an unforeseen fault in the program itself; your job is saved")
+
+    sys.excepthook = told

@@ -1,0 +1,108 @@
+"""Checking what the job holds: two surfaces against each other, all findings, and reports."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QFileDialog, QMenu, QWidget
+
+from vastgrid.base.errors import CallError
+from vastgrid.base.files import write_text
+from vastgrid.measures.heights import surface_of
+from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.desk.inspecting import Inspecting
+from vastgrid.qt.desk.making import Making
+from vastgrid.qt.widgets import theme
+from vastgrid.session.reporting import report
+
+
+class Checking:
+    """What Check does.
+
+    Parameters
+    ----------
+    parent : QWidget
+        Above which is asked.
+    desk : Desk
+        Whose job is checked.
+    making : Making
+        Makes the answers.
+    inspecting : Inspecting
+        Has the findings.
+    palette : callable
+        Gives the theme.
+    """
+
+    def __init__(
+        self,
+        parent: QWidget,
+        desk: Desk,
+        making: Making,
+        inspecting: Inspecting,
+        palette: Callable[[], theme.Palette],
+    ) -> None:
+        self.parent, self.desk, self.making = parent, desk, making
+        self.inspecting, self.palette = inspecting, palette
+        self.dialog: QWidget | None = None
+        desk.news.connect(self._refill)
+
+    def fill_menu(self, menu: QMenu, actions: dict[str, QAction]) -> None:
+        """Put what can be checked into the Check menu."""
+        actions["compare"].setEnabled(len(self._chosen()) == 2)
+        for key in ("compare", "findings", "remake"):
+            menu.addAction(actions[key])
+
+    def _chosen(self) -> list[str]:
+        return [node for node in self.desk.selection if surface_of(self.desk.dataset(node)) is not None]
+
+    def compare_chosen(self) -> None:
+        """Compare the two chosen surfaces."""
+        surfaces = self._chosen()
+        if len(surfaces) != 2:
+            raise CallError(
+                "choose two surfaces (TIN or grid) in the lineage: click one, then the other with Ctrl held"
+            )
+        self.compare(*surfaces)
+
+    def compare(self, first: str, second: str) -> None:
+        """Measure how far the second surface lies above the first; the answer is a card."""
+        self.making.make("compare", [first, second], {})
+
+    def save_report(self, node: str) -> None:
+        """Ask for a file and write the report of everything that led to a card."""
+        session = self.desk.session
+        suggestion = Path(session.graph[node].path or session.folder.parent / session.graph[node].name)
+        name, _ = QFileDialog.getSaveFileName(
+            self.parent, "Save the report", str(suggestion.with_suffix(".report.md")), "Markdown text (*.md)"
+        )
+        if name:
+            session.refuse_output(Path(name))
+            write_text(Path(name), report(session, node))
+            self.desk.say(f"the report is in {name}")
+
+    # -- findings
+
+    def show_findings(self) -> None:
+        """Open the list of findings, or bring it to the front."""
+        # Loaded when asked for: the window opens sooner without it.
+        from vastgrid.qt.dialogs.findings_dialog import FindingsDialog
+
+        if self.dialog is None:
+            dialog = FindingsDialog(self.parent, self.inspecting, self.palette())
+            dialog.finished.connect(self._closed)
+            self.dialog = dialog
+        self._refill()
+        self.dialog.show()
+        self.dialog.raise_()
+
+    def _refill(self) -> None:
+        fill = getattr(self.dialog, "fill", None)
+        if fill is not None:
+            fill()
+
+    def _closed(self) -> None:
+        if self.dialog is not None:
+            self.dialog.deleteLater()
+        self.dialog = None

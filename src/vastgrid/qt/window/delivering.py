@@ -1,0 +1,70 @@
+"""Delivering: which formats can hold what is chosen, and the dialog that writes it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtWidgets import QMenu, QWidget
+
+from vastgrid import catalog
+from vastgrid.job.lineage import Role
+from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.desk.making import Making
+from vastgrid.qt.dialogs.deliver_dialog import DeliverDialog
+from vastgrid.qt.widgets import glyphs, theme
+from vastgrid.qt.widgets.buttons import entry
+
+
+class Delivering:
+    """What the window's Deliver does.
+
+    Parameters
+    ----------
+    parent : QWidget
+        Above which is asked.
+    desk : Desk
+        Whose job it is.
+    making : Making
+        Runs the delivery.
+    palette : callable
+        Gives the theme.
+    """
+
+    def __init__(self, parent: QWidget, desk: Desk, making: Making, palette: Callable[[], theme.Palette]) -> None:
+        self.parent, self.desk, self.making, self.palette = parent, desk, making, palette
+
+    def fill_menu(self, menu: QMenu) -> None:
+        nodes = self.desk.selection
+        kinds = [type(d) for node in nodes if (d := self.desk.session.dataset(node)) is not None]
+        able = [
+            each
+            for each in catalog.FORMATS
+            if each.write is not None and (not kinds or any(issubclass(kind, each.carries.kinds) for kind in kinds))
+        ]
+        for each in able:
+            run = partial(self.desk.guarded, partial(self.deliver, each.id))
+            entry(menu, f"{each.title} file …", run, glyphs.icon("delivery", self.palette().action))
+        if not able:
+            entry(menu, "No format can hold these")
+
+    def deliver(self, operation: str) -> None:
+        """Ask what goes out and where, write it, read it back."""
+        self.dialog(operation).exec()
+
+    def dialog(self, operation: str) -> DeliverDialog:
+        """Return the dialog for a delivery; accepting it writes the file."""
+        chosen = [node for node in self.desk.selection if self.desk.session.graph[node].role is not Role.DELIVERY]
+        folder = self.desk.session.deliver_folder
+        dialog = DeliverDialog(self.parent, self.desk.session, chosen, folder, operation)
+
+        def accepted() -> None:
+            target = dialog.target()
+            self.desk.session.settings["deliver_folder"] = str(target.parent)
+            node = self.desk.session.plan_delivery(
+                dialog.format.id, dialog.nodes(), dialog.words(), target, dialog.chosen_units()
+            )
+            self.making.run_new(node, f"writing {target.name}", f"deliver {target.name}")
+
+        dialog.accepted.connect(lambda: self.desk.guarded(accepted))
+        return dialog

@@ -1,0 +1,77 @@
+"""The line at the head of the window: the job, what can be done, the finder, units and reference system."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QWidget
+
+from vastgrid.qt.widgets.buttons import flat_button, menu_button
+from vastgrid.session.session import Session
+
+UNITS_TIP = "Unit of plan · unit of heights · coordinate reference system"
+# A reference system's name may be longer than the window is wide.
+ROOM_FOR_UNITS = 220
+JOB_MENU = ("new", "open", "copy", None, "undo", "redo", "remove", None, "fit", "only", "theme", None, "quit")
+
+
+class Header(QWidget):
+    """What the window's job is called and what can be done with it.
+
+    Parameters
+    ----------
+    actions : dict
+        What can be done, by name.
+    menus : dict
+        What fills the menus Make, Check and Deliver.
+    finder : QWidget
+        The field in which anything is found.
+    """
+
+    def __init__(self, actions: dict[str, QAction], menus: dict[str, Callable[[QMenu], None]], finder: QWidget) -> None:
+        super().__init__()
+        self.setObjectName("header")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(10, 6, 14, 6)
+
+        def fill_job_menu(menu: QMenu) -> None:
+            for key in JOB_MENU:
+                if key is None:
+                    menu.addSeparator()
+                else:
+                    menu.addAction(actions[key])
+
+        self.job = menu_button("", fill_job_menu)
+        # Of the button alone: its menu is a child and would inherit it.
+        self.job.setStyleSheet("QToolButton { font-size: 12pt; font-weight: 600; }")
+        row.addWidget(self.job)
+        row.addSpacing(12)
+        row.addWidget(flat_button("Import", actions["import"].trigger))
+        self.menus = {name.lower(): menu_button(name, fill) for name, fill in menus.items()}
+        for button in self.menus.values():
+            row.addWidget(button)
+        row.addStretch()
+        for key, sign in (("undo", "↶"), ("redo", "↷")):
+            button = flat_button(sign)
+            button.setDefaultAction(actions[key])
+            button.setText(sign)
+            button.setAccessibleName(key)
+            actions[key].setIconText(sign)
+            row.addWidget(button)
+        row.addWidget(finder)
+        row.addSpacing(8)
+        self.units = QLabel()
+        self.units.setObjectName("quiet")
+        self.units.setToolTip(UNITS_TIP)
+        row.addWidget(self.units)
+
+    def show_job(self, session: Session) -> None:
+        """Show the job's name, units and reference system."""
+        self.job.setText(session.name + "  ▾")
+        text = session.units_text()
+        room = self.units.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, ROOM_FOR_UNITS)
+        self.units.setText(room)
+        self.units.setToolTip(f"{text}\n{UNITS_TIP}" if room != text else UNITS_TIP)

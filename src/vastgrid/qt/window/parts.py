@@ -1,0 +1,133 @@
+"""The parts of a window, put together: the desk, what is done on it, and the views."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QFileDialog, QWidget
+
+from vastgrid.base.errors import CallError
+from vastgrid.base.files import write_text
+from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.desk.dressing import Dressing
+from vastgrid.qt.desk.figuring import Figuring
+from vastgrid.qt.desk.inspecting import Inspecting
+from vastgrid.qt.desk.making import Making
+from vastgrid.qt.desk.ordering import Ordering
+from vastgrid.qt.desk.sourcing import Sourcing
+from vastgrid.qt.dialogs.go_dialog import GoDialog
+from vastgrid.qt.views.measuring import Measuring
+from vastgrid.qt.views.views import Views
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.checking import Checking
+from vastgrid.qt.window.delivering import Delivering
+from vastgrid.qt.window.importing import Importing
+from vastgrid.qt.window.interval import Interval
+from vastgrid.qt.window.make_menu import MakeMenu
+from vastgrid.qt.window.picturing import Picturing
+from vastgrid.session.session import Session
+
+
+class Parts:
+    """Everything a window holds that is not its own frame.
+
+    Parameters
+    ----------
+    window : QWidget
+        Above which dialogs open.
+    session : Session
+        The open job.
+    palette : callable
+        Gives the theme.
+    """
+
+    views: Views
+    measuring: Measuring
+    make_menu: MakeMenu
+    interval: Interval
+    picturing: Picturing
+
+    def __init__(self, window: QWidget, session: Session, palette: Callable[[], theme.Palette]) -> None:
+        self.window, self.palette = window, palette
+        self.desk = Desk(session)
+        self.making = Making(self.desk)
+        self.sourcing = Sourcing(self.desk, self.making)
+        self.inspecting = Inspecting(self.desk, self.making)
+        self.dressing = Dressing(self.desk)
+        self.figuring = Figuring(self.desk)
+        self.ordering = Ordering(self.desk)
+        self.importing = Importing(window, self.desk)
+        self.delivering = Delivering(window, self.desk, self.making, palette)
+        self.checking = Checking(window, self.desk, self.making, self.inspecting, palette)
+
+    def build_views(self, actions: dict[str, QAction]) -> None:
+        """Make the views and what works on them; their rows offer actions."""
+        self.views = Views(self.desk, self.dressing, actions, self.palette())
+        plan = self.views.plan
+        self.measuring = Measuring(self.desk, plan)
+        self.make_menu = MakeMenu(self.window, self.desk, self.making, plan, self.palette)
+        self.interval = Interval(self.window, self.desk, self.measuring)
+        self.picturing = Picturing(self.views, self.desk)
+
+    # -- what asks for a place or a file first
+
+    def ask_place(self) -> None:
+        """Ask for coordinates and go there."""
+        view = self.views.plan.view
+        dialog = GoDialog(self.window, f"{view.east:.3f} {view.north:.3f}")
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.accepted.connect(lambda: self.desk.guarded(lambda: self.views.go_to(*dialog.place())))
+        dialog.open()
+
+    def ask_replacement(self, _node: str, source: str) -> None:
+        """Ask for the file that replaces a source's."""
+        own = self.desk.session.graph[source]
+        name, _ = QFileDialog.getOpenFileName(self.window, f"Replace {own.name} by", str(Path(own.path).parent))
+        if name:
+            self.sourcing.replace(source, Path(name))
+
+    def save_text(self, path: Path, text: str) -> None:
+        """Write text to a file that the user chose."""
+        self.desk.session.refuse_output(path)
+        write_text(path, text)
+        self.desk.say(f"{path.name} is written")
+
+    # -- jobs
+
+    def new_job(self) -> None:
+        """Begin an empty job in a new folder."""
+        parent = self.desk.session.folder.parent
+        name, _ = QFileDialog.getSaveFileName(self.window, "New job: name of its folder", str(parent / "New job"))
+        if name:
+            self.desk.use_session(Session(Path(name)))
+            self.desk.session.save()
+            self.desk.session.keeper.flush()
+
+    def open_job(self) -> None:
+        """Open a job's folder."""
+        parent = self.desk.session.folder.parent
+        name = QFileDialog.getExistingDirectory(self.window, "Open a job: its folder", str(parent))
+        if name:
+            if not (Path(name) / "job.json").exists():
+                raise CallError(f"there is no job in {name}")
+            self.desk.use_session(Session(Path(name)))
+
+    def save_copy(self) -> None:
+        """Copy the job to another folder."""
+        suggestion = str(self.desk.session.folder) + " copy"
+        name, _ = QFileDialog.getSaveFileName(self.window, "Save a copy: name of its folder", suggestion)
+        if name:
+            self.desk.session.save_copy(Path(name))
+            self.desk.say(f"copied to {name}")
+
+    def close(self) -> None:
+        """End all work."""
+        self.ordering.close()
+        self.inspecting.close()
+        self.figuring.close()
+        self.views.sectioning.close_runner()
+        self.views.close_painters()
+        self.desk.close()
