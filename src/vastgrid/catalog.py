@@ -34,6 +34,7 @@ from vastgrid.convert import (
 )
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import of_kind
 from vastgrid.declarations.check import Check
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.declarations.fileformat import Format
@@ -221,7 +222,8 @@ def targets(datasets: Sequence[Dataset]) -> tuple[Conversion, ...]:
 
 
 def _what(dataset: Dataset) -> str:
-    return f"grid of {dataset.holds()}" if isinstance(dataset, Grid) and not dataset.has_heights else dataset.title
+    grids = [f"grid of {grid.holds()}" for grid in of_kind([dataset], Grid) if not grid.has_heights]
+    return grids[0] if grids else dataset.title
 
 
 def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str) -> tuple[Conversion, ...]:

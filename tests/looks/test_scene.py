@@ -188,7 +188,7 @@ def test_lines_without_heights_lie_on_the_ground(ground):
     none = np.array([(E0 + 20, N0 + 100, np.nan), (E0 + 180, N0 + 100, np.nan)])
     solid = np.array([(E0 + 20, N0 + 60, 130.0), (E0 + 180, N0 + 60, 130.0)])
     work = dressed(from_lines("l", METRIC, [flat, none, solid], ["A", "B", "C"]))
-    xyz, offsets = laid(work, [dressed(ground)])
+    xyz, offsets = laid(work.dataset, work, [dressed(ground)])
     for k in (0, 1):
         own = xyz[offsets[k] : offsets[k + 1]]
         assert len(own) > 50

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import os
+import shutil
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
@@ -106,6 +107,56 @@ def beside(target: Path) -> Iterator[tuple[Path, Callable[[Path], None]]]:
         for leftover in (temporary, temporary.with_name(temporary.name + ".aux.xml")):
             leftover.unlink(missing_ok=True)
         _unfinished.discard(temporary)
+
+
+@contextmanager
+def staged(target: Path) -> Iterator[tuple[Path, Callable[[Sequence[str]], None]]]:
+    """Yield an empty folder beside `target`, and a function that moves files in it beside `target`, all or none.
+
+    What was not moved is removed at the end; what the files would replace stays as it was on any fault.
+
+    Raises
+    ------
+    WriteError
+        If the system refuses, with the reason in words.
+    """
+    parent = Path(os.path.realpath(target)).parent
+    try:
+        folder = Path(tempfile.mkdtemp(prefix=f".{target.stem[:40]}-", dir=parent))
+    except OSError as error:
+        raise WriteError(f"{target} was not written: {_why(error)}") from error
+
+    def place(names: Sequence[str]) -> None:
+        aside: list[tuple[Path, Path]] = []
+        moved: list[Path] = []
+        try:
+            for name in names:
+                with (folder / name).open("rb") as whole:
+                    os.fsync(whole.fileno())
+                (folder / name).chmod(0o666 & ~_umask())
+            for k, name in enumerate(names):
+                end = parent / name
+                if end.is_dir():
+                    raise IsADirectoryError(errno.EISDIR, "it is a folder")
+                if end.exists():
+                    aside.append((folder / f"before {k}", end))
+                    end.replace(aside[-1][0])
+                (folder / name).replace(end)
+                moved.append(end)
+        except OSError:
+            for end in moved:
+                end.unlink(missing_ok=True)
+            for kept, end in aside:
+                kept.replace(end)
+            raise
+        written.extend(moved)
+
+    try:
+        yield folder, place
+    except OSError as error:
+        raise WriteError(f"{target} was not written: {_why(error)}. What was there before is untouched.") from error
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 def same_file(one: Path, other: Path) -> bool:

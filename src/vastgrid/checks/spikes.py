@@ -16,6 +16,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.frame import ratio_of
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
@@ -141,8 +142,9 @@ def _nearest(xyz: Floats, progress: Progress) -> tuple[Floats, Floats, Floats]:
 
 def _told(data: Dataset, place: NDArray[np.float64], number: int, beyond: float, up: bool, run_: float) -> Finding:
     name = ""
-    if isinstance(data, PointSet) and "point" in data.attributes:
-        name = f" (point {point_name(data, number)})"
+    for points in of_kind([data], PointSet):
+        if "point" in points.attributes:
+            name = f" (point {point_name(points, number)})"
     what, side = ("spike", "above the highest") if up else ("pit", "below the lowest")
     text = (
         f"A {what}{name}: height {with_unit(float(place[2]), data.frame.vertical, 3)} stands {with_unit(beyond, data.frame.vertical)} "

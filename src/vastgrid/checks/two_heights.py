@@ -12,6 +12,7 @@ from vastgrid.base.findings import Finding, Remedy, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
@@ -45,7 +46,8 @@ class Params:
 
 def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
     """Return places with several heights, the farthest apart first."""
-    xyz = data.source_points if isinstance(data, Tin) else data.xyz
+    xyz = getattr(data, "source_points", None)
+    xyz = data.coordinates() if xyz is None else xyz
     if len(xyz) > LARGEST:
         return []
     xyz = np.asarray(xyz[np.isfinite(xyz).all(axis=1)]) if len(xyz) else xyz
@@ -75,17 +77,18 @@ def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progres
 
 def _scanned(data: PointSet | Tin) -> bool:
     """Return whether points came from a scanner, which sees walls and what hangs over the ground."""
-    return isinstance(data, PointSet) and any(name in data.attributes for name in ("intensity", "return_number"))
+    return any(name in getattr(data, "attributes", ()) for name in ("intensity", "return_number"))
 
 
 def _told(data: PointSet | Tin, xyz: np.ndarray, own: np.ndarray, first: int, low: float, high: float) -> Finding:
     unit = data.frame.vertical
     who = ""
-    if isinstance(data, PointSet) and "point" in data.attributes and len(data.xyz) == len(xyz) and len(own):
-        who = f" (points {', '.join(point_name(data, int(k)) for k in own[:4])})"
+    for points in of_kind([data], PointSet):
+        if "point" in points.attributes and len(points.xyz) == len(xyz) and len(own):
+            who = f" (points {', '.join(point_name(points, int(k)) for k in own[:4])})"
     text = f"One place has two heights{who}: {with_unit(low, unit, 3)} and {with_unit(high, unit, 3)}, {with_unit(high - low, unit, 3)} apart."
     remedy = None
-    if isinstance(data, Tin):
+    if data.kind == Tin.kind:
         remedy = Remedy("words", "Let the last one given count", {"heights": "last"})
     return Finding(CHECK.id, text, at=(float(xyz[first, 0]), float(xyz[first, 1])), remedy=remedy)
 

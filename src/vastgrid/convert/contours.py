@@ -22,6 +22,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import isolines, undoubled
 from vastgrid.measures.difference import difference
+from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
 from vastgrid.shaping.surfaces import contour_tin
 
@@ -216,5 +217,6 @@ CONVERSION = Conversion(
     effort=effort,
     name=_name,
     preview=preview,
+    reach=lambda inputs, params: element(inputs[0]),
     automatic=4,
 )

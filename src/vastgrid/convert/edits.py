@@ -10,7 +10,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
-from vastgrid.shaping.edits import EditLog, edited
+from vastgrid.shaping.edits import EditLog, edited, near
 
 
 @dataclass(frozen=True)
@@ -41,5 +41,6 @@ CONVERSION = Conversion(
     template="{surface} with {log}.",
     run=run,
     name=lambda inputs, params: f"{inputs[0].name}, edited",
+    reach=lambda inputs, params: near(inputs[0]),
     resumes="log",
 )

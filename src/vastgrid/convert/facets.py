@@ -12,6 +12,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.measures.difference import difference
+from vastgrid.measures.reach import element
 from vastgrid.shaping.surfaces import grid_tin
 
 
@@ -52,5 +53,6 @@ CONVERSION = Conversion(
     run=run,
     estimate=_estimate,
     name=lambda inputs, params: "Ground",
+    reach=lambda inputs, params: element(inputs[0]),
     automatic=2,
 )

@@ -18,6 +18,7 @@ from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.raster import raster_heights
 from vastgrid.measures.difference import difference
+from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
 
 MOST_CELLS = 400_000_000
@@ -114,5 +115,6 @@ CONVERSION = Conversion(
     settle=settle,
     estimate=_estimate,
     name=_name,
+    reach=lambda inputs, params: element(inputs[0]),
     automatic=3,
 )

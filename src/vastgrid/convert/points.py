@@ -47,5 +47,6 @@ CONVERSION = Conversion(
     template="Points at every vertex of {inputs}.",
     run=run,
     name=lambda inputs, params: "Points",
+    reach=lambda inputs, params: 0.0,
     automatic=5,
 )

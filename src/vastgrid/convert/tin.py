@@ -18,7 +18,8 @@ from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, is_geographic
-from vastgrid.data.linework import BOUNDARY, BOUNDARY_ROLES, Contours, Linework
+from vastgrid.data.line_roles import BOUNDARY, BOUNDARY_ROLES, ISLAND, OUTER, VOID
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.loss import Loss
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
@@ -90,9 +91,9 @@ def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
     return dataclasses.replace(
         params,
         same_place=params.same_place or _usual_place(inputs[0].frame),
-        boundary=params.boundary or own["outer"],
-        voids=params.voids or own["void"],
-        islands=params.islands or own["island"],
+        boundary=params.boundary or own[OUTER],
+        voids=params.voids or own[VOID],
+        islands=params.islands or own[ISLAND],
     )
 
 
@@ -145,9 +146,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     if params.max_edge is not None:
         plan = unit_word(frame.horizontal)
         tin = _without_long_edges(tin, params.max_edge.in_unit(frame.horizontal, "max_edge"), findings, plan)
-    area = limits_area(
-        limits.of("outer"), limits.of("void"), limits.of("island"), tin.vertices, findings, frame.horizontal
-    )
+    area = limits_area(limits.of(OUTER), limits.of(VOID), limits.of(ISLAND), tin.vertices, findings, frame.horizontal)
     if area is not None:
         progress.report(0.75, "cutting to the limits")
         tin = cut_to(tin, area)
@@ -248,8 +247,8 @@ def _sorted_lines(
     layers: list[str] = []
     asked = dict(zip(BOUNDARY_ROLES, (params.boundary, params.voids, params.islands), strict=True))
     for each in inputs:
-        work = each.as_lines() if isinstance(each, Contours) else each
-        if not isinstance(work, Linework):
+        work = each.as_lines()
+        if work is None:
             continue
         layers += work.layers
         chosen = np.array([_matches(name, params.breaklines) for name in work.layers])

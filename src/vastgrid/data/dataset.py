@@ -130,6 +130,10 @@ class Dataset(ABC):
     def coordinates(self) -> Floats:
         """Return every coordinate triple, (n, 3) float64."""
 
+    def as_lines(self) -> Any:
+        """Return it as 3D lines on layers, where it is lines of some kind; None otherwise."""
+        return None
+
     def courses(self) -> tuple[Floats, NDArray[np.int64]] | None:
         """Return it as courses in plan, where it has some: places (n, 2), and where each course begins, (k + 1,)."""
         return None

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import TypeVar
 
 from vastgrid.base.findings import count
 from vastgrid.base.words import spaced
@@ -32,6 +34,10 @@ class KindOfData:
         Where it usually lies among what is drawn, the lowest first.
     drawn : bool
         Whether the views can show it.
+    covers : bool
+        Whether it covers ground: faces or cells.
+    lines : bool
+        Whether it is drawn as lines.
     ground : bool
         Whether it is ground, for the columns of the lineage.
     """
@@ -41,6 +47,8 @@ class KindOfData:
     word: str = ""
     rank: int = 3
     drawn: bool = True
+    covers: bool = False
+    lines: bool = False
     ground: bool = False
 
     @property
@@ -65,16 +73,42 @@ _SINGULAR = {
 }
 KINDS: tuple[KindOfData, ...] = (
     KindOfData(PointSet, "points", rank=2),
-    KindOfData(Linework, "lines"),
-    KindOfData(Contours, "lines", "contours"),
-    KindOfData(Tin, "triangles", "TIN", rank=1, ground=True),
-    KindOfData(Grid, "rows", "grid", rank=0),
-    KindOfData(Mesh, "triangles", "mesh", rank=1),
-    KindOfData(Survey, "records", "survey"),
+    KindOfData(Linework, "lines", lines=True),
+    KindOfData(Contours, "lines", "contours", lines=True),
+    KindOfData(Tin, "triangles", "TIN", rank=1, ground=True, covers=True),
+    KindOfData(Grid, "rows", "grid", rank=0, covers=True),
+    KindOfData(Mesh, "triangles", "mesh", rank=1, covers=True),
+    KindOfData(Survey, "records", "survey", lines=True),
     KindOfData(Table, "entries", "table", drawn=False),
 )
 KIND_CLASSES: dict[str, type[Dataset]] = {each.id: each.type for each in KINDS}
 _BY_ID = {each.id: each for each in KINDS}
+
+
+_Some = TypeVar("_Some", bound=Dataset)
+
+
+def kind_of(dataset: Dataset) -> KindOfData:
+    """Return what is said of a dataset's kind."""
+    return _BY_ID[dataset.kind]
+
+
+def narrowed(dataset: Dataset, kind: type[_Some]) -> _Some:
+    """Return a dataset that is known to be of a kind.
+
+    Raises
+    ------
+    TypeError
+        If it is of another.
+    """
+    if not isinstance(dataset, kind):
+        raise TypeError(f"{dataset.title} where {kind.title} was expected")
+    return dataset
+
+
+def of_kind(datasets: Iterable[Dataset], kind: type[_Some]) -> list[_Some]:
+    """Return the datasets of a kind."""
+    return [each for each in datasets if isinstance(each, kind)]
 
 
 def kind_named(name: str) -> KindOfData | None:

@@ -14,10 +14,6 @@ from numpy.typing import NDArray
 from vastgrid.data.dataset import Dataset, Flags, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
 
-# The attribute in which lines say which boundary they are by their source's word; empty for those that are none.
-BOUNDARY = "boundary"
-BOUNDARY_ROLES = ("outer", "void", "island")
-
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Linework(Dataset):
@@ -80,6 +76,10 @@ class Linework(Dataset):
     def closed(self) -> Flags:
         """Return which lines end where they began, (k,) bool."""
         return closed_lines(self.vertices[:, :2], self.offsets)
+
+    def as_lines(self) -> Linework:
+        """Return the lines themselves."""
+        return self
 
     def without_heights(self) -> Flags:
         """Return which lines have no height at any vertex, (k,) bool."""

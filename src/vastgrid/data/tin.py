@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from vastgrid.data.dataset import Dataset, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
+from vastgrid.data.line_roles import OUTER
 from vastgrid.kernels.topology import neighbours_of, plan_areas
 
 
@@ -66,7 +67,7 @@ class Tin(Dataset):
         if len(self.limit) and not self.limit_roles:
             # Kept by an earlier version, which knew one boundary.
             object.__setattr__(self, "limit_offsets", np.array([0, len(self.limit)], np.int64))
-            object.__setattr__(self, "limit_roles", ("outer",))
+            object.__setattr__(self, "limit_roles", (OUTER,))
         neighbours = neighbours_of(self.triangles) if self.neighbours is None else self.neighbours
         object.__setattr__(self, "neighbours", frozen(neighbours, np.int32, (len(self.triangles), 3), "neighbours"))
         flags = np.zeros((len(self.triangles), 3), np.bool_) if self.constrained is None else self.constrained
@@ -85,11 +86,6 @@ class Tin(Dataset):
     def coordinates(self) -> Floats:
         """Return the vertices."""
         return self.vertices
-
-    def courses(self) -> tuple[Floats, NDArray[np.int64]]:
-        """Return its edges in plan."""
-        pairs = edges(self)
-        return self.vertices[pairs.ravel(), :2], np.arange(0, 2 * len(pairs) + 1, 2, dtype=np.int64)
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the TIN scaled into another frame, source data included."""

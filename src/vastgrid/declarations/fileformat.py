@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import singledispatch
 from pathlib import Path
 from typing import Any, Literal
 
@@ -89,6 +90,14 @@ class ReadResult:
     unbuilt: tuple[tuple[str, tuple[int, ...]], ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class PlannedFile:
+    """One file of a set: its name, and the datasets that go into it."""
+
+    name: str
+    datasets: tuple[Dataset, ...]
+
+
 Read = Callable[[Path, Any, Progress], ReadResult]
 Write = Callable[[Sequence[Dataset], Path, Any, Progress], None]
 
@@ -121,6 +130,11 @@ class Format:
         Path and reading options → the words that read it with easting and northing taken for each other.
     weigh : callable
         Dataset → about how many bytes it takes in a file.
+    plan : callable or None
+        Datasets, stem of the name that was asked for, write options → the files that are written; None for one file of
+        that name. A set is checked file by file, and comes into being as a whole or not at all.
+    editor : str
+        Which editor of its reading options the import window has, beside the form; empty for none.
     usual : int
         Of the formats that can hold what goes out, the one with the largest is proposed.
     """
@@ -139,6 +153,8 @@ class Format:
     suggest: Callable[[Path], dict[str, list[str]]] | None = None
     turned: Callable[[Path, Any], dict[str, str]] | None = None
     weigh: Callable[[Dataset], float] = lambda dataset: 0.0
+    plan: Callable[[Sequence[Dataset], str, Any], tuple[PlannedFile, ...]] | None = None
+    editor: str = ""
     usual: int = 0
 
     def carries_with(self, params: Any) -> Carries:
@@ -173,25 +189,58 @@ def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
         found.append(note("units-not-carried", "The file cannot say its units; tell the receiver: " + frame.describe()))
     if carries.units == "plan" and frame.vertical:
         found.append(note("units-not-carried", f"The file cannot say that heights are in {frame.vertical.title}."))
-    if isinstance(dataset, Grid) and not dataset.has_heights and not carries.quantity:
-        text = f"The file cannot say that it holds {dataset.holds()}; a receiver will take its values for heights."
-        found.append(Finding("quantity-not-carried", text))
-    if isinstance(dataset, PointSet) and carries.attributes is not True:
-        held = carries.attributes or ()
-        names = ", ".join(name for name in dataset.attributes if name not in held)
-        if names:
-            what = "coordinates only" if not held else f"coordinates, {', '.join(held)}"
-            found.append(Finding("attributes-not-carried", f"The file holds {what}; left out: {names}."))
-    if isinstance(dataset, Tin) and len(dataset.break_vertices) and not carries.breaklines:
-        found.append(note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."))
-    if isinstance(dataset, Survey) and (gone := sorted(set(dataset.roles) - set(carries.roles))):
-        number = sum(role in gone for role in dataset.roles)
-        text = f"The file cannot hold every kind of record; {number} left out: {', '.join(gone)}."
-        found.append(Finding("records-not-carried", text))
-    if carries.units == "one" and frame.horizontal and frame.vertical is None:
-        text = (
-            f"The unit of the heights of {dataset.name} is unknown. The file has one unit for everything, so a "
-            f"receiver will read them as {frame.horizontal.title}; if they are not, say so with --from-vertical-units."
-        )
-        found.append(Finding("vertical-unit-unknown", text, Severity.WARNING))
-    return tuple(found)
+    return (*found, *_own_losses(dataset, carries), *_unsaid_heights(dataset, carries))
+
+
+@singledispatch
+def _own_losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
+    """Return what a file will not hold of what only this kind of data has."""
+    return ()
+
+
+@_own_losses.register
+def _of_grid(grid: Grid, carries: Carries) -> tuple[Finding, ...]:
+    if grid.has_heights or carries.quantity:
+        return ()
+    text = f"The file cannot say that it holds {grid.holds()}; a receiver will take its values for heights."
+    return (Finding("quantity-not-carried", text),)
+
+
+@_own_losses.register
+def _of_points(points: PointSet, carries: Carries) -> tuple[Finding, ...]:
+    if carries.attributes is True:
+        return ()
+    held = carries.attributes or ()
+    names = ", ".join(name for name in points.attributes if name not in held)
+    if not names:
+        return ()
+    what = "coordinates only" if not held else f"coordinates, {', '.join(held)}"
+    return (Finding("attributes-not-carried", f"The file holds {what}; left out: {names}."),)
+
+
+@_own_losses.register
+def _of_tin(tin: Tin, carries: Carries) -> tuple[Finding, ...]:
+    if carries.breaklines or not len(tin.break_vertices):
+        return ()
+    return (note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."),)
+
+
+@_own_losses.register
+def _of_survey(survey: Survey, carries: Carries) -> tuple[Finding, ...]:
+    gone = sorted(set(survey.roles) - set(carries.roles))
+    if not gone:
+        return ()
+    number = sum(role in gone for role in survey.roles)
+    text = f"The file cannot hold every kind of record; {number} left out: {', '.join(gone)}."
+    return (Finding("records-not-carried", text),)
+
+
+def _unsaid_heights(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
+    frame = dataset.frame
+    if carries.units != "one" or not frame.horizontal or frame.vertical is not None:
+        return ()
+    text = (
+        f"The unit of the heights of {dataset.name} is unknown. The file has one unit for everything, so a "
+        f"receiver will read them as {frame.horizontal.title}; if they are not, say so with --from-vertical-units."
+    )
+    return (Finding("vertical-unit-unknown", text, Severity.WARNING),)

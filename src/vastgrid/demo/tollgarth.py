@@ -17,6 +17,7 @@ from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame, local_crs
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, Survey, survey_of
@@ -138,8 +139,7 @@ def _write_design(path: Path) -> None:
     kerb = np.array([(300.0, 160.0, 216.4), (340.0, 175.0, 217.2), (390.0, 180.0, 218.0)]) + np.array((*ORIGIN, 0.0))
     lines = from_lines("kerb", points.frame, [kerb], ["KERB"])
     made = catalog.conversion_named("tin")
-    tin = made.run([points, lines], made.params(), Silent()).dataset
-    assert isinstance(tin, Tin)
+    tin = narrowed(made.run([points, lines], made.params(), Silent()).dataset, Tin)
     vertices = tin.vertices.copy()
     near = np.hypot(vertices[:, 0] - ORIGIN[0] - 300.0, vertices[:, 1] - ORIGIN[1] - 160.0) < 12.0
     vertices[near, 2] -= 0.15

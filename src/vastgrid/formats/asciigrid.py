@@ -17,6 +17,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
 from vastgrid.families.rasterfile import BandParams, Holds, read_band
 from vastgrid.kernels.textrows import RowTemplate
@@ -143,8 +144,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: AsciiWriteParams, pro
     DataError
         If the cells are not square, which the format cannot say.
     """
-    grid = datasets[0]
-    assert isinstance(grid, Grid)
+    grid = narrowed(datasets[0], Grid)
     if abs(grid.dx / grid.dy - 1.0) > 1e-9:
         raise DataError(f"an ASCII grid needs square cells; those of {grid.name} are {grid.dx:g} × {grid.dy:g}")
     south = grid.north - grid.rows * grid.dy

@@ -15,6 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import local_crs
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.families.rasterfile import BandParams, peeked, read_band
 from vastgrid.params.declare import Param
@@ -52,8 +53,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, prog
     import rasterio  # here, not above: it takes a third of the time that the command line has to start
     from rasterio.enums import Resampling
 
-    grid = datasets[0]
-    assert isinstance(grid, Grid)
+    grid = narrowed(datasets[0], Grid)
     frame = grid.frame
     crs = frame.crs or (local_crs(frame.horizontal) if frame.horizontal else None)
     lowest = float(np.nanmin(grid.heights))

@@ -20,6 +20,7 @@ from vastgrid.base.strangers import parse_xml
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
@@ -136,8 +137,7 @@ def read(path: Path, params: GpxReadParams, progress: Progress) -> ReadResult:
 
 def write(datasets: Sequence[Dataset], path: Path, params: object, progress: Progress) -> None:
     """Write points as waypoints; they are in degrees, as the delivery has seen to."""
-    points = datasets[0]
-    assert isinstance(points, PointSet)
+    points = narrowed(datasets[0], PointSet)
     names = points.attributes.get("point")
     with path.open("wb") as file:
         file.write(b'<?xml version="1.0" encoding="UTF-8"?>\n')

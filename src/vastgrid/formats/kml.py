@@ -20,6 +20,7 @@ from vastgrid.base.strangers import member_names, parse_xml, read_member
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
@@ -198,8 +199,7 @@ def _bytes(path: Path) -> bytes:
 
 def write(datasets: Sequence[Dataset], path: Path, params: object, progress: Progress) -> None:
     """Write points as placemarks; they are in degrees, as the delivery has seen to."""
-    points = datasets[0]
-    assert isinstance(points, PointSet)
+    points = narrowed(datasets[0], PointSet)
     names = points.attributes.get("point")
     known = names.tolist() if names is not None else [b""] * len(points.xyz)
     with path.open("wb") as file:

@@ -14,6 +14,7 @@ from vastgrid.data.classes import class_counts, class_name
 from vastgrid.data.dataset import Dataset, Floats, frozen
 from vastgrid.data.frame import ratio_of
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
@@ -158,9 +159,9 @@ def surface_scale(own: Dressed, low: float, high: float) -> Scale:
     if look.colour is SurfaceColour.PLAIN:
         colour = own_colour(own)
         return Scale(own.dataset.name, np.array([colour, colour]), entries=((own.dataset.name, colour),))
-    if isinstance(own.dataset, Grid) and not own.dataset.has_heights:
+    if not own.dataset.has_heights:
         ends = own.dataset.extent().elevation or (0.0, 1.0)
-        title = own.dataset.holds()
+        title = narrowed(own.dataset, Grid).holds()
         return Scale(title[0].upper() + title[1:], ramps.strength(), *ends)
     return elevation_scale(low, high, unit)
 
@@ -221,9 +222,8 @@ def vertex_sources(own: Dressed) -> NDArray[np.int32]:
 
 def point_scale(own: Dressed, low: float, high: float) -> Scale:
     """Return what points' colours stand for."""
-    look, points = own.look, own.dataset
+    look, points = own.look, narrowed(own.dataset, PointSet)
     assert isinstance(look, PointLook)
-    assert isinstance(points, PointSet)
     if look.colour is PointColour.CLASS and "classification" in points.attributes:
         codes = own.kept("codes", lambda: class_counts(points)[0].tolist())
         table = ramps.classes()
@@ -258,8 +258,7 @@ def point_colours(own: Dressed, rows: Any, xyz: Floats, scale: Scale) -> Colours
     xyz : (m, 3) float64
         Their coordinates.
     """
-    look, points = own.look, own.dataset
-    assert isinstance(points, PointSet)
+    look, points = own.look, narrowed(own.dataset, PointSet)
     if look.colour is PointColour.CLASS and "classification" in points.attributes:
         return np.asarray(scale.colours[points.attributes["classification"][rows].astype(np.uint8)])
     if look.colour is PointColour.INTENSITY and "intensity" in points.attributes:
@@ -287,8 +286,7 @@ def by_height(own: Dressed) -> bool:
 
 def shown_points(own: Dressed, rows: Any, xyz: Floats) -> NDArray[np.bool_] | None:
     """Return which of some points are of no hidden class or height; None where all are."""
-    look, points = own.look, own.dataset
-    assert isinstance(points, PointSet)
+    look, points = own.look, narrowed(own.dataset, PointSet)
     keep: NDArray[np.bool_] | None = None
     if look.hidden and "classification" in points.attributes:
         keep = ~hidden_classes(look)[points.attributes["classification"][rows].astype(np.uint8)]

@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
+from functools import singledispatch
 from typing import Annotated, Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import kind_named
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
@@ -147,13 +149,13 @@ class ContourLook:
 Look = SurfaceLook | PointLook | LineLook | ContourLook
 
 
+_LOOKS: dict[str, type[Any]] = {PointSet.kind: PointLook, Contours.kind: ContourLook}
+
+
 def look_class(kind: str) -> type[Any]:
     """Return the look that a kind of data has, by the kind's id."""
-    if kind in (Tin.kind, Grid.kind, Mesh.kind):
-        return SurfaceLook
-    if kind == PointSet.kind:
-        return PointLook
-    return ContourLook if kind == Contours.kind else LineLook
+    own = kind_named(kind)
+    return _LOOKS.get(kind, SurfaceLook if own is not None and own.covers else LineLook)
 
 
 def look_of(dataset: Dataset, words: dict[str, str] | None = None) -> Any:
@@ -171,27 +173,56 @@ def choices(dataset: Dataset, *, made: bool = True) -> dict[str, list[str]]:
     made : bool
         Whether it was made from others: a surface that came in has no sources to tell apart.
     """
-    if isinstance(dataset, PointSet):
-        has = dataset.attributes
-        able = [PointColour.ELEVATION]
-        able += [PointColour.CLASS] if "classification" in has else []
-        able += [PointColour.INTENSITY] if "intensity" in has else []
-        able += [PointColour.TRUE] if true_colour(dataset) else []
-        able += [PointColour.SOURCE, PointColour.DIFFERENCE, PointColour.PLAIN]
-        numbers = [name for name, values in has.items() if values.ndim == 1 and values.dtype.kind in "fiu"]
-        return {"colour": [each.value for each in able], "stand": ["", *numbers]}
-    if isinstance(dataset, Tin) and not made:
-        return {"colour": [each.value for each in SurfaceColour if each is not SurfaceColour.SOURCE]}
-    if isinstance(dataset, Grid) and not dataset.has_heights:
-        return {"colour": [SurfaceColour.ELEVATION.value, SurfaceColour.PLAIN.value]}
-    if isinstance(dataset, Grid | Mesh):
-        left_out = {SurfaceColour.SOURCE} | ({SurfaceColour.DIFFERENCE} if isinstance(dataset, Mesh) else set())
-        return {"colour": [each.value for each in SurfaceColour if each not in left_out]}
-    if isinstance(dataset, Linework):
-        return {"colour": [each.value for each in LineColour]}
-    if isinstance(dataset, Contours | Survey):
-        return {"colour": [LineColour.PLAIN.value, LineColour.ELEVATION.value]}
+    return _choices(dataset, made)
+
+
+@singledispatch
+def _choices(dataset: Dataset, made: bool) -> dict[str, list[str]]:
     return {}
+
+
+def _but(*left_out: SurfaceColour) -> dict[str, list[str]]:
+    return {"colour": [each.value for each in SurfaceColour if each not in left_out]}
+
+
+@_choices.register
+def _of_points(points: PointSet, made: bool) -> dict[str, list[str]]:
+    has = points.attributes
+    able = [PointColour.ELEVATION]
+    able += [PointColour.CLASS] if "classification" in has else []
+    able += [PointColour.INTENSITY] if "intensity" in has else []
+    able += [PointColour.TRUE] if true_colour(points) else []
+    able += [PointColour.SOURCE, PointColour.DIFFERENCE, PointColour.PLAIN]
+    numbers = [name for name, values in has.items() if values.ndim == 1 and values.dtype.kind in "fiu"]
+    return {"colour": [each.value for each in able], "stand": ["", *numbers]}
+
+
+@_choices.register
+def _of_tin(tin: Tin, made: bool) -> dict[str, list[str]]:
+    return {} if made else _but(SurfaceColour.SOURCE)
+
+
+@_choices.register
+def _of_grid(grid: Grid, made: bool) -> dict[str, list[str]]:
+    if not grid.has_heights:
+        return {"colour": [SurfaceColour.ELEVATION.value, SurfaceColour.PLAIN.value]}
+    return _but(SurfaceColour.SOURCE)
+
+
+@_choices.register
+def _of_mesh(mesh: Mesh, made: bool) -> dict[str, list[str]]:
+    return _but(SurfaceColour.SOURCE, SurfaceColour.DIFFERENCE)
+
+
+@_choices.register
+def _of_lines(lines: Linework, made: bool) -> dict[str, list[str]]:
+    return {"colour": [each.value for each in LineColour]}
+
+
+@_choices.register(Contours)
+@_choices.register(Survey)
+def _of_other_lines(lines: Dataset, made: bool) -> dict[str, list[str]]:
+    return {"colour": [LineColour.PLAIN.value, LineColour.ELEVATION.value]}
 
 
 def true_colour(points: PointSet) -> tuple[str, str, str] | None:

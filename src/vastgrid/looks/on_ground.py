@@ -14,15 +14,16 @@ from vastgrid.data.linework import Linework
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.looks.colouring import Dressed
-from vastgrid.measures.heights import heights
+from vastgrid.measures.heights import heights, surface_of
 
 
 def standing(xyz: Floats, items: Sequence[Dressed]) -> Floats:
     """Return places brought down, or up, to the uppermost surface that is shown; where there is none they stay."""
     out = np.array(xyz)
     for own in items:
-        if isinstance(own.dataset, Tin | Grid) and own.dataset.has_heights:
-            z = heights(own.dataset, np.ascontiguousarray(xyz[:, :2]))
+        surface = surface_of(own.dataset)
+        if surface is not None:
+            z = heights(surface, np.ascontiguousarray(xyz[:, :2]))
             out[np.isfinite(z), 2] = z[np.isfinite(z)]
     return out
 
@@ -45,14 +46,12 @@ def solids(foot: Floats, tall: Floats, width: float) -> tuple[Floats, NDArray[np
     return out.reshape(-1, 3), triangles.reshape(-1, 3)
 
 
-def laid(own: Dressed, items: Sequence[Dressed]) -> tuple[Floats, NDArray[np.int64]]:
+def laid(data: Linework | Survey, own: Dressed, items: Sequence[Dressed]) -> tuple[Floats, NDArray[np.int64]]:
     """Return lines in space: those without heights, or flat at zero, are laid on the surface that is shown.
 
     They get more vertices on the way, so that they follow the ground.
     """
-    data = own.dataset
-    assert isinstance(data, Linework | Survey)
-    surfaces = [each for each in items if isinstance(each.dataset, Tin | Grid) and each.dataset.has_heights]
+    surfaces = [surface for each in items if (surface := surface_of(each.dataset)) is not None]
     z = data.vertices[:, 2]
     line_of = np.repeat(np.arange(len(data.offsets) - 1), np.diff(data.offsets))
     floating = np.zeros(len(data.offsets) - 1, np.bool_)
@@ -63,13 +62,13 @@ def laid(own: Dressed, items: Sequence[Dressed]) -> tuple[Floats, NDArray[np.int
     floating |= whole
     if not floating.any() or not surfaces:
         return data.vertices, data.offsets
-    key = "laid " + " ".join(str(id(each.dataset)) for each in surfaces)
+    key = "laid " + " ".join(str(id(each)) for each in surfaces)
     made: tuple[Floats, NDArray[np.int64]] = own.kept(key, lambda: _laid(data, floating, surfaces))
     return made
 
 
 def _laid(
-    data: Linework | Survey, floating: NDArray[np.bool_], surfaces: Sequence[Dressed]
+    data: Linework | Survey, floating: NDArray[np.bool_], surfaces: Sequence[Tin | Grid]
 ) -> tuple[Floats, NDArray[np.int64]]:
     extent = data.extent()
     assert extent.east is not None
@@ -84,9 +83,8 @@ def _laid(
             line = np.column_stack(
                 (np.interp(at, length, line[:, 0]), np.interp(at, length, line[:, 1]), np.full(len(at), np.nan))
             )
-            for own in surfaces:
-                assert isinstance(own.dataset, Tin | Grid)
-                z = heights(own.dataset, np.ascontiguousarray(line[:, :2]))
+            for surface in surfaces:
+                z = heights(surface, np.ascontiguousarray(line[:, :2]))
                 line[np.isfinite(z), 2] = z[np.isfinite(z)]
         parts.append(line)
         offsets.append(offsets[-1] + len(line))

@@ -7,6 +7,7 @@ import math
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import singledispatch
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 from vastgrid.data.dataset import Dataset, Floats, fixed
 from vastgrid.data.frame import ratio_of
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import kind_of, narrowed, of_kind
 from vastgrid.data.linework import Contours, Linework, take_lines
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
@@ -38,7 +40,7 @@ from vastgrid.looks.colouring import (
 from vastgrid.looks.look import Faces, SurfaceColour, SurfaceLook, hidden_at
 from vastgrid.looks.on_ground import laid, solids, standing
 from vastgrid.looks.ramps import Colours
-from vastgrid.measures.heights import lattice
+from vastgrid.measures.heights import lattice, surface_of
 
 # A scene of no more than this is drawn whole even while it moves.
 LIGHT_FACES, LIGHT_POINTS = 250_000, 400_000
@@ -82,13 +84,9 @@ def weight(items: Sequence[Dressed]) -> tuple[int, int]:
     """Return how many faces and points a scene has."""
     faces = points = 0
     for own in items:
-        data = own.dataset
-        if isinstance(data, Tin | Mesh):
-            faces += len(data.triangles)
-        elif isinstance(data, Grid):
-            faces += 2 * data.rows * data.columns
-        elif isinstance(data, PointSet):
-            points += len(data.xyz)
+        counts = own.dataset.count()
+        faces += counts.get("triangles", 0) + 2 * counts.get("rows", 0) * counts.get("columns", 0)
+        points += counts.get("points", 0)
     return faces, points
 
 
@@ -117,7 +115,7 @@ def fitted(items: Sequence[Dressed], camera: Camera) -> Camera:
 
 
 def _is_ground(data: Dataset) -> bool:
-    return isinstance(data, Tin | Grid | Mesh) and data.has_heights
+    return kind_of(data).covers and data.has_heights
 
 
 @dataclass(frozen=True, eq=False)
@@ -177,10 +175,10 @@ def shoot(scene: Scene, camera: Camera, width: int, height: int, *, coarse: bool
         if _is_ground(own.dataset) and own not in see_through:
             _draw_surface(shot, scene, own, less=less)
     for own in scene.items:
-        if isinstance(own.dataset, PointSet):
+        if own.dataset.kind == PointSet.kind:
             _draw_points(shot, scene, own, less=less)
     for own in scene.items:
-        if isinstance(own.dataset, Linework | Survey | Contours):
+        if kind_of(own.dataset).lines:
             _draw_lines(shot, scene, own)
     for own in see_through:
         _draw_surface(shot, scene, own, less=less)
@@ -220,10 +218,10 @@ def _near(camera: Camera) -> float:
 
 def model(own: Dressed, *, less: bool) -> Dressed:
     """Return a surface as triangles, whole or with less detail, in the same look."""
-    data = own.dataset
-    if isinstance(data, Mesh) or (isinstance(data, Tin) and not (less and len(data.triangles) > LIGHT_FACES)):
+    data = surface_of(own.dataset)
+    few = own.dataset.count().get("triangles")
+    if data is None or (few is not None and not (less and few > LIGHT_FACES)):
         return own
-    assert isinstance(data, Tin | Grid)
     side = COARSE_SIDE if less else FINE_SIDE
     made: Dressed = own.kept(
         f"model {side}", lambda: Dressed(_lattice_tin(data, side), own.look, own.number, own.against, own.sources)
@@ -237,8 +235,9 @@ def _lattice_tin(data: Tin | Grid, side: int) -> Tin:
     assert extent.east is not None
     assert extent.north is not None
     width, height = extent.east[1] - extent.east[0], extent.north[1] - extent.north[0]
-    if isinstance(data, Grid) and max(data.rows, data.columns) <= side:
-        z, east, north = np.asarray(data.heights), data.eastings(), data.northings()
+    whole = [grid for grid in of_kind([data], Grid) if max(grid.rows, grid.columns) <= side]
+    if whole:
+        z, east, north = np.asarray(whole[0].heights), whole[0].eastings(), whole[0].northings()
     else:
         size = max(width, height) / side
         shape = (max(int(height / size), 2), max(int(width / size), 2))
@@ -255,8 +254,8 @@ def _lattice_tin(data: Tin | Grid, side: int) -> Tin:
 
 def _draw_surface(shot: Shot, scene: Scene, whole: Dressed, *, less: bool) -> None:
     own = model(whole, less=less)
-    data, look = own.dataset, own.look
-    assert isinstance(data, Tin | Mesh)
+    data: Tin | Mesh = own.dataset  # type: ignore[assignment]  # `model` gives triangles
+    look = own.look
     assert isinstance(look, SurfaceLook)
     if len(data.triangles) == 0:
         return
@@ -267,7 +266,8 @@ def _draw_surface(shot: Shot, scene: Scene, whole: Dressed, *, less: bool) -> No
     triangles = data.triangles if gone is None else fixed(data.triangles[~gone])
     # The scale is the whole surface's, whatever the detail.
     scale = surface_scale(whole, *scene.ends)
-    if look.faces is not Faces.WIRE or isinstance(whole.dataset, Grid):
+    cells = "rows" in whole.dataset.count()
+    if look.faces is not Faces.WIRE or cells:
         values, per_face = surface_values(own)
         if look.colour is SurfaceColour.ELEVATION:
             values = banded(values, look.bands, data.frame.vertical)
@@ -281,9 +281,7 @@ def _draw_surface(shot: Shot, scene: Scene, whole: Dressed, *, less: bool) -> No
         own_depth = np.zeros_like(shot.depth)
         _in_halves(shot.depth.shape[0], lambda rows: space.draw_faces(*args, own_depth, shot.depth, rows))
         np.copyto(shot.depth, own_depth, where=own_depth > 0)
-    wires = look.faces is Faces.WIRE or (
-        look.faces is Faces.BOTH and not less and isinstance(whole.dataset, Tin | Mesh)
-    )
+    wires = look.faces is Faces.WIRE or (look.faces is Faces.BOTH and not less and not cells)
     if wires and scene.cut is None:
         r, g, b = (float(v) for v in ramps.rgb(scene.wire))
         strength = 0.8 if look.faces is Faces.WIRE else 0.28
@@ -318,8 +316,7 @@ def _cut_plane(scene: Scene) -> Floats:
 
 
 def _draw_points(shot: Shot, scene: Scene, own: Dressed, *, less: bool) -> None:
-    points = own.dataset
-    assert isinstance(points, PointSet)
+    points = narrowed(own.dataset, PointSet)
     if len(points.xyz) == 0:
         return
     if own.look.stand:
@@ -363,8 +360,7 @@ def _thinned(points: PointSet, scene: Scene, budget: int) -> list[tuple[Floats, 
 
 def _draw_solids(shot: Shot, scene: Scene, own: Dressed) -> None:
     """Draw points as boxes as tall as an attribute says, standing on the ground that is shown, or on their own height."""
-    points, look = own.dataset, own.look
-    assert isinstance(points, PointSet)
+    points, look = narrowed(own.dataset, PointSet), own.look
     if look.stand not in points.attributes or len(points.xyz) > 100_000:
         return
     tall = points.attributes[look.stand].astype(np.float64)
@@ -389,22 +385,41 @@ def _draw_solids(shot: Shot, scene: Scene, own: Dressed) -> None:
 
 
 def _draw_lines(shot: Shot, scene: Scene, own: Dressed) -> None:
-    data = own.dataset
-    if isinstance(data, Contours):
-        minor, index = strengths(data, shot.camera.pixel_size(shot.depth.shape[0] // shot.grain))
-        for mine, strength in ((~data.index, 0.32 * minor if own.look.minor else 0.0), (data.index, 0.8 * index)):
-            if strength and mine.any():
-                xyz, offsets = take_lines(own.kept("vertices", data.coordinates), data.offsets, np.flatnonzero(mine))
-                colours = line_colours(own, data.levels[mine], None, scene.contour, scene.ends)
-                _draw_course(shot, scene, own, xyz, offsets, colours, 1, strength)
-        return
-    assert isinstance(data, Linework | Survey)
-    xyz, offsets = laid(own, scene.items)
+    _lines_of(own.dataset, own, shot, scene)
+
+
+@singledispatch
+def _lines_of(data: Dataset, own: Dressed, shot: Shot, scene: Scene) -> None:
+    """Draw what is lines; anything else leaves no trace."""
+
+
+@_lines_of.register
+def _draw_contours(data: Contours, own: Dressed, shot: Shot, scene: Scene) -> None:
+    minor, index = strengths(data, shot.camera.pixel_size(shot.depth.shape[0] // shot.grain))
+    for mine, strength in ((~data.index, 0.32 * minor if own.look.minor else 0.0), (data.index, 0.8 * index)):
+        if strength and mine.any():
+            xyz, offsets = take_lines(own.kept("vertices", data.coordinates), data.offsets, np.flatnonzero(mine))
+            colours = line_colours(own, data.levels[mine], None, scene.contour, scene.ends)
+            _draw_course(shot, scene, own, xyz, offsets, colours, 1, strength)
+
+
+@_lines_of.register
+def _draw_linework(data: Linework, own: Dressed, shot: Shot, scene: Scene) -> None:
+    _draw_laid(data, own, shot, scene, data.layer, scene.breakline)
+
+
+@_lines_of.register
+def _draw_survey(data: Survey, own: Dressed, shot: Shot, scene: Scene) -> None:
+    _draw_laid(data, own, shot, scene, None, scene.line)
+
+
+def _draw_laid(
+    data: Linework | Survey, own: Dressed, shot: Shot, scene: Scene, layer: NDArray[np.int32] | None, usual: str
+) -> None:
+    xyz, offsets = laid(data, own, scene.items)
     first = (
         data.vertices[np.minimum(data.offsets[:-1], max(len(data.vertices) - 1, 0)), 2] if len(data) else np.zeros(0)
     )
-    usual = scene.line if isinstance(data, Survey) else scene.breakline
-    layer = data.layer if isinstance(data, Linework) else None
     colours = line_colours(own, first, layer, usual, scene.ends)
     _draw_course(shot, scene, own, xyz, offsets, colours, max(round(own.look.width), 1), 1.0)
 

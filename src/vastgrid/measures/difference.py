@@ -10,6 +10,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.loss import Loss
 from vastgrid.data.tin import Tin, edges
 from vastgrid.kernels.locate import largest_edge_gap
@@ -27,8 +28,8 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
         If they have no ground in common.
     """
     for each in (first, second):
-        if isinstance(each, Grid) and not each.has_heights:
-            raise DataError(f"{each.name} holds {each.holds()}, no heights, so it cannot be compared as ground")
+        for grid in (own for own in of_kind([each], Grid) if not own.has_heights):
+            raise DataError(f"{each.name} holds {grid.holds()}, no heights, so it cannot be compared as ground")
     if first.content == second.content:
         second = first
     corner, cell, shape = _common_lattice(first, second)

@@ -16,6 +16,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Extent, Floats
 from vastgrid.data.frame import crs_name
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Linework
 from vastgrid.data.pointset import PointSet
 
@@ -56,7 +57,8 @@ def contradictions(dataset: Dataset) -> list[Finding]:
 
 def stray_places(dataset: Dataset) -> list[Finding]:
     """Return what lies so far from all else that it stretches the extent beyond use: often 0, 0, 0."""
-    xyz = dataset.coordinates() if isinstance(dataset, PointSet | Linework) else np.zeros((0, 3))
+    points = dataset.kind == PointSet.kind
+    xyz = dataset.coordinates() if points or dataset.kind == Linework.kind else np.zeros((0, 3))
     if len(xyz) < 20:
         return []
     step = max(len(xyz) // 200_000, 1)
@@ -78,9 +80,9 @@ def stray_places(dataset: Dataset) -> list[Finding]:
     if far == 0 or far > 0.02 * len(xyz):
         return []
     unit = unit_word(dataset.frame.horizontal)
-    what = counted(far, "points" if isinstance(dataset, PointSet) else "vertices")
+    what = counted(far, "points" if points else "vertices")
     box = ",".join(f"{value:.0f}" for value in (*(low - width), *(high + width)))
-    crop = f" (for a cloud crop={box} leaves {either(far, 'it', 'them')} out)" if isinstance(dataset, PointSet) else ""
+    crop = f" (for a cloud crop={box} leaves {either(far, 'it', 'them')} out)" if points else ""
     text = (
         f"{what} of {spaced(len(xyz))} {either(far, 'lies', 'lie')} far from all others, the farthest {spaced(reach)}{unit} "
         f"away at E {at[0]:.2f}, N {at[1]:.2f}; the rest is {spaced(width)}{unit} wide{crop}."
@@ -241,13 +243,15 @@ def _meet(one: Sequence[float], other: Sequence[float]) -> bool:
 
 def _plan_by_spacing(dataset: Dataset) -> Suggestion | None:
     """A grid of 3.2808 was laid out in metres and is written in feet; one of 0.3048 the other way round."""
-    if not isinstance(dataset, Grid):
+    grids = of_kind([dataset], Grid)
+    if not grids:
         return None
-    for unit, size in ((Unit.FOOT, dataset.dx * 0.3048), (Unit.METRE, dataset.dx / 0.3048)):
+    cell = grids[0].dx
+    for unit, size in ((Unit.FOOT, cell * 0.3048), (Unit.METRE, cell / 0.3048)):
         whole = size > 0.05 and abs(size * 2.0 - round(size * 2.0)) < 1e-6 and round(size * 2.0) > 0
-        if whole and abs(dataset.dx * 2.0 - round(dataset.dx * 2.0)) > 1e-3:
+        if whole and abs(cell * 2.0 - round(cell * 2.0)) > 1e-3:
             other = "m" if unit is Unit.FOOT else "ft"
-            return Suggestion("plan", unit, f"cells of {dataset.dx:g} are {size:g} {other} then")
+            return Suggestion("plan", unit, f"cells of {cell:g} are {size:g} {other} then")
     return None
 
 
@@ -284,11 +288,12 @@ def _height_by_neighbours(dataset: Dataset, plan: Unit | None, others: Sequence[
 
 
 def _sampled(dataset: Dataset, most: int = SAMPLE) -> Floats:
-    if isinstance(dataset, Grid):
-        step = max(1, math.isqrt(dataset.rows * dataset.columns // most) or 1)
-        rows, columns = np.arange(0, dataset.rows, step), np.arange(0, dataset.columns, step)
-        east, north = np.meshgrid(dataset.eastings()[columns], dataset.northings()[rows])
-        xyz = np.column_stack((east.ravel(), north.ravel(), dataset.heights[np.ix_(rows, columns)].ravel()))
+    for grid in of_kind([dataset], Grid):
+        step = max(1, math.isqrt(grid.rows * grid.columns // most) or 1)
+        rows, columns = np.arange(0, grid.rows, step), np.arange(0, grid.columns, step)
+        east, north = np.meshgrid(grid.eastings()[columns], grid.northings()[rows])
+        xyz = np.column_stack((east.ravel(), north.ravel(), grid.heights[np.ix_(rows, columns)].ravel()))
+        break
     else:
         every = dataset.coordinates()
         xyz = np.asarray(every[:: max(1, len(every) // most)])

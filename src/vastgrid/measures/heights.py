@@ -19,7 +19,7 @@ def bucket_index(tin: Tin) -> Buckets:
 
 def heights_at_hand(surface: Dataset) -> bool:
     """Return whether heights of a surface can be had at once: a TIN's index takes a second for millions of triangles."""
-    return isinstance(surface, Grid) or (isinstance(surface, Tin) and surface.is_worked_out("buckets"))
+    return surface.kind == Grid.kind or (surface.kind == Tin.kind and surface.is_worked_out("buckets"))
 
 
 def surface_of(dataset: Dataset | None) -> Tin | Grid | None:

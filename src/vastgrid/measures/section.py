@@ -5,16 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import singledispatch
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.locate import cuts_along
 from vastgrid.measures.heights import bucket_index, heights
@@ -102,22 +101,17 @@ def cut(
     """
     found = []
     for k, each in enumerate(datasets):
-        if isinstance(each, Tin):
-            profile = _tin(each, line, k)
-        elif isinstance(each, Grid):
-            profile = _grid(each, line, k)
-        elif isinstance(each, Mesh):
-            profile = _mesh(each, line, k)
-        elif isinstance(each, PointSet):
-            pieces = (clouds or {}).get(each.content)
-            profile = _points([each.xyz] if pieces is None else pieces, each.name, line, band, k)
-        elif isinstance(each, Linework | Survey | Contours):
-            profile = _lines(each, line, k)
-        else:
-            continue
-        if len(profile.along):
+        profile = _profile(each, line, k, band, (clouds or {}).get(each.content))
+        if profile is not None and len(profile.along):
             found.append(profile)
     return found
+
+
+@singledispatch
+def _profile(data: Dataset, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile | None:
+    """Return what one dataset is like along a line; lines are met where they cross it."""
+    courses = data.courses()
+    return None if courses is None else _lines(data.name, data.coordinates(), courses[1], line, source)
 
 
 def _sampled(surface: Tin | Grid, line: Floats, along: Floats) -> tuple[Floats, Floats]:
@@ -143,7 +137,8 @@ def _at(line: Floats, total: Floats, along: Floats) -> Floats:
     return np.column_stack((np.interp(along, total, line[:, 0]), np.interp(along, total, line[:, 1])))
 
 
-def _tin(tin: Tin, line: Floats, source: int) -> Profile:
+@_profile.register
+def _tin(tin: Tin, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
     met = cuts_along(line, tin.vertices, tin.triangles, bucket_index(tin))
     total = lengths_along(line)
     step = np.diff(total)
@@ -172,7 +167,8 @@ def _with_cuts(tin: Tin, line: Floats, along: Floats, z: Floats) -> tuple[Floats
     return np.insert(every, where, middle[gap]), np.insert(heights_there, where, np.nan)
 
 
-def _grid(grid: Grid, line: Floats, source: int) -> Profile:
+@_profile.register
+def _grid(grid: Grid, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
     """Cut a grid where the line crosses rows and columns of cell centres, and half-way between: it bends there."""
     total = lengths_along(line)
     parts = [total]
@@ -189,7 +185,8 @@ def _grid(grid: Grid, line: Floats, source: int) -> Profile:
     return Profile(grid.name, "line", *_sampled(grid, line, along), source)
 
 
-def _mesh(mesh: Mesh, line: Floats, source: int) -> Profile:
+@_profile.register
+def _mesh(mesh: Mesh, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
     """Cut every face that the line's vertical planes meet; each cut is a run of its own."""
     total = lengths_along(line)
     along, z = [], []
@@ -233,6 +230,11 @@ def _face_cut(side: Floats, at: Floats, z: Floats, length: float) -> list[tuple[
     return [(a, za), (b, zb)]
 
 
+@_profile.register
+def _of_points(points: PointSet, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
+    return _points([points.xyz] if pieces is None else pieces, points.name, line, band, source)
+
+
 def _points(pieces: Iterable[Floats], name: str, line: Floats, band: float, source: int) -> Profile:
     total = lengths_along(line)
     along, z = [np.zeros(0)], [np.zeros(0)]
@@ -259,12 +261,11 @@ def _points(pieces: Iterable[Floats], name: str, line: Floats, band: float, sour
     return Profile(name, "marks", every[order], every_z[order], source)
 
 
-def _lines(lines: Linework | Survey | Contours, line: Floats, source: int) -> Profile:
+def _lines(name: str, xyz: Floats, offsets: NDArray[np.int64], line: Floats, source: int) -> Profile:
     """Return where lines cross the section."""
-    xyz = lines.coordinates() if isinstance(lines, Contours) else lines.vertices
     total = lengths_along(line)
     follows = np.ones(max(len(xyz) - 1, 0), np.bool_)
-    ends = lines.offsets[1:-1] - 1
+    ends = offsets[1:-1] - 1
     follows[ends[(ends >= 0) & (ends < len(follows))]] = False
     start: NDArray[np.int64] = np.flatnonzero(follows)
     along, z = [np.zeros(0)], [np.zeros(0)]
@@ -280,7 +281,7 @@ def _lines(lines: Linework | Survey | Contours, line: Floats, source: int) -> Pr
         z.append(place[good, 2])
     every, every_z = np.concatenate(along), np.concatenate(z)
     order = np.argsort(every)
-    return Profile(lines.name, "marks", every[order], every_z[order], source)
+    return Profile(name, "marks", every[order], every_z[order], source)
 
 
 # -- handing on

@@ -5,17 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import singledispatch
 
 import numpy as np
 
 from vastgrid.data.dataset import Dataset, Floats, fixed
-from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.nearest import on_lines, on_places
-from vastgrid.measures.heights import bucket_index, heights
+from vastgrid.measures.heights import bucket_index, heights, surface_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,22 +60,15 @@ def catch(
     corners: list[tuple[float, Caught]] = []
     sides: list[tuple[float, Caught]] = []
     for each in datasets:
-        if isinstance(each, PointSet):
-            pieces = (clouds or {}).get(each.content)
-            for xyz in [each.xyz] if pieces is None else pieces:
-                k, away = on_places(fixed(xyz), east, north, reach)
-                if k >= 0:
-                    corners.append((away, Caught(*_floats(xyz[k]), "point", each.name)))
-        elif isinstance(each, Linework | Survey | Contours):
-            _near_lines(each, (east, north, reach), corners, sides)
-        elif isinstance(each, Tin):
-            _near_edges(each, (east, north, reach), corners, sides)
+        pieces = (clouds or {}).get(each.content)
+        _near(each, (east, north, reach), corners, sides, pieces)
     for found in (corners, sides):
         if found:
             return min(found, key=lambda pair: pair[0])[1]
     for surface in reversed(datasets):
-        if isinstance(surface, Tin | Grid) and surface.has_heights:
-            z = float(heights(surface, np.array([[east, north]]))[0])
+        ground = surface_of(surface)
+        if ground is not None:
+            z = float(heights(ground, np.array([[east, north]]))[0])
             if math.isfinite(z):
                 return Caught(east, north, z, "surface", surface.name)
     return Caught(east, north, math.nan)
@@ -85,20 +78,38 @@ def _floats(place: Floats) -> tuple[float, float, float]:
     return float(place[0]), float(place[1]), float(place[2])
 
 
+Found = list[tuple[float, Caught]]
+Where = tuple[float, float, float]
+
+
+@singledispatch
+def _near(data: Dataset, where: Where, corners: Found, sides: Found, pieces: Iterable[Floats] | None) -> None:
+    """Add what of a dataset is near a place; what has neither vertices nor lines catches nothing."""
+
+
+@_near.register
+def _near_points(points: PointSet, where: Where, corners: Found, sides: Found, pieces: Iterable[Floats] | None) -> None:
+    for xyz in [points.xyz] if pieces is None else pieces:
+        k, away = on_places(fixed(xyz), *where)
+        if k >= 0:
+            corners.append((away, Caught(*_floats(xyz[k]), "point", points.name)))
+
+
+@_near.register(Linework)
+@_near.register(Survey)
+@_near.register(Contours)
 def _near_lines(
-    lines: Linework | Survey | Contours,
-    where: tuple[float, float, float],
-    corners: list[tuple[float, Caught]],
-    sides: list[tuple[float, Caught]],
+    lines: Linework | Survey | Contours, where: Where, corners: Found, sides: Found, pieces: Iterable[Floats] | None
 ) -> None:
     # Contours keep their heights by line: no copy of all vertices is made for one of them.
-    xyz = lines.plan if isinstance(lines, Contours) else lines.vertices
+    levels = getattr(lines, "levels", None)
+    xyz = lines.courses()[0] if levels is not None else lines.coordinates()
 
     def caught(k: int, share: float, what: str) -> Caught:
         place = xyz[k] + share * (xyz[min(k + 1, len(xyz) - 1)] - xyz[k]) if share else xyz[k]
         z = float(place[2]) if len(place) > 2 else math.nan
-        if isinstance(lines, Contours):
-            z = float(lines.levels[int(np.searchsorted(lines.offsets, k, side="right")) - 1])
+        if levels is not None:
+            z = float(levels[int(np.searchsorted(lines.offsets, k, side="right")) - 1])
         return Caught(float(place[0]), float(place[1]), z, what, lines.name)
 
     k, away = on_places(xyz, *where)
@@ -109,9 +120,8 @@ def _near_lines(
         sides.append((away, caught(k, share, "line")))
 
 
-def _near_edges(
-    tin: Tin, where: tuple[float, float, float], corners: list[tuple[float, Caught]], sides: list[tuple[float, Caught]]
-) -> None:
+@_near.register
+def _near_edges(tin: Tin, where: Where, corners: Found, sides: Found, pieces: Iterable[Floats] | None) -> None:
     """Look at the triangles around the place; where many fit into the reach, those nearest by are near enough."""
     east, north, reach = where
     index = bucket_index(tin)

@@ -5,24 +5,27 @@ from __future__ import annotations
 import dataclasses
 import math
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import singledispatch
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from vastgrid.base.errors import CallError, DataError, WriteError
-from vastgrid.base.files import beside
+from vastgrid.base.files import beside, staged
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.fileformat import Format, losses
-from vastgrid.session.readback import Check, compare
+from vastgrid.declarations.conversion import listed
+from vastgrid.declarations.fileformat import Format, PlannedFile, losses
+from vastgrid.session.readback import Compared, compare
 from vastgrid.shaping.precision import at_decimals
 from vastgrid.shaping.reproject import geographic, utm_zone
 from vastgrid.shaping.units import in_units
@@ -40,7 +43,7 @@ class Delivery:
         Id of its format.
     size : int
         Bytes.
-    checks : tuple of Check
+    checks : tuple of Compared
         Counts, extents, units.
     vertical, plan : float or None
         Largest difference of any height, and of any easting or northing; None where they cannot be paired.
@@ -50,18 +53,21 @@ class Delivery:
         What the file could not hold, and what reading it noticed.
     seconds : float
         Time for writing and reading.
+    files : tuple of str
+        Names of the files of a set; empty where there is only one.
     """
 
     path: Path
     format: str
     size: int
-    checks: tuple[Check, ...]
+    checks: tuple[Compared, ...]
     vertical: float | None
     plan: float | None
     unit: str
     findings: tuple[Finding, ...]
     seconds: float
     plan_unit: str = ""
+    files: tuple[str, ...] = ()
 
     @property
     def good(self) -> bool:
@@ -79,7 +85,8 @@ class Delivery:
             gap = f"largest difference in height {self.vertical:.6f}{unit}, in plan {self.plan or 0.0:.6f}{plan_unit}"
         bad = [check.what for check in self.checks if not check.good]
         state = f"but {', '.join(bad)} differ" if bad else "counts, extents and units agree"
-        return f"{self.path.name}: {size} written and read back; {state}; {gap}."
+        named = listed(self.files) if self.files else self.path.name
+        return f"{named}: {size} written and read back; {state}; {gap}."
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values."""
@@ -94,7 +101,8 @@ class Delivery:
         """Return the delivery that `to_json` gave."""
         own = {field.name: values[field.name] for field in dataclasses.fields(Delivery) if field.name in values}
         own["path"] = Path(own["path"])
-        own["checks"] = tuple(Check(**check) for check in own["checks"])
+        own["files"] = tuple(own.get("files", ()))
+        own["checks"] = tuple(Compared(**check) for check in own["checks"])
         own["findings"] = tuple(Finding.from_json(finding) for finding in own["findings"])
         return Delivery(**own)
 
@@ -149,7 +157,7 @@ def prepared(
         out = [_with_heights(each, target, findings) for each in out]
     if carries.step:
         decimals = round(-math.log10(carries.step))
-        out = [at_decimals(each, decimals, findings) if isinstance(each, Tin) else each for each in out]
+        out = [at_decimals(narrowed(each, Tin), decimals, findings) if each.kind == Tin.kind else each for each in out]
     for each in out:
         if carries.unit_needed and each.frame.horizontal is None:
             raise CallError(
@@ -159,6 +167,7 @@ def prepared(
     return _with_own_names(out, findings)
 
 
+@singledispatch
 def _with_heights(dataset: Dataset, target: Format, findings: list[Finding]) -> Dataset:
     """Return a dataset for a format in which every place has a height; say what that does to those that have none.
 
@@ -167,32 +176,38 @@ def _with_heights(dataset: Dataset, target: Format, findings: list[Finding]) -> 
     CallError
         If no point has one.
     """
-    if isinstance(dataset, PointSet):
-        known = np.isfinite(dataset.xyz[:, 2])
-        if known.all():
-            return dataset
-        if not known.any():
-            raise CallError(f"no point of {dataset.name} has a height, and {target.title} needs one of each")
-        number = int((~known).sum())
-        text = (
-            f"{count(number, 'point')} of {dataset.name} without a height, which {target.title} cannot say: left out."
-        )
-        findings.append(left_out("no-height", text))
-        attributes = {name: values[known] for name, values in dataset.attributes.items()}
-        return dataclasses.replace(dataset, xyz=dataset.xyz[known], attributes=attributes)
-    if isinstance(dataset, Linework) and np.isnan(dataset.vertices[:, 2]).any():
-        flat = int(dataset.without_heights().sum())
-        lacking = int(np.isnan(dataset.vertices[:, 2]).sum())
-        filled = dataset.heights_filled()
-        between = lacking - int(np.isnan(filled.vertices[:, 2]).sum())
-        if flat:
-            text = f"{count(flat, 'line')} of {dataset.name} {either(flat, 'has', 'have')} no heights; {target.title} cannot say that, so a receiver will read height 0 for {either(flat, 'it', 'them')}."
-            findings.append(Finding("lines-without-height", text))
-        if between:
-            text = f"{count(between, 'vertex', 'vertices')} of {dataset.name} {either(between, 'has', 'have')} no height; the way between the line's known heights counts."
-            findings.append(Finding("heights-filled", text))
-        return filled
     return dataset
+
+
+@_with_heights.register
+def _points_with_heights(points: PointSet, target: Format, findings: list[Finding]) -> Dataset:
+    known = np.isfinite(points.xyz[:, 2])
+    if known.all():
+        return points
+    if not known.any():
+        raise CallError(f"no point of {points.name} has a height, and {target.title} needs one of each")
+    number = int((~known).sum())
+    text = f"{count(number, 'point')} of {points.name} without a height, which {target.title} cannot say: left out."
+    findings.append(left_out("no-height", text))
+    attributes = {name: values[known] for name, values in points.attributes.items()}
+    return dataclasses.replace(points, xyz=points.xyz[known], attributes=attributes)
+
+
+@_with_heights.register
+def _lines_with_heights(lines: Linework, target: Format, findings: list[Finding]) -> Dataset:
+    if not np.isnan(lines.vertices[:, 2]).any():
+        return lines
+    flat = int(lines.without_heights().sum())
+    lacking = int(np.isnan(lines.vertices[:, 2]).sum())
+    filled = lines.heights_filled()
+    between = lacking - int(np.isnan(filled.vertices[:, 2]).sum())
+    if flat:
+        text = f"{count(flat, 'line')} of {lines.name} {either(flat, 'has', 'have')} no heights; {target.title} cannot say that, so a receiver will read height 0 for {either(flat, 'it', 'them')}."
+        findings.append(Finding("lines-without-height", text))
+    if between:
+        text = f"{count(between, 'vertex', 'vertices')} of {lines.name} {either(between, 'has', 'have')} no height; the way between the line's known heights counts."
+        findings.append(Finding("heights-filled", text))
+    return filled
 
 
 def _geographic(dataset: Dataset, findings: list[Finding]) -> Dataset:
@@ -252,54 +267,136 @@ def deliver(
     params: Any,
     progress: Progress,
     units: tuple[Unit | None, Unit | None] = (None, None),
+    refuse: Callable[[Path], None] = lambda path: None,
 ) -> Delivery:
-    """Write datasets to a file, read it back from disk and compare, all before the file gets its name.
+    """Write datasets to a file or a set of files, read back from disk and compare, all before they get their names.
+
+    Parameters
+    ----------
+    refuse : callable
+        Called with every file of a set before anything is written; raises CallError where nothing may be written.
 
     Raises
     ------
     CallError
         If the format cannot hold this, or units are missing.
     WriteError
-        If the system refuses, or the file cannot be read back; nothing is left behind.
+        If the system refuses, or what was written cannot be read back; nothing is left behind.
     """
     began = time.perf_counter()
     if target.write is None or target.read is None:
         raise CallError(f"{target.title} can be read but not written")
     findings: list[Finding] = []
     sent = prepared(datasets, target, params, units, findings)
-    end = path
+    if target.plan is not None:
+        files = target.plan(sent, path.stem, params)
+        for each in files:
+            refuse(path.with_name(each.name))
+        written = _written_set(files, path, target, params, progress)
+    else:
+        written = _written_one(sent, path, target, params, progress)
+    unit = sent[0].frame.vertical
+    return Delivery(
+        path=written.path,
+        format=target.id,
+        size=written.size,
+        checks=written.checks,
+        vertical=written.vertical,
+        plan=written.plan,
+        unit=unit.value if unit else "",
+        findings=(*findings, *written.findings),
+        seconds=time.perf_counter() - began,
+        plan_unit=sent[0].frame.horizontal.value if sent[0].frame.horizontal else "",
+        files=written.files,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Written:
+    """What was written and compared, of one file or of a set."""
+
+    path: Path
+    size: int
+    checks: tuple[Compared, ...]
+    vertical: float | None
+    plan: float | None
+    findings: tuple[Finding, ...]
+    files: tuple[str, ...] = ()
+
+
+def _checked(
+    sent: Sequence[Dataset], temporary: Path, named: Path, target: Format, params: Any, progress: Progress
+) -> _Written:
+    """Write one file under a temporary name, read it back and compare."""
+    assert target.write is not None
+    assert target.read is not None
+    target.write(sent, temporary, params, progress.part(0.0, 0.6))
+    size = temporary.stat().st_size
+    try:
+        back = target.read(temporary, target.read_params(), progress.part(0.6, 0.9))
+    except DataError as error:
+        why = str(error).replace(temporary.name, named.name)
+        raise WriteError(f"{named} was not written: what was written could not be read back ({why})") from error
+    progress.report(0.9, "comparing")
+    checks, vertical, plan = compare(sent, list(back.datasets), target, params, progress)
+    # Notes tell what the file is, which is what was sent.
+    told = (each for each in back.findings if each.severity is not Severity.NOTE)
+    findings = tuple(finding for finding in told if finding.code not in _EXPECTED)
+    return _Written(named, size, tuple(checks), vertical, plan, findings)
+
+
+def _written_one(sent: Sequence[Dataset], path: Path, target: Format, params: Any, progress: Progress) -> _Written:
     with beside(path) as (temporary, place):
-        target.write(sent, temporary, params, progress.part(0.0, 0.6))
-        size = temporary.stat().st_size
-        try:
-            back = target.read(temporary, target.read_params(), progress.part(0.6, 0.9))
-        except DataError as error:
-            why = str(error).replace(temporary.name, path.name)
-            raise WriteError(f"{path} was not written: what was written could not be read back ({why})") from error
-        progress.report(0.9, "comparing")
-        checks, vertical, plan = compare(sent, list(back.datasets), target, params, progress)
-        # Notes tell what the file is, which is what was sent.
-        told = (each for each in back.findings if each.severity is not Severity.NOTE)
-        findings += [finding for finding in told if finding.code not in _EXPECTED]
-        if not all(check.good for check in checks):
+        made = _checked(sent, temporary, path, target, params, progress)
+        end = path
+        if not all(check.good for check in made.checks):
             # What the receiver could not read as it was sent never gets the name of what may be sent.
             end = unverified(path)
             kept = f"{path.name} is as it was" if path.exists() else f"there is no {path.name}"
-            findings.append(Finding("not-verified", f"What was written is kept as {end.name} for a look; {kept}."))
+            told = Finding("not-verified", f"What was written is kept as {end.name} for a look; {kept}.")
+            made = dataclasses.replace(made, path=end, findings=(*made.findings, told))
         place(end)
-    unit = sent[0].frame.vertical
-    return Delivery(
-        path=end,
-        format=target.id,
-        size=size,
-        checks=tuple(checks),
-        vertical=vertical,
-        plan=plan,
-        unit=unit.value if unit else "",
-        findings=tuple(findings),
-        seconds=time.perf_counter() - began,
-        plan_unit=sent[0].frame.horizontal.value if sent[0].frame.horizontal else "",
+    return made
+
+
+def _written_set(files: Sequence[PlannedFile], path: Path, target: Format, params: Any, progress: Progress) -> _Written:
+    """Write a set into a folder of its own and check each file; it gets its names as a whole, or not at all."""
+    names = [each.name for each in files]
+    if not names or len(set(names)) < len(names):
+        raise CallError(f"{target.title} would write {len(names)} files under {len(set(names))} names")
+    with staged(path) as (folder, place):
+        made = []
+        for k, each in enumerate(files):
+            part = progress.part(k / len(files), (k + 1) / len(files))
+            made.append(_checked(each.datasets, folder / each.name, path.with_name(each.name), target, params, part))
+        checks = tuple(
+            dataclasses.replace(check, what=f"{each.name}: {check.what}")
+            for each, own in zip(files, made, strict=True)
+            for check in own.checks
+        )
+        findings = [finding for own in made for finding in own.findings]
+        ends = names
+        if not all(check.good for check in checks):
+            ends = [unverified(Path(name)).name for name in names]
+            for name, end in zip(names, ends, strict=True):
+                (folder / name).rename(folder / end)
+            text = f"What was written is kept as {listed(ends)} for a look; no file of the set got its name."
+            findings.append(Finding("not-verified", text))
+        place(ends)
+    return _Written(
+        path.with_name(ends[0]),
+        sum(own.size for own in made),
+        checks,
+        _largest([own.vertical for own in made]),
+        _largest([own.plan for own in made]),
+        tuple(findings),
+        tuple(ends),
     )
+
+
+def _largest(values: Sequence[float | None]) -> float | None:
+    known = [value for value in values if value is not None]
+    return max(known) if len(known) == len(values) else None
 
 
 def unverified(path: Path) -> Path:

@@ -262,7 +262,7 @@ class Executor:
         noticed: list[Finding] = []
         if not kind.carries_with(params).geographic:
             inputs = in_one_frame(inputs, noticed)
-        made = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into))
+        made = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into), self._refuse)
         delivery = dataclasses.replace(made, findings=(*noticed, *made.findings))
         return Made({}, delivery.findings, delivery=delivery)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import singledispatch
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,7 @@ from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
@@ -25,7 +27,7 @@ MOST_UNEVEN = 20_000
 
 
 @dataclass(frozen=True, slots=True)
-class Check:
+class Compared:
     """One thing that was compared after reading back."""
 
     what: str
@@ -36,9 +38,9 @@ class Check:
 
 def compare(
     sent: Sequence[Dataset], back: list[Dataset], target: Format, params: Any, progress: Progress
-) -> tuple[list[Check], float | None, float | None]:
+) -> tuple[list[Compared], float | None, float | None]:
     """Pair what was sent with what was read, and return the checks and the largest differences."""
-    checks: list[Check] = []
+    checks: list[Compared] = []
     vertical: list[float] = []
     plan: list[float] = []
     paired = True
@@ -48,7 +50,7 @@ def compare(
         found = _counterpart(each, back)
         label = f"{each.name}: " if len(sent) > 1 else ""
         if found is None:
-            checks.append(Check(each.name, each.title, "nothing", False))
+            checks.append(Compared(each.name, each.title, "nothing", False))
             paired = False
             continue
         gap = _gaps(each, found, carries, checks, label, progress)
@@ -63,28 +65,25 @@ def compare(
 
 def _pooled(sent: Sequence[Dataset], back: Sequence[Dataset]) -> list[Dataset]:
     """Return what was sent, several of a kind as one where the file holds them as one."""
-    out = [each for each in sent if not isinstance(each, PointSet | Linework | Contours)]
-    for kinds in ((PointSet,), (Linework, Contours)):
-        own = [each for each in sent if isinstance(each, kinds)]
-        if len(own) < 2 or sum(isinstance(each, kinds) for each in back) != 1:
-            out += own
-        elif kinds == (PointSet,):
-            xyz = np.concatenate([each.coordinates() for each in own])
-            out.append(PointSet(name=own[0].name, frame=own[0].frame, xyz=xyz))
-        else:
-            lines = [each.as_lines() if isinstance(each, Contours) else each for each in own]
-            courses = [work.line(k) for work in lines if isinstance(work, Linework) for k in range(len(work))]
-            layers = [work.layers[k] for work in lines if isinstance(work, Linework) for k in work.layer.tolist()]
-            out.append(from_lines(own[0].name, own[0].frame, courses, layers))
-    return out
+    points, lines = of_kind(sent, PointSet), [each for each in sent if each.as_lines() is not None]
+    out = [each for each in sent if each not in points and each not in lines]
+    if len(points) < 2 or len(of_kind(back, PointSet)) != 1:
+        out += points
+    else:
+        xyz = np.concatenate([each.xyz for each in points])
+        out.append(PointSet(name=points[0].name, frame=points[0].frame, xyz=xyz))
+    if len(lines) < 2 or sum(each.as_lines() is not None for each in back) != 1:
+        return out + lines
+    works: list[Linework] = [each.as_lines() for each in lines]
+    courses = [work.line(k) for work in works for k in range(len(work))]
+    layers = [work.layers[k] for work in works for k in work.layer.tolist()]
+    return [*out, from_lines(works[0].name, works[0].frame, courses, layers)]
 
 
 def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
     """Return what was read that stands for what was sent; lines are pooled by files that know no contours."""
-    kinds: tuple[type[Dataset], ...] = (Linework,) if isinstance(sent, Contours | Linework) else (type(sent),)
-    able = [each for each in back if isinstance(each, kinds)]
-    if not able and isinstance(sent, Contours):
-        able = [each for each in back if isinstance(each, Contours)]
+    kind = Linework.kind if sent.as_lines() is not None else sent.kind
+    able = [each for each in back if each.kind == kind] or [each for each in back if each.kind == sent.kind]
     if not able:
         return None
     same = [each for each in able if each.count() == sent.count()]
@@ -92,61 +91,102 @@ def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
     return (named or same or able)[0]
 
 
-def _check_counts(sent: Dataset, read: Dataset, checks: list[Check], label: str) -> bool:
+def _check_counts(sent: Dataset, read: Dataset, checks: list[Compared], label: str) -> bool:
     names = {"triangles": "triangles", "points": "points", "lines": "lines", "rows": "rows", "columns": "columns"}
     good = True
     for name, value in sent.count().items():
         if name in names:
             other = read.count().get(name, 0)
-            checks.append(Check(f"{label}{name}", str(value), str(other), value == other))
+            checks.append(Compared(f"{label}{name}", str(value), str(other), value == other))
             good &= value == other
     return good
 
 
+@dataclass(frozen=True, slots=True)
+class _Reading:
+    """What was read back, and what is said of it."""
+
+    read: Dataset
+    carries: Carries
+    checks: list[Compared]
+    label: str
+    progress: Progress
+
+
 def _gaps(
-    sent: Dataset, read: Dataset, carries: Carries, checks: list[Check], label: str, progress: Progress
+    sent: Dataset, read: Dataset, carries: Carries, checks: list[Compared], label: str, progress: Progress
 ) -> tuple[float, float] | None:
     """Return the largest difference in plan and in height, corner by corner; None where they cannot be paired."""
-    if isinstance(sent, Survey) and isinstance(read, Survey):
-        return _record_gaps(sent, read, carries, checks, label)
+    reading = _Reading(read, carries, checks, label, progress)
+    if sent.kind == Survey.kind:
+        return _between(sent, reading)
     same = _check_counts(sent, read, checks, label)
     own, other = _ground_extent(sent), _ground_extent(read)
-    if isinstance(sent, Linework) and not carries.open_heights and sent.without_heights().any():
+    lines = sent.as_lines()
+    if lines is not None and not carries.open_heights and lines.without_heights().any():
         # Heights that nobody knows read as 0.
         own, other = (dataclasses.replace(each, elevation=None) for each in (own, other))
     _check_extent(own, other, carries.step, checks, label)
-    if not same:
+    return _between(sent, reading) if same else None
+
+
+@singledispatch
+def _between(sent: Dataset, reading: _Reading) -> tuple[float, float] | None:
+    """Return the largest difference in plan and in height; None where places cannot be paired."""
+    return None
+
+
+@_between.register
+def _between_tins(sent: Tin, reading: _Reading) -> tuple[float, float] | None:
+    read = narrowed(reading.read, Tin)
+    gap = _corner_gaps(sent, read)
+    # The order of triangles may differ without the ground differing.
+    return gap if gap[0] < 1.0 else (0.0, difference(sent, read, reading.progress).largest)
+
+
+@_between.register
+def _between_grids(sent: Grid, reading: _Reading) -> tuple[float, float] | None:
+    read, label = narrowed(reading.read, Grid), reading.label
+    if (np.isnan(sent.heights) != np.isnan(read.heights)).any():
+        reading.checks.append(Compared(f"{label}cells without height", "as sent", "others", False))
         return None
-    if isinstance(sent, Tin) and isinstance(read, Tin):
-        gap = _corner_gaps(sent, read)
-        # The order of triangles may differ without the ground differing.
-        return gap if gap[0] < 1.0 else (0.0, difference(sent, read, progress).largest)
-    if isinstance(sent, Grid) and isinstance(read, Grid):
-        if (np.isnan(sent.heights) != np.isnan(read.heights)).any():
-            checks.append(Check(f"{label}cells without height", "as sent", "others", False))
-            return None
-        if carries.quantity:
-            checks.append(Check(f"{label}quantity", sent.holds(), read.holds(), sent.holds() == read.holds()))
-        place = max(abs(sent.west - read.west), abs(sent.north - read.north))
-        return place, float(np.nanmax(np.abs(sent.heights - read.heights), initial=0.0))
-    if isinstance(sent, Contours | Linework) and isinstance(read, Linework | Contours):
-        first = sent.as_lines() if isinstance(sent, Contours) else sent
-        second = read.as_lines() if isinstance(read, Contours) else read
-        return _line_gaps(first, second, sent.index if isinstance(sent, Contours) else sent.layer)
-    assert isinstance(sent, PointSet)
-    assert isinstance(read, PointSet)
-    return _largest(sent.xyz, read.xyz)
+    if reading.carries.quantity:
+        same = sent.holds() == read.holds()
+        reading.checks.append(Compared(f"{label}quantity", sent.holds(), read.holds(), same))
+    place = max(abs(sent.west - read.west), abs(sent.north - read.north))
+    return place, float(np.nanmax(np.abs(sent.heights - read.heights), initial=0.0))
+
+
+@_between.register
+def _between_contours(sent: Contours, reading: _Reading) -> tuple[float, float] | None:
+    return _line_gaps(sent.as_lines(), reading.read.as_lines(), sent.index)
+
+
+@_between.register
+def _between_lines(sent: Linework, reading: _Reading) -> tuple[float, float] | None:
+    return _line_gaps(sent, reading.read.as_lines(), sent.layer)
+
+
+@_between.register
+def _between_points(sent: PointSet, reading: _Reading) -> tuple[float, float] | None:
+    return _largest(sent.xyz, narrowed(reading.read, PointSet).xyz)
+
+
+@_between.register
+def _between_surveys(sent: Survey, reading: _Reading) -> tuple[float, float] | None:
+    read = narrowed(reading.read, Survey)
+    return _record_gaps(sent, read, reading.carries, reading.checks, reading.label)
 
 
 def _record_gaps(
-    sent: Survey, read: Survey, carries: Carries, checks: list[Check], label: str
+    sent: Survey, read: Survey, carries: Carries, checks: list[Compared], label: str
 ) -> tuple[float, float] | None:
     """Compare records by role and name: every number of their geometry and profiles."""
     there = {(record.role, record.name): record for record in read.records()}
     own = [record for record in sent.records() if record.role in carries.roles]
     found = [(record, there.get((record.role, record.name))) for record in own]
     good = sum(other is not None for _, other in found)
-    checks.append(Check(f"{label}records", str(len(own)), str(good), good == len(own)))
+    checks.append(Compared(f"{label}records", str(len(own)), str(good), good == len(own)))
     largest = 0.0
     for record, other in found:
         if other is None:
@@ -159,7 +199,7 @@ def _record_gaps(
         for one, two in parts:
             first, second = _flattened(one), _flattened(two)
             if len(first) != len(second):
-                checks.append(Check(f"{label}{record.name}", count(len(first), "number"), str(len(second)), False))
+                checks.append(Compared(f"{label}{record.name}", count(len(first), "number"), str(len(second)), False))
                 return None
             largest = max([largest, *(abs(a - b) for a, b in zip(first, second, strict=True) if a == a and b == b)])
     return largest, largest
@@ -230,15 +270,16 @@ def _largest(sent: Any, read: Any) -> tuple[float, float]:
 
 def _ground_extent(dataset: Dataset) -> Extent:
     """Return a dataset's extent; of a TIN that of its triangles, since points of invisible faces are no ground."""
-    if not isinstance(dataset, Tin):
+    if dataset.kind != Tin.kind:
         return dataset.extent()
-    used = np.zeros(len(dataset.vertices), np.bool_)
-    used[dataset.triangles.ravel()] = True
-    xyz = dataset.vertices if used.all() else dataset.vertices[used]
+    tin = narrowed(dataset, Tin)
+    used = np.zeros(len(tin.vertices), np.bool_)
+    used[tin.triangles.ravel()] = True
+    xyz = tin.vertices if used.all() else tin.vertices[used]
     return Extent(span(xyz[:, 0]), span(xyz[:, 1]), span(xyz[:, 2]))
 
 
-def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Check], label: str) -> None:
+def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Compared], label: str) -> None:
     for name in ("east", "north", "elevation"):
         one, other = getattr(sent, name), getattr(read, name)
         if one is None:
@@ -247,13 +288,13 @@ def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Check], 
         # Half of what coordinates are rounded to, and single precision of a raster's heights.
         slack = max(1e-3, 0.501 * step) + 1e-7 * max(abs(one[0]), abs(one[1]))
         good = other is not None and all(abs(a - b) <= slack for a, b in zip(one, other, strict=True))
-        checks.append(Check(f"{label}{name}", words[0], words[1], good))
+        checks.append(Compared(f"{label}{name}", words[0], words[1], good))
 
 
-def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Check]) -> None:
+def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Compared]) -> None:
     for what, one, other, carried in (
         ("plan unit", sent.frame.horizontal, read.frame.horizontal, carries.units != "none"),
         ("height unit", sent.frame.vertical, read.frame.vertical, carries.units in ("one", "both")),
     ):
         if carried and one is not None:
-            checks.append(Check(what, one.title, other.title if other else "unknown", one is other))
+            checks.append(Compared(what, one.title, other.title if other else "unknown", one is other))

@@ -15,6 +15,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding
 from vastgrid.base.quantities import Unit, square_word
 from vastgrid.data.dataset import Flags, Floats
+from vastgrid.data.line_roles import ISLAND, VOID
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.crossings import on_segments
 from vastgrid.kernels.locate import touched_by
@@ -138,9 +139,9 @@ def limits_area(
         low, high = around[:, :2].min(axis=0), around[:, :2].max(axis=0)
         area = shapely.box(*(low - 1.0 - np.ptp(around[:, :2])), *(high + 1.0 + np.ptp(around[:, :2])))
     if voids:
-        area = area.difference(shapely.union_all([ring_area(ring, "void", findings, unit) for ring in voids]))
+        area = area.difference(shapely.union_all([ring_area(ring, VOID, findings, unit) for ring in voids]))
     if islands:
-        kept = shapely.union_all([ring_area(ring, "island", findings, unit) for ring in islands])
+        kept = shapely.union_all([ring_area(ring, ISLAND, findings, unit) for ring in islands])
         area = area.union(kept.intersection(different[0]) if different else kept)
     return area
 

@@ -7,7 +7,7 @@ import json
 import math
 import warnings
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, singledispatch
 from typing import Any
 
 import numpy as np
@@ -165,36 +165,52 @@ def reprojected(dataset: Dataset, wanted: str, progress: Progress) -> tuple[Data
     """
     way = passage(dataset.frame, wanted)
     findings = list(way.findings)
-    if isinstance(dataset, Grid):
-        moved: Dataset = _grid(dataset, way, progress, findings)
-    elif isinstance(dataset, Contours):
-        xyz = _moved(dataset.coordinates(), way, dataset.name, progress)
-        moved = dataclasses.replace(dataset, plan=xyz[:, :2], frame=way.target)
-    elif isinstance(dataset, Tin):
-        moved = dataclasses.replace(
-            dataset,
-            vertices=_moved(dataset.vertices, way, dataset.name, progress),
-            source_points=_moved(dataset.source_points, way, dataset.name, progress),
-            break_vertices=_moved(dataset.break_vertices, way, dataset.name, progress),
-            limit=_moved(dataset.limit, way, dataset.name, progress),
-            frame=way.target,
-        )
-    elif isinstance(dataset, PointSet):
-        xyz = _moved(dataset.xyz, way, dataset.name, progress)
-        moved = dataclasses.replace(dataset, xyz=xyz, frame=way.target)
-    elif isinstance(dataset, Survey):
-        xyz = _moved(dataset.vertices, way, dataset.name, progress)
-        exact = tuple(json.dumps({"reprojected": True}) for _ in dataset.exact)
-        text = "Curves and profiles of survey records are true in their own system only; their drawn course was kept."
-        findings.append(Finding("records-flattened", text))
-        moved = dataclasses.replace(dataset, vertices=xyz, exact=exact, frame=way.target)
-    elif isinstance(dataset, Linework | Mesh):
-        xyz = _moved(dataset.vertices, way, dataset.name, progress)
-        moved = dataclasses.replace(dataset, vertices=xyz, frame=way.target)
-    else:
-        raise CallError(f"{dataset.title} cannot be reprojected")
+    moved = _brought(dataset, way, progress, findings)
     progress.report(1.0)
     return moved, tuple(findings)
+
+
+@singledispatch
+def _brought(dataset: Dataset, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    raise CallError(f"{dataset.title} cannot be reprojected")
+
+
+@_brought.register
+def _grid_brought(grid: Grid, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    return _grid(grid, way, progress, findings)
+
+
+@_brought.register
+def _contours_brought(contours: Contours, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    xyz = _moved(contours.coordinates(), way, contours.name, progress)
+    return dataclasses.replace(contours, plan=xyz[:, :2], frame=way.target)
+
+
+@_brought.register
+def _tin_brought(tin: Tin, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    names = ("vertices", "source_points", "break_vertices", "limit")
+    moved: dict[str, Any] = {name: _moved(getattr(tin, name), way, tin.name, progress) for name in names}
+    return dataclasses.replace(tin, **moved, frame=way.target)
+
+
+@_brought.register
+def _points_brought(points: PointSet, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    return dataclasses.replace(points, xyz=_moved(points.xyz, way, points.name, progress), frame=way.target)
+
+
+@_brought.register
+def _survey_brought(survey: Survey, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    xyz = _moved(survey.vertices, way, survey.name, progress)
+    exact = tuple(json.dumps({"reprojected": True}) for _ in survey.exact)
+    text = "Curves and profiles of survey records are true in their own system only; their drawn course was kept."
+    findings.append(Finding("records-flattened", text))
+    return dataclasses.replace(survey, vertices=xyz, exact=exact, frame=way.target)
+
+
+@_brought.register(Linework)
+@_brought.register(Mesh)
+def _vertices_brought(data: Linework | Mesh, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    return dataclasses.replace(data, vertices=_moved(data.vertices, way, data.name, progress), frame=way.target)
 
 
 def _moved(xyz: Floats, way: Passage, name: str, progress: Progress) -> Floats:

@@ -50,9 +50,8 @@ _flat, _spatial = weighing(vertices=30, lines=110), weighing(vertices=138, lines
 
 def _weigh(dataset: Dataset) -> float:
     """Return about how many bytes a dataset takes: a vertex of a line in space is an entity of its own."""
-    if isinstance(dataset, Contours):
-        return _flat(dataset)
-    return _spatial(dataset) if isinstance(dataset, Linework) else _faces_and_points(dataset)
+    by_kind = {Contours.kind: _flat, Linework.kind: _spatial}
+    return by_kind.get(dataset.kind, _faces_and_points)(dataset)
 
 
 FORMAT = Format(
@@ -62,6 +61,7 @@ FORMAT = Format(
     sniff=sniff,
     carries=Carries(kinds=_KINDS, several=True, units="one"),
     weigh=_weigh,
+    editor="rules",
     usual=2,
     read=read,
     write=write,

@@ -8,6 +8,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
+from functools import singledispatch
 from pathlib import Path
 from typing import Annotated, Any, BinaryIO
 
@@ -17,6 +18,7 @@ from numpy.typing import NDArray
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
@@ -98,9 +100,9 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
     if params.version is not Version.R12:
         document.header["$INSUNITS"] = _CODE_OF.get(unit, 0) if unit else 0
         document.header["$MEASUREMENT"] = 0 if unit in (Unit.FOOT, Unit.US_FOOT, Unit.INCH) else 1
-    alone = max(sum(isinstance(each, kind) for each in datasets) for kind in (Tin, PointSet)) < 2
+    alone = max(len(of_kind(datasets, Tin)), len(of_kind(datasets, PointSet))) < 2
     names = {
-        name: _LAYERS.get(name, _LAYERS["TIN"] if isinstance(each, Tin) else _LINE_COLOUR)
+        name: _LAYERS.get(name, _LAYERS["TIN"] if each.kind == Tin.kind else _LINE_COLOUR)
         for each in datasets
         for name in _layer_names(each, params.version, alone=alone)
     }
@@ -120,7 +122,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
         pen = _Pen(file, params, document.modelspace().block_record_handle or "0", first)
         for k, each in enumerate(datasets):
             part = progress.part(k / len(datasets), (k + 1) / len(datasets))
-            _write_dataset(pen, each, part, _layer_names(each, params.version, alone=alone))
+            _write_dataset(each, pen, part, _layer_names(each, params.version, alone=alone))
         file.write(after.encode(code, "replace"))
 
 
@@ -147,7 +149,7 @@ def _handle_count(datasets: Sequence[Dataset]) -> int:
     for each in datasets:
         counts = each.count()
         number += counts.get("triangles", 0) + counts.get("points", 0)
-        if not isinstance(each, Tin):
+        if "triangles" not in counts:
             number += 2 * counts.get("lines", 0) + counts.get("vertices", 0)
     return number
 
@@ -161,41 +163,66 @@ def layer_name(name: str, version: Version) -> str:
     return name or "0"
 
 
+@singledispatch
 def _layer_names(dataset: Dataset, version: Version, *, alone: bool) -> list[str]:
-    if isinstance(dataset, Tin):
-        # Several surfaces keep apart by their layers; on one layer they would be one, lying over itself.
-        return ["TIN"] if alone else [layer_name(f"TIN {dataset.name}", version)]
-    if isinstance(dataset, Contours):
-        return ["CONTOUR", "CONTOUR_INDEX"]
-    if isinstance(dataset, Linework):
-        return [layer_name(name, version) for name in dataset.layers]
+    """Return the layers that a dataset goes to; points and surfaces keep apart by them where there are several."""
     return ["POINT"] if alone else [layer_name(f"POINT {dataset.name}", version)]
 
 
-def _write_dataset(pen: _Pen, dataset: Dataset, progress: Progress, names: list[str]) -> None:
-    if isinstance(dataset, Tin):
-        _write_faces(pen, dataset, progress, names[0])
-    elif isinstance(dataset, Contours):
-        layers = [("CONTOUR", ~dataset.index), ("CONTOUR_INDEX", dataset.index)]
-        if pen.params.contours_as is ContourForm.FLAT:
-            _write_flat(pen, dataset.plan, dataset.offsets, dataset.closed(), dataset.levels, layers, progress)
-        else:
-            _write_spatial(pen, dataset.coordinates(), dataset.offsets, dataset.closed(), layers, progress)
-    elif isinstance(dataset, Linework):
-        layers = [(layer_name(name, pen.params.version), dataset.layer == k) for k, name in enumerate(dataset.layers)]
-        # A line without heights is drawn in plan; the drawing has no way to say that its elevation is unknown.
-        flat = dataset.without_heights()
-        closed = dataset.closed()
-        spatial = [(name, mine & ~flat) for name, mine in layers]
-        _write_spatial(pen, dataset.vertices, dataset.offsets, closed, spatial, progress)
-        plan = [(name, mine & flat) for name, mine in layers]
-        _write_flat(pen, dataset.vertices[:, :2], dataset.offsets, closed, np.zeros(len(dataset)), plan, progress)
-    elif isinstance(dataset, PointSet):
-        head, slots = pen.head("POINT", names[0], "AcDbPoint")
-        template = RowTemplate(head + "10\n{}\n20\n{}\n30\n{}\n", (*slots, *(pen.params.decimals,) * 3))
-        columns = [*pen.handles(len(dataset.xyz)), *dataset.xyz.T]
-        for block in template.blocks(columns):
-            pen.file.write(block)
+@_layer_names.register
+def _layers_of_tin(tin: Tin, version: Version, *, alone: bool) -> list[str]:
+    # Several surfaces keep apart by their layers; on one layer they would be one, lying over itself.
+    return ["TIN"] if alone else [layer_name(f"TIN {tin.name}", version)]
+
+
+@_layer_names.register
+def _layers_of_contours(contours: Contours, version: Version, *, alone: bool) -> list[str]:
+    return ["CONTOUR", "CONTOUR_INDEX"]
+
+
+@_layer_names.register
+def _layers_of_lines(lines: Linework, version: Version, *, alone: bool) -> list[str]:
+    return [layer_name(name, version) for name in lines.layers]
+
+
+@singledispatch
+def _write_dataset(dataset: Dataset, pen: _Pen, progress: Progress, names: list[str]) -> None:
+    raise TypeError(f"{dataset.title} goes into no drawing")
+
+
+@_write_dataset.register
+def _write_tin(tin: Tin, pen: _Pen, progress: Progress, names: list[str]) -> None:
+    _write_faces(pen, tin, progress, names[0])
+
+
+@_write_dataset.register
+def _write_contours(contours: Contours, pen: _Pen, progress: Progress, names: list[str]) -> None:
+    layers = [("CONTOUR", ~contours.index), ("CONTOUR_INDEX", contours.index)]
+    if pen.params.contours_as is ContourForm.FLAT:
+        _write_flat(pen, contours.plan, contours.offsets, contours.closed(), contours.levels, layers, progress)
+    else:
+        _write_spatial(pen, contours.coordinates(), contours.offsets, contours.closed(), layers, progress)
+
+
+@_write_dataset.register
+def _write_linework(lines: Linework, pen: _Pen, progress: Progress, names: list[str]) -> None:
+    layers = [(layer_name(name, pen.params.version), lines.layer == k) for k, name in enumerate(lines.layers)]
+    # A line without heights is drawn in plan; the drawing has no way to say that its elevation is unknown.
+    flat = lines.without_heights()
+    closed = lines.closed()
+    spatial = [(name, mine & ~flat) for name, mine in layers]
+    _write_spatial(pen, lines.vertices, lines.offsets, closed, spatial, progress)
+    plan = [(name, mine & flat) for name, mine in layers]
+    _write_flat(pen, lines.vertices[:, :2], lines.offsets, closed, np.zeros(len(lines)), plan, progress)
+
+
+@_write_dataset.register
+def _write_points(dataset: PointSet, pen: _Pen, progress: Progress, names: list[str]) -> None:
+    head, slots = pen.head("POINT", names[0], "AcDbPoint")
+    template = RowTemplate(head + "10\n{}\n20\n{}\n30\n{}\n", (*slots, *(pen.params.decimals,) * 3))
+    columns = [*pen.handles(len(dataset.xyz)), *dataset.xyz.T]
+    for block in template.blocks(columns):
+        pen.file.write(block)
 
 
 def _write_faces(pen: _Pen, tin: Tin, progress: Progress, layer: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
@@ -32,10 +33,10 @@ _plain, _flat = weighing(vertices=44, triangles=28, points=60, lines=60), weighi
 
 def _weigh(dataset: Dataset) -> float:
     """Return about how many bytes a dataset takes, a TIN with what it was built from."""
-    if isinstance(dataset, Contours):
+    if dataset.kind == Contours.kind:
         return _flat(dataset)
-    source = 38.0 * (len(dataset.source_points) + len(dataset.break_vertices)) if isinstance(dataset, Tin) else 0.0
-    return _plain(dataset) + source
+    source = sum(len(tin.source_points) + len(tin.break_vertices) for tin in of_kind([dataset], Tin))
+    return _plain(dataset) + 38.0 * source
 
 
 _CARRIES = Carries(

@@ -19,7 +19,8 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
-from vastgrid.data.linework import BOUNDARY, BOUNDARY_ROLES, from_lines
+from vastgrid.data.line_roles import BOUNDARY, BOUNDARY_ROLES
+from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import ReadResult

@@ -6,6 +6,7 @@ import datetime
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
+from functools import singledispatch
 from pathlib import Path
 from typing import Annotated, BinaryIO
 from xml.sax.saxutils import quoteattr
@@ -19,7 +20,9 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code
-from vastgrid.data.linework import BOUNDARY, Contours, Linework
+from vastgrid.data.kinds import of_kind
+from vastgrid.data.line_roles import BOUNDARY, BREAKLINE_KINDS, USUAL_BREAKLINE
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin, areas
@@ -84,13 +87,11 @@ def write(datasets: Sequence[Dataset], path: Path, params: LandXmlWriteParams, p
         )
         file.write(_units(frame).encode())
         file.write(f'<Application name="Vast Grid" version="{__version__}"/>\n'.encode())
-        for points in datasets:
-            if isinstance(points, PointSet):
-                _write_points(file, points, params)
-        for records in datasets:
-            if isinstance(records, Survey):
-                write_records(file, records, params.decimals)
-        surfaces = [each for each in datasets if not isinstance(each, PointSet | Survey)]
+        for points in of_kind(datasets, PointSet):
+            _write_points(file, points, params)
+        for records in of_kind(datasets, Survey):
+            write_records(file, records, params.decimals)
+        surfaces = [each for each in datasets if each.kind not in (PointSet.kind, Survey.kind)]
         if surfaces:
             file.write(b"<Surfaces>\n")
             for k, each in enumerate(surfaces):
@@ -144,21 +145,36 @@ def _nez(xyz: Floats) -> tuple[Floats, Floats, Floats]:
 
 def _write_surface(file: BinaryIO, dataset: Dataset, params: LandXmlWriteParams, progress: Progress) -> None:
     file.write(f"<Surface name={quoteattr(_word(dataset.name))}>\n".encode())
-    if isinstance(dataset, Tin):
-        source = len(dataset.source_points) + len(dataset.break_vertices) > 0
-        if source and params.hold is not Hold.FACES:
-            _write_source(file, dataset, params)
-        if params.hold is not Hold.SOURCE or not source:
-            _write_faces(file, dataset, params, progress)
-    elif isinstance(dataset, Contours):
-        file.write(b"<SourceData>\n<Contours>\n")
-        heads = [f'<Contour elev="{level:.{params.decimals}f}"><PntList2D>' for level in dataset.levels.tolist()]
-        _write_lines(file, dataset.plan[:, ::-1], dataset.offsets, heads, "</PntList2D></Contour>\n", params.decimals)
-        file.write(b"</Contours>\n</SourceData>\n")
-    elif isinstance(dataset, Linework):
-        _write_linework(file, dataset, params.decimals)
+    _definition(dataset, file, params, progress)
     file.write(b"</Surface>\n")
     progress.report(1.0)
+
+
+@singledispatch
+def _definition(dataset: Dataset, file: BinaryIO, params: LandXmlWriteParams, progress: Progress) -> None:
+    raise TypeError(f"{dataset.title} is no surface and no source of one")
+
+
+@_definition.register
+def _of_tin(tin: Tin, file: BinaryIO, params: LandXmlWriteParams, progress: Progress) -> None:
+    source = len(tin.source_points) + len(tin.break_vertices) > 0
+    if source and params.hold is not Hold.FACES:
+        _write_source(file, tin, params)
+    if params.hold is not Hold.SOURCE or not source:
+        _write_faces(file, tin, params, progress)
+
+
+@_definition.register
+def _of_contours(contours: Contours, file: BinaryIO, params: LandXmlWriteParams, progress: Progress) -> None:
+    file.write(b"<SourceData>\n<Contours>\n")
+    heads = [f'<Contour elev="{level:.{params.decimals}f}"><PntList2D>' for level in contours.levels.tolist()]
+    _write_lines(file, contours.plan[:, ::-1], contours.offsets, heads, "</PntList2D></Contour>\n", params.decimals)
+    file.write(b"</Contours>\n</SourceData>\n")
+
+
+@_definition.register
+def _of_lines(lines: Linework, file: BinaryIO, params: LandXmlWriteParams, progress: Progress) -> None:
+    _write_linework(file, lines, params.decimals)
 
 
 def _write_source(file: BinaryIO, tin: Tin, params: LandXmlWriteParams) -> None:
@@ -215,12 +231,12 @@ def _write_breaklines(
         own = names[k] if names else ""
         # The standard's kinds, where a file of its own named them.
         kind = own.removeprefix("Breakline ") if own.startswith("Breakline ") else ""
-        known = kind in ("standard", "wall", "proximity", "nondestructive")
+        known = kind in BREAKLINE_KINDS
         name = f" name={quoteattr(own)}" if own and not known else ""
         space = bool(np.isfinite(line[:, 2]).all())
         tag = "PntList3D" if space else "PntList2D"
         columns = line[:, [1, 0, 2]] if space else line[:, [1, 0]]
-        head = f'<Breakline brkType="{kind if known else "standard"}"{name}><{tag}>'
+        head = f'<Breakline brkType="{kind if known else USUAL_BREAKLINE}"{name}><{tag}>'
         _write_lines(file, columns, np.array([0, len(line)]), [head], f"</{tag}></Breakline>\n", decimals)
 
 

@@ -70,6 +70,7 @@ FORMAT = Format(
     carries=_CARRIES,
     carries_as=rounding(_CARRIES),
     weigh=weighing(points=45),
+    editor="columns",
     usual=1,
     read=read,
     write=write,

@@ -11,6 +11,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import is_geographic
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.pointset import PointSet
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
@@ -28,8 +29,7 @@ class TextWriteParams:
 
 def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, progress: Progress) -> None:
     """Write points as comma-separated text with a head that names units; see `FORMAT`."""
-    points = datasets[0]
-    assert isinstance(points, PointSet)
+    points = narrowed(datasets[0], PointSet)
     names = [name for name, values in points.attributes.items() if values.dtype.kind in "SUiuf" and values.ndim == 1]
     plan, height = (
         f" [{HEAD_WORDS[unit]}]" if unit else "" for unit in (points.frame.horizontal, points.frame.vertical)

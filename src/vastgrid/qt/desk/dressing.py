@@ -9,6 +9,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
 from vastgrid.looks.colouring import Dressed
 from vastgrid.looks.look import look_of
+from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
 
 
@@ -52,7 +53,7 @@ class Dressing:
         for node in self.desk.session.graph.cards.values():
             if node.name == name and name:
                 dataset = self.desk.dataset(node.id)
-                return dataset if isinstance(dataset, Tin | Grid) and dataset.has_heights else None
+                return surface_of(dataset)
         return None
 
     def items(self) -> list[Dressed]:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.job.cloudindex import WORTH, CloudIndex, build, opened, ready
 from vastgrid.qt.desk.desk import Desk
@@ -34,8 +35,8 @@ class Ordering:
 
     def see_to(self, datasets: Sequence[Dataset], folder: Path) -> None:
         """Begin, or go on with, whatever large cloud has no index yet; one that is ready is opened at once."""
-        for each in datasets:
-            if not isinstance(each, PointSet) or len(each.xyz) < WORTH or each.content in self._begun:
+        for each in of_kind(datasets, PointSet):
+            if len(each.xyz) < WORTH or each.content in self._begun:
                 continue
             self._begun.add(each.content)
             place = folder / "index" / each.content

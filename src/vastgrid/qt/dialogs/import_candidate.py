@@ -16,7 +16,6 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.fileformat import Format
 from vastgrid.formats import dxf as dxf_format
-from vastgrid.formats import text as text_format
 from vastgrid.measures.evidence import Suggestion, suggestions, units_doubtful
 from vastgrid.params import declare
 from vastgrid.qt.dialogs.import_text import fitting
@@ -98,6 +97,11 @@ class Candidate:
         return self.contents.drawing if self.contents else None
 
     @property
+    def editor(self) -> str:
+        """Which editor of its own the format has for its options; empty for none."""
+        return self.kind.editor if self.kind is not None else ""
+
+    @property
     def doubtful(self) -> bool:
         """Whether what the file says of its units cannot be relied on."""
         return self.source is not None and units_doubtful(self.source.findings)
@@ -113,7 +117,7 @@ class Candidate:
         self.kind = catalog.recognise(self.path)
         known = {each.name for each in declare.fields(self.kind.read_params) if not each.param.once}
         self.words = {key: word for key, word in remembered.get(self.kind.id, {}).items() if key in known}
-        if self.kind is text_format.FORMAT:
+        if self.editor == "columns":
             self.words |= fitting(self.path, remembered.get("layouts", {})) or {}
 
 
@@ -129,7 +133,7 @@ def examine(path: Path, kind: Format, words: dict[str, str], others: Sequence[Da
     source = peek_file(path, words, progress)
     if source is None:
         source = read_file(path, words, progress)
-        if kind is dxf_format.FORMAT:
+        if kind.editor == "rules":
             params = declare.build(dxf_format.DxfReadParams, words)
             drawing, frame = dxf_format.open_drawing(path, params, progress, [])
     # A drawing is shown whole, so that what no rule takes can still be picked.

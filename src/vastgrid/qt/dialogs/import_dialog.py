@@ -23,8 +23,6 @@ from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.findings import Finding, Severity, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
-from vastgrid.formats import dxf as dxf_format
-from vastgrid.formats import text as text_format
 from vastgrid.params import declare
 from vastgrid.qt.dialogs.import_candidate import Candidate, Contents, examine
 from vastgrid.qt.dialogs.import_rules import RulesPart
@@ -205,8 +203,8 @@ class ImportDialog(QDialog):
         each = self.own
         title = f" · {each.kind.title}" if each.kind else ""
         self.heading.setText(f"<b>{escape(each.path.name)}</b>{title}")
-        self.text_part.setVisible(each.kind is text_format.FORMAT)
-        self.rules_part.setVisible(each.kind is dxf_format.FORMAT)
+        self.text_part.setVisible(each.editor == "columns")
+        self.rules_part.setVisible(each.editor == "rules")
         self._role_fault = ""
         self._new_form(each)
         self.units.show_candidate(each)
@@ -220,8 +218,9 @@ class ImportDialog(QDialog):
         if each.kind is not None and declare.fields(each.kind.read_params):
             self.form = ParamForm(each.kind.read_params, each.words, self._suggestions(each))
             self.form.changed.connect(self._soon.start)
-            if each.kind is dxf_format.FORMAT:
-                self.form.hide_row("rules")
+            if any(each.editor == field.name for field in declare.fields(each.kind.read_params)):
+                # What an editor of its own is for need not stand in the form as well.
+                self.form.hide_row(each.editor)
             self._form_place.addWidget(self.form)
 
     def _suggestions(self, each: Candidate) -> dict[str, list[str]]:
@@ -296,7 +295,7 @@ class ImportDialog(QDialog):
     def _show(self) -> None:
         each = self.own
         self.error.setText("" if self._role_fault else each.error)
-        if each.kind is text_format.FORMAT:
+        if each.editor == "columns":
             try:
                 self.text_part.show_file(each.path, each.words)
             except VastGridError as error:
@@ -377,7 +376,7 @@ class ImportDialog(QDialog):
     # -- picking
 
     def _picked(self, east: float, north: float, pixel: float) -> None:
-        if self.own.kind is dxf_format.FORMAT:
+        if self.own.editor == "rules":
             entity = self.rules_part.nearest(east, north, 8.0 * pixel)
             if entity is not None:
                 self.rules_part.fill_from(entity)

@@ -11,11 +11,8 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Linework
-from vastgrid.data.mesh import Mesh
+from vastgrid.data.kinds import kind_of
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import Tin
 from vastgrid.looks.colouring import Dressed, Scale, point_scale, surface_scale
 from vastgrid.looks.look import LineColour
 from vastgrid.looks.ramps import category
@@ -45,13 +42,14 @@ def scales(items: Sequence[Dressed], ends: tuple[float, float]) -> list[Scale]:
 
 def _scale_of(own: Dressed, ends: tuple[float, float]) -> Scale | None:
     data = own.dataset
-    if isinstance(data, Tin | Grid | Mesh):
+    if kind_of(data).covers:
         return surface_scale(own, *ends)
-    if isinstance(data, PointSet):
+    if data.kind == PointSet.kind:
         scale = point_scale(own, *ends)
         return scale if scale.entries or not scale.title.startswith("Elevation") else None
-    if isinstance(data, Linework) and own.look.colour is LineColour.LAYER:
-        entries = tuple((name or "no layer", category(k)) for k, name in enumerate(data.layers))
+    layers = getattr(data, "layers", None)
+    if layers is not None and own.look.colour is LineColour.LAYER:
+        entries = tuple((name or "no layer", category(k)) for k, name in enumerate(layers))
         return Scale(data.name or "Layers", category(0).reshape(1, 3), entries=entries)
     return None
 

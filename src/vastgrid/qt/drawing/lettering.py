@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QImage, QPainter
 
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.looks.colouring import Dressed
@@ -18,8 +19,7 @@ from vastgrid.qt.widgets import theme
 
 def write_points(picture: QImage, own: Dressed, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
     """Write elevations and codes beside points, the first come first."""
-    points = own.dataset
-    assert isinstance(points, PointSet)
+    points = narrowed(own.dataset, PointSet)
     box = view.box()
     xyz = points.xyz
     inside = (xyz[:, 0] > box[0]) & (xyz[:, 0] < box[2]) & (xyz[:, 1] > box[1]) & (xyz[:, 1] < box[3])
@@ -55,8 +55,7 @@ def write_levels(
     painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
     painter.setFont(theme.font(7.5, bold=True))
     for own in sets:
-        contours = own.dataset
-        assert isinstance(contours, Contours)
+        contours = narrowed(own.dataset, Contours)
         decimals = max(0, -int(np.floor(np.log10(contours.interval) + 1e-9))) if contours.interval > 0 else 2
         for k in np.flatnonzero(contours.index).tolist():
             line = view.turned(contours.plan[contours.offsets[k] : contours.offsets[k + 1]])

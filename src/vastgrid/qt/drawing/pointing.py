@@ -9,15 +9,13 @@ import numpy as np
 
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
-from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.job import cloudindex
 from vastgrid.job.cloudindex import WORTH
 from vastgrid.kernels.nearest import on_lines
-from vastgrid.measures.heights import heights, heights_at_hand
+from vastgrid.measures.heights import heights, heights_at_hand, surface_of
 from vastgrid.measures.snap import Caught, catch
 
 
@@ -26,8 +24,9 @@ def readout(datasets: Sequence[Dataset], east: float, north: float) -> str:
     text = f"E {spaced(east, 2)}   N {spaced(north, 2)}"
     found = []
     for each in reversed(datasets):
-        if isinstance(each, Tin | Grid) and each.has_heights and heights_at_hand(each):
-            z = float(heights(each, np.array([[east, north]]))[0])
+        surface = surface_of(each)
+        if surface is not None and heights_at_hand(surface):
+            z = float(heights(surface, np.array([[east, north]]))[0])
             if math.isfinite(z):
                 found.append(f"Z {z:.3f} ({each.name})")
     return text + "   " + ("   ".join(dict.fromkeys(found)) or "Z –")
@@ -42,7 +41,7 @@ def caught(datasets: Sequence[Dataset], east: float, north: float, pixels: float
         How near something has to be, in pixels; and the width of a pixel in the unit of plan.
     """
     # What the painter has not worked out yet is caught a moment later.
-    able = [each for each in datasets if not isinstance(each, Tin) or heights_at_hand(each)]
+    able = [each for each in datasets if each.kind != Tin.kind or heights_at_hand(each)]
     reach = pixels * size
     return catch(able, east, north, reach, _clouds_near(datasets, east, north, reach, size))
 
@@ -51,13 +50,14 @@ def line_at(datasets: Sequence[Dataset], east: float, north: float, reach: float
     """Return the line nearest to a place, (n, ≥ 2), if one is within reach."""
     best, found = reach, None
     for each in datasets:
-        if not isinstance(each, Linework | Survey | Contours):
+        courses = each.courses()
+        if courses is None:
             continue
-        xy = each.plan if isinstance(each, Contours) else each.vertices
-        k, _, away = on_lines(xy, each.offsets, east, north, best)
+        xy, offsets = courses
+        k, _, away = on_lines(xy, offsets, east, north, best)
         if k >= 0 and away <= best:
-            line = int(np.searchsorted(each.offsets, k, side="right")) - 1
-            best, found = away, xy[each.offsets[line] : each.offsets[line + 1]]
+            line = int(np.searchsorted(offsets, k, side="right")) - 1
+            best, found = away, each.coordinates()[offsets[line] : offsets[line + 1]]
     return found
 
 
@@ -66,8 +66,8 @@ def _clouds_near(
 ) -> dict[str, Iterable[Floats]]:
     """Return the pieces of large clouds around a place; searching them whole would take too long."""
     found: dict[str, Iterable[Floats]] = {}
-    for each in datasets:
-        if isinstance(each, PointSet) and len(each.xyz) >= WORTH:
+    for each in of_kind(datasets, PointSet):
+        if len(each.xyz) >= WORTH:
             index = cloudindex.ready.get(each.content)
             pieces = []
             if index is not None and reach > 0:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import singledispatch
 from typing import Any
 
 import numpy as np
@@ -14,6 +16,7 @@ from PyQt6.QtGui import QImage, QPainter
 from vastgrid.data.dataset import Dataset, fixed
 from vastgrid.data.frame import ratio_of
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import kind_of, of_kind
 from vastgrid.data.linework import Contours, Linework, take_lines
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
@@ -38,7 +41,7 @@ from vastgrid.looks.colouring import (
     surface_values,
 )
 from vastgrid.looks.look import Faces, PointColour, SurfaceColour, hidden_at
-from vastgrid.measures.heights import heights, lattice
+from vastgrid.measures.heights import heights, lattice, surface_of
 from vastgrid.qt.drawing.lettering import write_levels, write_points
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
@@ -53,7 +56,7 @@ ROOM = 58.0
 
 def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
     """Return the heights that the ends of the ramp stand for: those of the surfaces, or else of whatever there is."""
-    surfaces: list[Dataset] = [each for each in datasets if isinstance(each, Tin | Grid) and each.has_heights]
+    surfaces: list[Dataset] = [own for each in datasets if (own := surface_of(each)) is not None]
     pairs = [pair for each in surfaces or datasets if (pair := each.extent().elevation)]
     if not pairs:
         return 0.0, 1.0
@@ -61,11 +64,27 @@ def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
     return (low, high) if high > low else (low - 0.5, high + 0.5)
 
 
-def rank(dataset: Dataset) -> int:
-    """Return what lies below what, as long as nobody ordered it otherwise: grids, surfaces, points, lines."""
-    if isinstance(dataset, Grid):
-        return 0
-    return 1 if isinstance(dataset, Tin | Mesh) else 2 if isinstance(dataset, PointSet) else 3
+@dataclass(frozen=True, eq=False)
+class _Canvas:
+    """What is drawn on, and how everything on it is drawn."""
+
+    image: Colours
+    view: View
+    ends: tuple[float, float]
+    palette: theme.Palette
+    small: bool
+    wires: bool
+    ground: bool
+
+    @property
+    def bare(self) -> bool:
+        """Whether it is dark paper without ground: brown lines are for the pale ground and would not be seen."""
+        return self.palette.name == "dark" and not self.ground
+
+
+@singledispatch
+def _drawn(data: Dataset, own: Dressed, canvas: _Canvas) -> None:
+    """Draw a dataset in its look; one that the views cannot show leaves no trace."""
 
 
 def draw(
@@ -90,50 +109,31 @@ def draw(
     """
     items = [each if isinstance(each, Dressed) else plain(each) for each in shown]
     if any(not isinstance(each, Dressed) for each in shown):
-        items.sort(key=lambda own: rank(own.dataset))
+        items.sort(key=lambda own: kind_of(own.dataset).rank)
     image = np.zeros((view.height, view.width, 4), np.uint8)
     datasets = [own.dataset for own in items]
-    ends = height_range(datasets)
-    ground = any(isinstance(each, Tin | Grid | Mesh) for each in datasets)
-    # Brown lines are for the pale ground; on bare dark paper they would not be seen.
-    bare = palette.name == "dark" and not ground
+    ground = any(kind_of(each).covers for each in datasets)
+    canvas = _Canvas(image, view, height_range(datasets), palette, small, wires, ground)
     for own in items:
-        data = own.dataset
-        if isinstance(data, Tin | Grid | Mesh):
-            _draw_surface(image, own, view, ends, palette, wires=wires)
-        elif isinstance(data, PointSet):
-            _draw_points(image, own, view, ends, 105 if ground or small else 0 if bare else 60, small=small)
-        elif isinstance(data, Contours):
-            _draw_contours(image, own, view, ends, palette, small=small, bare=bare)
-        elif isinstance(data, Linework | Survey):
-            _draw_lines(image, own, view, ends, palette)
+        _drawn(own.dataset, own, canvas)
     picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
     if labels and not small:
         taken: list[QRectF] = []
         painter = QPainter(picture)
-        sets = [own for own in items if isinstance(own.dataset, Contours) and own.look.labels]
+        sets = [own for own in items if own.dataset.kind == Contours.kind and own.look.labels]
         write_levels(painter, sets, view, palette, taken)
         painter.end()
         for own in items:
-            data = own.dataset
-            if isinstance(data, PointSet) and own.look.labels and len(data.xyz) and _spacing(data, view.size) >= ROOM:
-                write_points(picture, own, view, palette, taken)
+            for points in of_kind([own.dataset], PointSet):
+                if own.look.labels and len(points.xyz) and _spacing(points, view.size) >= ROOM:
+                    write_points(picture, own, view, palette, taken)
     return picture
 
 
-def _draw_contours(
-    image: Colours,
-    own: Dressed,
-    view: View,
-    ends: tuple[float, float],
-    palette: theme.Palette,
-    *,
-    small: bool,
-    bare: bool,
-) -> None:
-    contours = own.dataset
-    assert isinstance(contours, Contours)
-    thin, thick = ("#B08D6A", "#E3CDB0") if bare else (palette.contour, palette.index)
+@_drawn.register
+def _draw_contours(contours: Contours, own: Dressed, canvas: _Canvas) -> None:
+    image, view, ends, palette, small = canvas.image, canvas.view, canvas.ends, canvas.palette, canvas.small
+    thin, thick = ("#B08D6A", "#E3CDB0") if canvas.bare else (palette.contour, palette.index)
     minor, index = strengths(contours, view.size)
     indexed = bool(contours.index.any())
     for mine, width, strength, usual in (
@@ -149,17 +149,25 @@ def _draw_contours(
         shade.draw_coloured_lines(image, view.turned(xy), fixed(offsets), *place, colours, strength, width)
 
 
-def _draw_lines(image: Colours, own: Dressed, view: View, ends: tuple[float, float], palette: theme.Palette) -> None:
-    lines = own.dataset
-    assert isinstance(lines, Linework | Survey)
-    usual = palette.action if isinstance(lines, Survey) else palette.breakline
+@_drawn.register
+def _draw_linework(lines: Linework, own: Dressed, canvas: _Canvas) -> None:
+    _draw_lines(lines, own, canvas, lines.layer, canvas.palette.breakline)
+
+
+@_drawn.register
+def _draw_survey(lines: Survey, own: Dressed, canvas: _Canvas) -> None:
+    _draw_lines(lines, own, canvas, None, canvas.palette.action)
+
+
+def _draw_lines(lines: Linework | Survey, own: Dressed, canvas: _Canvas, layer: Any, usual: str) -> None:
+    image, view = canvas.image, canvas.view
     place = (view.west, view.top, view.size)
     z = (
         lines.vertices[np.minimum(lines.offsets[:-1], max(len(lines.vertices) - 1, 0)), 2]
         if len(lines)
         else np.zeros(0)
     )
-    colours = line_colours(own, z, lines.layer if isinstance(lines, Linework) else None, usual, ends)
+    colours = line_colours(own, z, layer, usual, canvas.ends)
     strength = 0.95 * own.look.opacity / 100.0
     turned = view.turned(lines.vertices)
     shade.draw_coloured_lines(image, turned, lines.offsets, *place, colours, strength, own.look.width)
@@ -169,52 +177,62 @@ def _draw_lines(image: Colours, own: Dressed, view: View, ends: tuple[float, flo
         shade.draw_dots(image, fixed(turned[lines.offsets[alone]]), *place, colours[alone], strength, 2)
 
 
-def _draw_surface(
-    image: Colours,
-    own: Dressed,
-    view: View,
-    ends: tuple[float, float],
-    palette: theme.Palette,
-    *,
-    wires: bool,
-) -> None:
-    surface, look = own.dataset, own.look
-    assert isinstance(surface, Tin | Grid | Mesh)
-    place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
-    triangulated = not isinstance(surface, Grid)
-    vertices = view.turned(surface.vertices) if not isinstance(surface, Grid) else np.zeros((0, 3))
-    faces = surface.triangles if not isinstance(surface, Grid) else fixed(np.zeros((0, 3), np.int32))
-    if isinstance(surface, Mesh):
-        # From above the faces that lie highest are seen: they are drawn last.
-        faces = fixed(faces[np.argsort(surface.vertices[faces, 2].max(axis=1))])
-    filled = look.faces is not Faces.WIRE or not triangulated
+@_drawn.register
+def _draw_tin(tin: Tin, own: Dressed, canvas: _Canvas) -> None:
+    _draw_triangles(tin, own, canvas, tin.triangles)
+
+
+@_drawn.register
+def _draw_mesh(mesh: Mesh, own: Dressed, canvas: _Canvas) -> None:
+    # From above the faces that lie highest are seen: they are drawn last.
+    faces = fixed(mesh.triangles[np.argsort(mesh.vertices[mesh.triangles, 2].max(axis=1))])
+    _draw_triangles(mesh, own, canvas, faces)
+
+
+def _draw_triangles(surface: Tin | Mesh, own: Dressed, canvas: _Canvas, faces: NDArray[np.int32]) -> None:
+    view, look = canvas.view, own.look
+    vertices = view.turned(surface.vertices)
+    filled = look.faces is not Faces.WIRE
     if filled:
-        heights_here = _sampled(surface, view) if isinstance(surface, Grid) else raster_heights(vertices, faces, *place)
-        cell = view.size * ratio_of(surface.frame)
-        if look.shade:
-            light = shade.hillshade(heights_here, cell, cell, 315.0, 45.0)
-        else:
-            light = np.where(np.isnan(heights_here), np.nan, 0.7071)
-        gone = hidden_at(look, heights_here)
-        if gone is not None:
-            light = np.where(gone, np.nan, light)
-        scale = surface_scale(own, *ends)
-        values = _values(own, heights_here, vertices, view, cell)
-        shade.tint(values, light, scale.colours, scale.low, scale.high, image, look.opacity / 100.0)
-    if isinstance(surface, Tin | Mesh) and look.faces is not Faces.FILLED and (wires or not filled):
-        _draw_wires(image, own, surface, vertices, view, palette, filled=filled)
+        place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
+        _tint(own, canvas, raster_heights(vertices, faces, *place), vertices, faces)
+    if look.faces is not Faces.FILLED and (canvas.wires or not filled):
+        rims = getattr(surface, "edges_across", None)
+        _draw_wires(canvas, own, surface, vertices, rims, filled=filled)
+
+
+@_drawn.register
+def _draw_grid(grid: Grid, own: Dressed, canvas: _Canvas) -> None:
+    none = np.zeros((0, 3))
+    _tint(own, canvas, _sampled(grid, canvas.view), none, fixed(none.astype(np.int32)))
+
+
+def _tint(own: Dressed, canvas: _Canvas, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32]) -> None:
+    """Colour every pixel by what it stands for, lit from the north-west."""
+    look, view = own.look, canvas.view
+    cell = view.size * ratio_of(own.dataset.frame)
+    if look.shade:
+        light = shade.hillshade(heights_here, cell, cell, 315.0, 45.0)
+    else:
+        light = np.where(np.isnan(heights_here), np.nan, 0.7071)
+    gone = hidden_at(look, heights_here)
+    if gone is not None:
+        light = np.where(gone, np.nan, light)
+    scale = surface_scale(own, *canvas.ends)
+    values = _values(own, heights_here, vertices, faces, view, cell)
+    shade.tint(values, light, scale.colours, scale.low, scale.high, canvas.image, look.opacity / 100.0)
 
 
 def _draw_wires(
-    image: Colours,
+    canvas: _Canvas,
     own: Dressed,
     surface: Tin | Mesh,
     vertices: Floats,
-    view: View,
-    palette: theme.Palette,
+    across: NDArray[np.int32] | None,
     *,
     filled: bool,
 ) -> None:
+    image, view, palette = canvas.image, canvas.view, canvas.palette
     place = (view.west, view.top, view.size)
     colour = ramps.rgb(palette.ink if palette.name == "light" or not filled else palette.band)
     opacity = own.look.opacity / 100.0
@@ -222,13 +240,13 @@ def _draw_wires(
     strength = (0.3 if filled else 0.75) * opacity
     faces = surface.triangles
     shade.draw_edges(image, vertices, faces, every, *place, colour, strength, 1.0, 6.0)
-    if isinstance(surface, Mesh):
+    if across is None:
         return
-    assert surface.constrained is not None
-    if surface.constrained.any():
+    constrained = getattr(surface, "constrained", None)
+    if constrained is not None and constrained.any():
         ink = ramps.rgb(palette.breakline)
-        shade.draw_edges(image, vertices, faces, surface.constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
-    rim = fixed(surface.edges_across < 0)
+        shade.draw_edges(image, vertices, faces, constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
+    rim = fixed(across < 0)
     shade.draw_edges(image, vertices, faces, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
 
 
@@ -243,15 +261,15 @@ def _sampled(surface: Tin | Grid, view: View) -> Floats:
     """Return a surface's height under every pixel, (rows, columns)."""
     if view.turn == 0.0:
         return lattice(surface, (view.west, view.top), (view.size, view.size), (view.height, view.width))
-    if isinstance(surface, Tin):
-        turned = view.turned(surface.vertices)
-        return raster_heights(
-            turned, surface.triangles, (view.west, view.top), (view.size,) * 2, (view.height, view.width)
-        )
+    for tin in of_kind([surface], Tin):
+        turned = view.turned(tin.vertices)
+        return raster_heights(turned, tin.triangles, (view.west, view.top), (view.size,) * 2, (view.height, view.width))
     return np.asarray(heights(surface, _places(view)).reshape(view.height, view.width))
 
 
-def _values(own: Dressed, heights_here: Floats, vertices: Floats, view: View, cell: float) -> Floats:
+def _values(
+    own: Dressed, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32], view: View, cell: float
+) -> Floats:
     """Return what the colour of each pixel stands for."""
     look, surface = own.look, own.dataset
     if look.colour in (SurfaceColour.SLOPE, SurfaceColour.ASPECT):
@@ -259,10 +277,10 @@ def _values(own: Dressed, heights_here: Floats, vertices: Floats, view: View, ce
         return np.asarray(slope if look.colour is SurfaceColour.SLOPE else (aspect + view.turn) % 360.0)
     if look.colour is SurfaceColour.DIFFERENCE and own.against is not None:
         return heights_here - _sampled(own.against, view)
-    if look.colour is SurfaceColour.SOURCE and own.sources and isinstance(surface, Tin):
+    if look.colour is SurfaceColour.SOURCE and own.sources and surface.kind == Tin.kind:
         values, _ = surface_values(own)
         place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
-        return raster_faces(vertices, surface.triangles, *place, values)
+        return raster_faces(vertices, faces, *place, values)
     if look.colour is SurfaceColour.ELEVATION:
         return banded(heights_here, look.bands, surface.frame.vertical)
     return heights_here
@@ -277,11 +295,10 @@ def _spacing(points: PointSet, size: float) -> float:
     return float(np.sqrt(area / len(points.xyz)) / size)
 
 
-def _draw_points(
-    image: Colours, own: Dressed, view: View, ends: tuple[float, float], darker: int, *, small: bool
-) -> None:
-    points = own.dataset
-    assert isinstance(points, PointSet)
+@_drawn.register
+def _draw_points(points: PointSet, own: Dressed, canvas: _Canvas) -> None:
+    image, view, small = canvas.image, canvas.view, canvas.small
+    darker = 105 if canvas.ground or small else 0 if canvas.bare else 60
     if points.extent().east is None:
         return
     spacing = _spacing(points, view.size)
@@ -290,7 +307,7 @@ def _draw_points(
         # A card's picture is shown at half its size: single pixels of a sparse survey would vanish.
         reach = max(reach, min(round(spacing / 4.0), 6))
     strength = 0.9 * own.look.opacity / 100.0
-    scale = point_scale(own, *ends)
+    scale = point_scale(own, *canvas.ends)
     if own.look.colour is PointColour.ELEVATION:
         # Over a surface of the same colours points have to stand out.
         scale = dataclasses.replace(

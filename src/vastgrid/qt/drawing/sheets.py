@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass
+from functools import singledispatch
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QMarginsF, QRectF, QSize, QSizeF, Qt
@@ -12,6 +14,8 @@ from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPainter, QPdfWr
 
 from vastgrid.base.files import replacing
 from vastgrid.base.quantities import Unit
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import kind_of
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.survey import Survey
 from vastgrid.looks.colouring import Dressed, Scale, line_colours
@@ -154,7 +158,7 @@ def _paint_sheet(
     palette = theme.LIGHT
     left, top = MARGIN * dot, MARGIN * dot
     box = QRectF(left, top, view.width, view.height)
-    lines = [own for own in items if isinstance(own.dataset, Linework | Survey | Contours)]
+    lines = [own for own in items if kind_of(own.dataset).lines]
     ground = [own for own in items if own not in lines]
     fine = DPI / OWN
     sharp = dataclasses.replace(
@@ -169,7 +173,7 @@ def _paint_sheet(
     ends = rendering.height_range([own.dataset for own in items])
     for own in lines:
         _paint_lines(painter, own, view, ends, palette, dot)
-    sets = [own for own in lines if isinstance(own.dataset, Contours) and own.look.labels]
+    sets = [own for own in lines if own.dataset.kind == Contours.kind and own.look.labels]
     write_levels(painter, sets, view, palette, [])
     painter.restore()
     ink = palette.colour("ink")
@@ -199,28 +203,51 @@ def _paint_lines(
     painter: QPainter, own: Dressed, view: View, ends: tuple[float, float], palette: theme.Palette, dot: float
 ) -> None:
     data = own.dataset
-    if isinstance(data, Contours):
-        plan, level, layer = data.plan, data.levels, None
-        usual = palette.contour
-    else:
-        assert isinstance(data, Linework | Survey)
-        plan, layer = data.vertices, data.layer if isinstance(data, Linework) else None
-        level = data.vertices[np.minimum(data.offsets[:-1], max(len(plan) - 1, 0)), 2] if len(data) else np.zeros(0)
-        usual = palette.action if isinstance(data, Survey) else palette.breakline
+    courses = data.courses()
+    if courses is None:
+        return
+    plan, offsets = courses
+    level, layer, usual, width = _pen(data, own, palette)
     colours = line_colours(own, level, layer, usual, ends)
     turned = view.turned(plan)
     x, y = (turned[:, 0] - view.west) / view.size, (view.top - turned[:, 1]) / view.size
-    for k in range(len(data.offsets) - 1):
-        cut = slice(int(data.offsets[k]), int(data.offsets[k + 1]))
-        if cut.stop - cut.start < 2 or x[cut].max() < 0 or x[cut].min() > view.width:
+    for k in range(len(offsets) - 1):
+        cut = slice(int(offsets[k]), int(offsets[k + 1]))
+        if width[k] == 0.0 or cut.stop - cut.start < 2 or x[cut].max() < 0 or x[cut].min() > view.width:
             continue
         if y[cut].max() < 0 or y[cut].min() > view.height:
             continue
-        index = isinstance(data, Contours) and bool(data.index[k])
-        if isinstance(data, Contours) and not index and not own.look.minor:
-            continue
-        width = (0.30 if index else 0.13) if isinstance(data, Contours) else 0.22 * own.look.width
         colour = QColor(*(int(v) for v in colours[k]))
         colour.setAlphaF(own.look.opacity / 100.0)
-        painter.setPen(QPen(colour, width * dot))
+        painter.setPen(QPen(colour, float(width[k]) * dot))
         painter.drawPolyline(polygon(x[cut], y[cut]))
+
+
+Pen = tuple[Any, Any, str, Any]
+
+
+@singledispatch
+def _pen(data: Dataset, own: Dressed, palette: theme.Palette) -> Pen:
+    """Return level and layer of each line, the usual colour, and each line's width in millimetres; 0 draws none."""
+    raise TypeError(f"{data.title} is not drawn with a pen")
+
+
+@_pen.register
+def _pen_of_contours(data: Contours, own: Dressed, palette: theme.Palette) -> Pen:
+    width = np.where(data.index, 0.30, 0.13 if own.look.minor else 0.0)
+    return data.levels, None, palette.contour, width
+
+
+@_pen.register
+def _pen_of_lines(data: Linework, own: Dressed, palette: theme.Palette) -> Pen:
+    return _first_heights(data), data.layer, palette.breakline, np.full(len(data), 0.22 * own.look.width)
+
+
+@_pen.register
+def _pen_of_survey(data: Survey, own: Dressed, palette: theme.Palette) -> Pen:
+    return _first_heights(data), None, palette.action, np.full(len(data), 0.22 * own.look.width)
+
+
+def _first_heights(data: Linework | Survey) -> Any:
+    last = max(len(data.vertices) - 1, 0)
+    return data.vertices[np.minimum(data.offsets[:-1], last), 2] if len(data) else np.zeros(0)

@@ -25,6 +25,7 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.tin import Tin
 from vastgrid.looks.colouring import Dressed, Scale
 from vastgrid.measures.heights import bucket_index, heights_at_hand
@@ -143,10 +144,10 @@ class PlanView(QWidget):
             return
         self.items, self.other = list(items), list(other)
         self._scene += 1
-        for own in (*self.items, *self.other):
+        for tin in of_kind((own.dataset for own in (*self.items, *self.other)), Tin):
             # The picture need not wait for what only readouts and catching need.
-            if isinstance(own.dataset, Tin) and not heights_at_hand(own.dataset):
-                _indexer.submit(bucket_index, own.dataset)
+            if not heights_at_hand(tin):
+                _indexer.submit(bucket_index, tin)
         if not self.touched:
             self.fit()
         self._ask()
@@ -231,7 +232,7 @@ class PlanView(QWidget):
 
     def settled(self) -> bool:
         """Whether the picture shows the present view sharply, and heights can be read out."""
-        surfaces = [own.dataset for own in (*self.items, *self.other) if isinstance(own.dataset, Tin)]
+        surfaces = of_kind((own.dataset for own in (*self.items, *self.other)), Tin)
         return self.drawn() and all(heights_at_hand(each) for each in surfaces)
 
     def drawn(self) -> bool:

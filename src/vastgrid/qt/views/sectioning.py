@@ -30,6 +30,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, length_in, parse_length, unit_word
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import UNKNOWN, Frame, ratio_of
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.job import cloudindex
@@ -382,8 +383,8 @@ def clouds_along(datasets: list[Any], line: Floats, band: float) -> dict[str, It
     """Return the pieces near a line of clouds that have an order; others are searched whole."""
     found: dict[str, Iterable[Floats]] = {}
     low, high = line[:, :2].min(axis=0) - band, line[:, :2].max(axis=0) + band
-    for each in datasets:
-        if isinstance(each, PointSet) and len(each.xyz) >= WORTH:
+    for each in of_kind(datasets, PointSet):
+        if len(each.xyz) >= WORTH:
             index = cloudindex.ready.get(each.content)
             if index is not None:
                 origin = np.array((index.west, index.south, index.low))

@@ -13,15 +13,13 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
-from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import Tin
 from vastgrid.job import cloudindex
 from vastgrid.job.cloudindex import CloudIndex
 from vastgrid.looks.camera import Camera
 from vastgrid.looks.colouring import Dressed, Scale
 from vastgrid.looks.scene import Scene, Shot, fitted, shoot
-from vastgrid.measures.heights import heights, heights_at_hand
+from vastgrid.measures.heights import heights, heights_at_hand, surface_of
 from vastgrid.qt.drawing import furniture, rendering
 from vastgrid.qt.drawing.painter import Painter, Size
 from vastgrid.qt.widgets import theme
@@ -381,8 +379,9 @@ class SpaceView(QWidget):
         """Return the height of the uppermost surface at a place."""
         found = None
         for own in self.items:
-            if isinstance(own.dataset, Tin | Grid) and own.dataset.has_heights and heights_at_hand(own.dataset):
-                z = float(heights(own.dataset, np.array([[east, north]]))[0])
+            surface = surface_of(own.dataset)
+            if surface is not None and heights_at_hand(surface):
+                z = float(heights(surface, np.array([[east, north]]))[0])
                 if math.isfinite(z):
                     found = z
         return found

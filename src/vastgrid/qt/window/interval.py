@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QWidget
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours
 from vastgrid.measures.heights import surface_of
 from vastgrid.measures.measure import IntervalCheck, check_interval
@@ -40,8 +41,7 @@ class Interval:
         nodes = [node for node in self.desk.selection if node in every] or every
         if not nodes:
             raise CallError("there are no contours in this job; make some first")
-        contours = self.desk.dataset(nodes[0])
-        assert isinstance(contours, Contours)
+        contours = narrowed(self.desk.session.named(nodes[0]), Contours)
         dialog = IntervalDialog(self.parent, contours)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.accepted.connect(lambda: self.measure(nodes[0], dialog.asked(), dialog.pairs.value()))
@@ -49,9 +49,7 @@ class Interval:
 
     def measure(self, node: str, asked: float | None, pairs: int) -> None:
         """Measure random neighbouring pairs of a card's contours, on the surface they were made from where there is one."""
-        contours = self.desk.dataset(node)
-        if not isinstance(contours, Contours):
-            return
+        contours = narrowed(self.desk.session.named(node), Contours)
         inputs = (self.desk.dataset(i) for i in self.desk.session.graph[node].inputs)
         surface = next((own for each in inputs if (own := surface_of(each)) is not None), None)
 
