@@ -28,6 +28,10 @@ class StepLike(Protocol):
         """What it cost."""
 
     @property
+    def result(self) -> Sequence[dict[str, Any]]:
+        """Figures of what it gave; tables with their columns and entries."""
+
+    @property
     def against(self) -> str:
         """What that is measured against, by name; empty for its source."""
 
@@ -54,6 +58,8 @@ def as_text(steps: Sequence[StepLike], delivery: DeliveryLike | None) -> str:
         lines.append(f"{number}. {step.sentence}")
         if step.loss is not None:
             lines.append(f"   Cost against {step.against or 'its source'}: {step.loss.sentence()}.")
+        for each in step.result:
+            lines += _table(each)
         lines += [f"   {_marked(finding)}" for finding in step.findings]
     if delivery is not None:
         lines += ["", "## What was written", "", delivery.sentence(), ""]
@@ -61,6 +67,15 @@ def as_text(steps: Sequence[StepLike], delivery: DeliveryLike | None) -> str:
         lines += [f"| {c.what} | {c.sent} | {c.read} | {'✓' if c.good else 'differs'} |" for c in delivery.checks]
         lines += ["", *(_marked(finding) for finding in delivery.findings)]
     return "\n".join(lines).rstrip() + "\n"
+
+
+def _table(figures: dict[str, Any]) -> list[str]:
+    """Return a table among the results as Markdown; nothing for anything else."""
+    columns = figures.get("columns")
+    if not isinstance(columns, list):
+        return []
+    rows = [columns, ["---"] * len(columns), *figures["entries"]]
+    return ["", *(f"   | {' | '.join(row)} |" for row in rows), ""]
 
 
 def _marked(finding: Finding) -> str:

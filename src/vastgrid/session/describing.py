@@ -6,11 +6,19 @@ from typing import Any
 
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import crs_name, epsg_code
+from vastgrid.data.kinds import of_kind
+from vastgrid.data.table import Table
+
+# Longer tables are told by their beginning; the whole of one is in its card.
+MOST_ENTRIES = 200
 
 
 def described(dataset: Dataset) -> dict[str, Any]:
     """Return a dataset's figures as plain values, None where unknown."""
     frame = dataset.frame
+    more: dict[str, Any] = {}
+    for table in of_kind([dataset], Table):
+        more = {"columns": list(table.columns), "entries": table.texts()[:MOST_ENTRIES]}
     code = epsg_code(frame.crs) if frame.crs else None
     return {
         "name": dataset.name,
@@ -20,4 +28,5 @@ def described(dataset: Dataset) -> dict[str, Any]:
         "crs": f"EPSG:{code}" if code else crs_name(frame.crs),
         "horizontal_unit": frame.horizontal.value if frame.horizontal else None,
         "vertical_unit": frame.vertical.value if frame.vertical else None,
+        **more,
     }

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass
+from typing import Any
 
 from vastgrid.base.findings import Finding
 from vastgrid.data.loss import Loss
@@ -18,6 +19,7 @@ class _Step:
     findings: tuple[Finding, ...]
     loss: Loss | None
     against: str = ""
+    result: tuple[dict[str, Any], ...] = ()
 
 
 def report(session: Session, node: str) -> str:
@@ -40,7 +42,11 @@ def report(session: Session, node: str) -> str:
         names = ", ".join(card.name for card in cards)
         sentence = f"{names}: " + "".join(piece.text for piece in session.sentence(each))
         loss = Loss.from_json(own.outcome.loss) if own.outcome and own.outcome.loss else None
-        steps.append(_Step(sentence, tuple(findings), loss, session.measured_against(each)))
+        steps.append(
+            _Step(
+                sentence, tuple(findings), loss, session.measured_against(each), tuple(card.figures for card in cards)
+            )
+        )
     outcome = graph[node].outcome
     delivery = Delivery.from_json(outcome.delivery) if outcome and outcome.delivery else None
     return as_text(steps, delivery)

@@ -6,37 +6,63 @@ from collections.abc import Callable
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEdit, QPlainTextEdit, QWidget
 
 from vastgrid.base.errors import CallError
 from vastgrid.params import declare
 from vastgrid.params.declare import Field
 
 
-def editor(field: Field, text: str, suggestions: list[str] | None = None) -> QWidget:
-    """Return the widget that edits one parameter, holding `text`."""
-    if field.choices:
-        box = QComboBox()
-        box.addItems(list(field.choices))
-        box.setCurrentText(text)
-        made: QWidget = box
-    elif field.kind is bool:
-        check = QCheckBox("yes")
-        check.setChecked(text == "yes")
-        made = check
-    elif suggestions:
+def _choice(field: Field, text: str, suggestions: list[str]) -> QWidget:
+    box = QComboBox()
+    box.addItems(list(field.choices))
+    box.setCurrentText(text)
+    return box
+
+
+def _tick(field: Field, text: str, suggestions: list[str]) -> QWidget:
+    check = QCheckBox("yes")
+    check.setChecked(text == "yes")
+    return check
+
+
+def _line(field: Field, text: str, suggestions: list[str]) -> QWidget:
+    absent = field.param.absent if field.optional or text == "" else ""
+    if suggestions:
         box = QComboBox()
         box.setEditable(True)
         box.addItems(suggestions)
         box.setCurrentText(text)
         line_edit = box.lineEdit()
         if line_edit is not None:
-            line_edit.setPlaceholderText(field.param.absent if field.optional or text == "" else "")
-        made = box
-    else:
-        line = QLineEdit("" if text == "none" and field.optional else text)
-        line.setPlaceholderText(field.param.absent if field.optional or text == "" else "")
-        made = line
+            line_edit.setPlaceholderText(absent)
+        return box
+    line = QLineEdit("" if text == "none" and field.optional else text)
+    line.setPlaceholderText(absent)
+    return line
+
+
+def _lines(field: Field, text: str, suggestions: list[str]) -> QWidget:
+    edit = QPlainTextEdit("" if text == "none" and field.optional else text)
+    edit.setPlaceholderText(field.param.absent)
+    edit.setTabChangesFocus(True)
+    edit.setFixedHeight(96)
+    return edit
+
+
+# By the editor that a kind of parameter names; a place that can be drawn is typed here, and drawn in the plan.
+EDITORS: dict[str, Callable[[Field, str, list[str]], QWidget]] = {
+    "choice": _choice,
+    "tick": _tick,
+    "line": _line,
+    "drawn": _line,
+    "lines": _lines,
+}
+
+
+def editor(field: Field, text: str, suggestions: list[str] | None = None) -> QWidget:
+    """Return the widget that edits one parameter, holding `text`."""
+    made = EDITORS[field.how.editor](field, text, suggestions or [])
     made.setToolTip(field.param.help)
     made.setAccessibleName(field.param.label)
     made.setAccessibleDescription(field.param.help)
@@ -49,6 +75,8 @@ def text_of(widget: QWidget) -> str:
         return widget.currentText()
     if isinstance(widget, QCheckBox):
         return "yes" if widget.isChecked() else "no"
+    if isinstance(widget, QPlainTextEdit):
+        return widget.toPlainText()
     assert isinstance(widget, QLineEdit)
     return widget.text()
 
@@ -59,6 +87,8 @@ def put_text(widget: QWidget, text: str) -> None:
         widget.setCurrentText(text)
     elif isinstance(widget, QCheckBox):
         widget.setChecked(text == "yes")
+    elif isinstance(widget, QPlainTextEdit):
+        widget.setPlainText("" if text == "none" else text)
     elif isinstance(widget, QLineEdit):
         widget.setText("" if text == "none" else text)
 
@@ -69,6 +99,8 @@ def when_changed(widget: QWidget, call: Callable[[], None]) -> None:
         widget.currentTextChanged.connect(lambda _: call())
     elif isinstance(widget, QCheckBox):
         widget.toggled.connect(lambda _: call())
+    elif isinstance(widget, QPlainTextEdit):
+        widget.textChanged.connect(call)
     elif isinstance(widget, QLineEdit):
         widget.textChanged.connect(lambda _: call())
 
