@@ -409,16 +409,18 @@ window.close()
 
 def bench_keeping() -> None:
     """A change in a job of 500 steps and 40 cards: what it takes of the interface thread, beside writing it all at once."""
-    from vastgrid.job.lineage import Graph, History, Node, Outcome, Role
+    from vastgrid.job.history import History
+    from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role
     from vastgrid.job.store import Keeper
 
     figures = {"count": {"vertices": 48_212, "triangles": 96_301}, "extent": {"east": [0.0, 1.0], "north": [0.0, 1.0]}}
     findings = tuple({"code": "spikes", "text": "A spike stands here. " * 12, "at": [1.0, 2.0]} for _ in range(6))
     graph = Graph()
     for k in range(40):
-        outcome = Outcome("key", f"digest {k}", figures, findings=findings)
+        outcome = Outcome("key", {"": Given(f"digest {k}", figures)}, findings=findings)
+        outputs = (OutputCard(f"n{k}", name=f"Card {k}"),)
         graph = graph.with_node(
-            Node(f"n{k}", Role.MADE, "tin", name=f"Card {k}", words={"max_edge": "60m"}, outcome=outcome)
+            Node(f"n{k}", Role.MADE, "tin", words={"max_edge": "60m"}, outputs=outputs, outcome=outcome)
         )
     history = History((graph,), ("start",), 0)
     for k in range(500):

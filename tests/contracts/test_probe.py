@@ -197,7 +197,7 @@ def test_every_kind_of_parameter_has_an_editor_and_reads_back_what_it_writes():
             assert how.parse(kind, how.text(value)) == value and how.spoken(value)
     for text in ("", "1", "1 2, 3 4", "a b, c d, e f", "0,0,0,0"):
         with pytest.raises(Exception, match=r"neither|numbers|box"):
-            kinds.kind_of(Area).parse(Area, text)
+            kinds.how_of(Area).parse(Area, text)
 
 
 def test_a_place_keeps_the_frame_it_was_drawn_in():

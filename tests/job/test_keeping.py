@@ -11,7 +11,8 @@ from builders import ground, scattered
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.job import store
-from vastgrid.job.lineage import Given, Graph, History, Node, Outcome, Output, Role, State, Use
+from vastgrid.job.history import History
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, State, Use
 from vastgrid.session.session import Session
 
 
@@ -91,7 +92,7 @@ def long_history(steps, cards):
     figures = {"count": {"points": 5}, "extent": {"east": [0.0, 1.0]}}
     for k in range(cards):
         outcome = Outcome("k", {"": Given(f"d{k}", figures)}, findings=({"code": "x", "text": "y" * 300},))
-        output = Output(f"n{k}", name=f"Card {k}")
+        output = OutputCard(f"n{k}", name=f"Card {k}")
         graph = graph.with_node(Node(f"n{k}", Role.MADE, "tin", outputs=(output,), outcome=outcome))
     history = History((graph,), ("start",), 0)
     for k in range(steps):

@@ -7,11 +7,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from vastgrid.job.lineage import Given, Graph, History, Node, Outcome, Output, Role, State, Use, node_of, node_values
+from vastgrid.job.history import History
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, State, Use, node_of, node_values
 
 
 def source(name, digest="d"):
-    node = Node(id=name, role=Role.SOURCE, operation="text", outputs=(Output(name, name=name),), path=f"/{name}.csv")
+    node = Node(
+        id=name, role=Role.SOURCE, operation="text", outputs=(OutputCard(name, name=name),), path=f"/{name}.csv"
+    )
     return dataclasses.replace(node, outcome=Outcome(Graph({name: node}).key(name), {"": Given(digest + name)}))
 
 
@@ -20,7 +23,9 @@ def uses(*cards):
 
 
 def made(graph, name, inputs, operation="tin", digest=""):
-    graph = graph.with_node(Node(name, Role.MADE, operation, uses=uses(*inputs), outputs=(Output(name, name=name),)))
+    graph = graph.with_node(
+        Node(name, Role.MADE, operation, uses=uses(*inputs), outputs=(OutputCard(name, name=name),))
+    )
     return run(graph, name, digest)
 
 

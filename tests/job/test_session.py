@@ -10,7 +10,8 @@ import pytest
 from builders import ground
 from vastgrid.base.errors import CallError, FormatError, ParamError, WriteError
 from vastgrid.base.progress import Silent
-from vastgrid.job.lineage import Graph, History, Node, Role, State, node_of
+from vastgrid.job.history import History
+from vastgrid.job.lineage import Graph, Node, Role, State, node_of
 from vastgrid.job.store import Store
 from vastgrid.params.declare import plain
 from vastgrid.session.session import Session

@@ -22,7 +22,7 @@ from vastgrid.base.quantities import LENGTH_UNITS, Unit, parse_unit, square_word
 from vastgrid.cli import listing
 
 if TYPE_CHECKING:
-    from vastgrid.session.chains import Via
+    from vastgrid.session.accounts import Via
     from vastgrid.session.saying import Options, Said
 
 DONE, DATA_AT_FAULT, CALL_AT_FAULT = 0, 1, 2
@@ -126,7 +126,7 @@ def _via(own: list[str]) -> Via:
     """Return a conversion asked for; a long value may stand in a file, as key=@FILE."""
     from vastgrid import catalog
     from vastgrid.params import declare
-    from vastgrid.session.chains import Via
+    from vastgrid.session.accounts import Via
 
     conversion = catalog.conversion_named(own[0])
     words = _words([("--via", own[1:])], "--via")
@@ -285,7 +285,8 @@ Files are also held against each other: feet among metres are told from the data
 
 def _convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     from vastgrid.reports.account import as_json, as_text
-    from vastgrid.session.chains import Account, run_convert
+    from vastgrid.session.accounts import Account
+    from vastgrid.session.chains import run_convert
 
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
@@ -349,7 +350,8 @@ def _thresholds(groups: list[tuple[str, list[str]]]) -> dict[str, dict[str, str]
 
 def _inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     from vastgrid.reports.account import as_json
-    from vastgrid.session.chains import Account, looked_at, read_sources
+    from vastgrid.session.accounts import Account
+    from vastgrid.session.chains import looked_at, read_sources
 
     units = _said(options)
     looks = _thresholds(groups)
@@ -394,7 +396,8 @@ def _serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
 
 def _info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     from vastgrid.reports.account import as_json
-    from vastgrid.session.chains import Account, read_sources, source_sentence
+    from vastgrid.session.accounts import Account, source_sentence
+    from vastgrid.session.chains import read_sources
     from vastgrid.session.describing import described
 
     (source,) = read_sources(

@@ -33,7 +33,7 @@ from vastgrid.shaping.reproject import WGS84, passage
 MOST = 5_000_000
 
 
-class Source(Enum):
+class Elevations(Enum):
     """Where elevations come from."""
 
     SURFACE = "surface"
@@ -63,9 +63,9 @@ class LatticeParams:
         ),
     ] = None
     elevations: Annotated[
-        Source,
+        Elevations,
         Param("Elevations from", "surface: the dataset itself; service: an elevation service on this machine."),
-    ] = Source.SURFACE
+    ] = Elevations.SURFACE
     service: Annotated[
         str,
         Param("Service", "Its address on this machine, such as http://127.0.0.1:8700.", absent="the simulated one"),
@@ -109,7 +109,7 @@ def run(inputs: Sequence[Dataset], params: LatticeParams, progress: Progress) ->
     frame = source.frame
     places = _places(source, params)
     findings: list[Finding] = []
-    if params.elevations is Source.SERVICE:
+    if params.elevations is Elevations.SERVICE:
         progress.report(0.05, "asking for elevations")
         degrees = places if is_geographic(frame) else _to_degrees(source, places)
         z = elevations(degrees, params.service, progress.part(0.05, 1.0))
@@ -196,6 +196,6 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: "Lattice",
-    kinds_as=lambda params: (Tin, Grid) if params.elevations is Source.SURFACE else _TAKES,
+    kinds_as=lambda params: (Tin, Grid) if params.elevations is Elevations.SURFACE else _TAKES,
     ask=True,
 )

@@ -18,7 +18,7 @@ from vastgrid.base.quantities import Length, Quantity
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.pointset import PointSet
-from vastgrid.families.meshfile import Up, standing
+from vastgrid.families.meshfile import Up, upright
 from vastgrid.kernels.clouds import thinned
 from vastgrid.kernels.topology import inside_polygon
 from vastgrid.params.declare import Param
@@ -104,8 +104,8 @@ def filtered(
     """
     findings: list[Finding] = []
     if params.up is Up.Y:
-        cloud = PointSet(name=cloud.name, frame=cloud.frame, xyz=standing(cloud.xyz, Up.Y), attributes=cloud.attributes)
-        scanner = None if scanner is None else standing(np.atleast_2d(scanner), Up.Y)
+        cloud = PointSet(name=cloud.name, frame=cloud.frame, xyz=upright(cloud.xyz, Up.Y), attributes=cloud.attributes)
+        scanner = None if scanner is None else upright(np.atleast_2d(scanner), Up.Y)
     total = len(cloud.xyz)
     keep = np.ones(total, np.bool_)
     for test in (_classes, _crop, _reach, _intensity):

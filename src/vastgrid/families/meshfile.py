@@ -46,7 +46,7 @@ class MeshReadParamsY:
     )
 
 
-def standing(vertices: Floats, up: Up) -> Floats:
+def upright(vertices: Floats, up: Up) -> Floats:
     """Return file coordinates as easting, northing, elevation."""
     if up is Up.Y:
         return np.column_stack((vertices[:, 0], -vertices[:, 2], vertices[:, 1]))
@@ -68,7 +68,7 @@ def surfaces(path: Path, parts: list[Part], up: Up, frame: Frame = UNKNOWN) -> R
             continue
         if triangles.min() < 0 or triangles.max() >= len(vertices):
             raise FormatError(path, f"{name}: faces name corners that are not there; the file is damaged or cut off")
-        corners, faces = merged(standing(np.asarray(vertices, np.float64), up), triangles)
+        corners, faces = merged(upright(np.asarray(vertices, np.float64), up), triangles)
         if not np.isfinite(corners).all() or np.abs(corners).max() > 1e12:
             raise FormatError(path, f"{name}: coordinates are not finite numbers; the file is damaged")
         surface, said = surface_from_faces(name, frame, corners, faces)

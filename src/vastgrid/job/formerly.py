@@ -10,7 +10,7 @@ from typing import Any
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
-from vastgrid.job.lineage import Given, Graph, Node, Outcome, Output, Role, Use
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, Use
 from vastgrid.params import declare
 
 Values = dict[str, Any]
@@ -78,7 +78,7 @@ def _node(parts: Sequence[Values]) -> Node:
     first = parts[0]
     role = Role(first["role"])
     outputs = tuple(
-        Output(
+        OutputCard(
             card=each["id"],
             which=str(each["item"]) if role is Role.SOURCE else _which(first),
             name=each["name"],

@@ -86,7 +86,7 @@ class Use:
 
 
 @dataclass(frozen=True)
-class Output:
+class OutputCard:
     """One of the outputs of a node, and how its card is seen.
 
     Attributes
@@ -131,7 +131,7 @@ class Node:
         What was asked for, as words; what is not in them is settled anew for other inputs.
     uses : tuple of Use
         Its inputs, with their roles.
-    outputs : tuple of Output
+    outputs : tuple of OutputCard
         What it gives, each a card; one card of the node's own id where nothing is said.
     path : str
         File of a source or delivery.
@@ -153,7 +153,7 @@ class Node:
     version: int = 1
     words: dict[str, str] = field(default_factory=dict)
     uses: tuple[Use, ...] = ()
-    outputs: tuple[Output, ...] = ()
+    outputs: tuple[OutputCard, ...] = ()
     path: str = ""
     fingerprint: str = ""
     units: tuple[str, str] = ("", "")
@@ -164,7 +164,7 @@ class Node:
 
     def __post_init__(self) -> None:
         if not self.outputs:
-            object.__setattr__(self, "outputs", (Output(self.id),))
+            object.__setattr__(self, "outputs", (OutputCard(self.id),))
 
     @property
     def inputs(self) -> tuple[str, ...]:
@@ -191,7 +191,7 @@ class Node:
         return dataclasses.replace(self, outputs=(first, *self.outputs[1:]))
 
 
-_OF_OUTPUT = {each.name for each in dataclasses.fields(Output)} - {"card", "which"}
+_OF_OUTPUT = {each.name for each in dataclasses.fields(OutputCard)} - {"card", "which"}
 
 
 @dataclass(frozen=True)
@@ -199,7 +199,7 @@ class Card:
     """One output of a node as the window shows it: what it is called, how it is seen, and the step behind it."""
 
     node: Node
-    output: Output
+    output: OutputCard
 
     @property
     def id(self) -> str:
@@ -468,62 +468,9 @@ def node_of(value: dict[str, Any]) -> Node:
     own: dict[str, Any] = {key: tuple(item) if isinstance(item, list) else item for key, item in value.items()}
     own["role"] = Role(value["role"])
     own["uses"] = tuple(Use(card, role) for card, role in value["uses"])
-    own["outputs"] = tuple(Output(**output) for output in value["outputs"])
+    own["outputs"] = tuple(OutputCard(**output) for output in value["outputs"])
     outcome = value.get("outcome")
     if outcome is not None:
         results = {name: Given(**given) for name, given in outcome["results"].items()}
         own["outcome"] = Outcome(**{**outcome, "results": results, "findings": tuple(outcome["findings"])})
     return Node(**own)
-
-
-@dataclass(frozen=True)
-class History:
-    """Every graph the job has been, and which one it is now."""
-
-    graphs: tuple[Graph, ...] = (Graph(),)
-    labels: tuple[str, ...] = ("an empty job",)
-    at: int = 0
-
-    @property
-    def graph(self) -> Graph:
-        """The graph now."""
-        return self.graphs[self.at]
-
-    def then(self, graph: Graph, label: str) -> History:
-        """Return the history with a new graph; what had been undone is forgotten."""
-        return History((*self.graphs[: self.at + 1], graph), (*self.labels[: self.at + 1], label), self.at + 1)
-
-    def amended(self, graph: Graph) -> History:
-        """Return the history with the present graph replaced: for results, which are no decision of the user."""
-        return History((*self.graphs[: self.at], graph, *self.graphs[self.at + 1 :]), self.labels, self.at)
-
-    @property
-    def can_undo(self) -> bool:
-        """Whether there is something before."""
-        return self.at > 0
-
-    @property
-    def can_redo(self) -> bool:
-        """Whether something was undone."""
-        return self.at < len(self.graphs) - 1
-
-    def undone(self) -> History:
-        """Return the history one graph back; how cards are seen stays as it is."""
-        return self._moved(max(self.at - 1, 0))
-
-    def redone(self) -> History:
-        """Return the history one graph on; how cards are seen stays as it is."""
-        return self._moved(min(self.at + 1, len(self.graphs) - 1))
-
-    def _moved(self, at: int) -> History:
-        return dataclasses.replace(self, at=at).amended(self.graphs[at].dressed_as(self.graph))
-
-    def digests(self) -> set[str]:
-        """Return what any of its graphs has in the store."""
-        return {
-            given.digest
-            for graph in self.graphs
-            for node in graph.nodes.values()
-            if node.outcome
-            for given in node.outcome.results.values()
-        }

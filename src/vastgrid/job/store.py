@@ -21,7 +21,8 @@ from vastgrid.data.dataset import Dataset, Extent
 from vastgrid.data.frame import Frame
 from vastgrid.data.kinds import KIND_CLASSES
 from vastgrid.job import formerly
-from vastgrid.job.lineage import Graph, History, Node, node_of, node_values
+from vastgrid.job.history import History
+from vastgrid.job.lineage import Graph, Node, node_of, node_values
 from vastgrid.job.payloads import Payloads
 
 JOB_FILE = "job.json"

@@ -13,7 +13,7 @@ from typing import Any
 
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.quantities import Quantity
-from vastgrid.params.kinds import Kind, kind_of
+from vastgrid.params.kinds import Kind, how_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +70,7 @@ class Field:
     @property
     def how(self) -> Kind:
         """How values of its kind are read, spoken and kept."""
-        return kind_of(self.kind)
+        return how_of(self.kind)
 
 
 def fields(params: type) -> tuple[Field, ...]:
@@ -190,7 +190,7 @@ def to_words(params: Any) -> dict[str, str]:
 
 def value_text(value: Any) -> str:
     """Return one value as `parse_value` reads it."""
-    return "none" if value is None else kind_of(type(value)).text(value)
+    return "none" if value is None else how_of(type(value)).text(value)
 
 
 def spoken(field: Field, value: Any) -> str:

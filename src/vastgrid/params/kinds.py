@@ -84,7 +84,7 @@ def register(kind: type, how: Kind) -> None:
     _kinds[kind] = how
 
 
-def kind_of(kind: type) -> Kind:
+def how_of(kind: type) -> Kind:
     """Return how values of a type are read and written.
 
     Raises

@@ -20,7 +20,7 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion, Inputs, Result
 from vastgrid.job.checkpoints import Checkpoints
-from vastgrid.job.lineage import Given, Graph, Node, Outcome, Output, Role, Use
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, Use
 from vastgrid.job.payloads import Payloads, is_reference
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
@@ -127,7 +127,7 @@ class Executor:
         outputs = []
         for k, output in enumerate(conversion.outputs):
             called = name if k == 0 else f"{name}, {output.title or output.name}"
-            outputs.append(Output(secrets.token_hex(4), output.name, graph.free_name(called)))
+            outputs.append(OutputCard(secrets.token_hex(4), output.name, graph.free_name(called)))
         return Node(
             id=outputs[0].card,
             role=Role.MADE,

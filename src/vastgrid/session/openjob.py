@@ -12,7 +12,8 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_named
 from vastgrid.declarations.conversion import listed
 from vastgrid.job import store as storage
-from vastgrid.job.lineage import Card, Graph, History, Node, Role
+from vastgrid.job.history import History
+from vastgrid.job.lineage import Card, Graph, Node, Role
 from vastgrid.session.executor import Executor, Units, units_of
 from vastgrid.session.upgrading import upgraded
 

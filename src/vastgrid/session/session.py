@@ -14,7 +14,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import listed
-from vastgrid.job.lineage import Graph, Node, Output, Role, State, Use
+from vastgrid.job.lineage import Graph, Node, OutputCard, Role, State, Use
 from vastgrid.params import declare
 from vastgrid.params.declare import Piece
 from vastgrid.session.editing import Editing
@@ -238,7 +238,7 @@ class Session(OpenJob):
             operation=operation,
             words=declare.to_words(params),
             uses=tuple(Use(card) for card in inputs),
-            outputs=(Output(name, "", self.graph.free_name(path.name)),),
+            outputs=(OutputCard(name, "", self.graph.free_name(path.name)),),
             path=str(path.resolve()),
             into=words_of(units),
         )

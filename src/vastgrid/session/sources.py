@@ -13,7 +13,7 @@ from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.files import fingerprint, write_text
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.job.lineage import Node, Output, Role
+from vastgrid.job.lineage import Node, OutputCard, Role
 from vastgrid.session.executor import Made, Units, into_units, stamp, words_of
 from vastgrid.session.openjob import OpenJob
 from vastgrid.session.steps import Source, read_file
@@ -90,7 +90,7 @@ class Sources:
         job = self.session.units(before)
         outputs = []
         for k, dataset in enumerate(source.datasets):
-            outputs.append(Output(secrets.token_hex(4), str(k), graph.free_name(dataset.name or source.path.stem)))
+            outputs.append(OutputCard(secrets.token_hex(4), str(k), graph.free_name(dataset.name or source.path.stem)))
             # Two datasets of one file may have one name too.
             graph = graph.with_node(Node(f"new {k}", Role.SOURCE, source.format.id, outputs=(outputs[-1],)))
         if not outputs:

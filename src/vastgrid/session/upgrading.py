@@ -7,7 +7,8 @@ from pathlib import Path
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError
-from vastgrid.job.lineage import Graph, History, Node, Role
+from vastgrid.job.history import History
+from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.job.payloads import is_reference
 from vastgrid.params import declare
 

@@ -37,6 +37,10 @@ from vastgrid.qt.widgets.field_editor import FieldEditor
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label, rule
 from vastgrid.session.session import Session
+from vastgrid.shaping.edits import shown
+
+# So many edits are listed; the log itself has them all.
+MOST_EDITS = 8
 
 
 class Panel(QWidget):
@@ -212,6 +216,7 @@ class Panel(QWidget):
         self.sentence.setAccessibleName("Sentence of this step")
         self.sentence.linkActivated.connect(lambda link: self.edit_field(link.removeprefix("field:")))
         layout.addWidget(self.sentence)
+        self._add_edits(layout, node)
         self._add_file_note(layout, node)
         self._add_cost(layout, session, node)
         self._add_buttons(layout, session, node)
@@ -243,6 +248,15 @@ class Panel(QWidget):
                 style = open_chip if piece.settled else chip
                 parts.append(f'<a href="field:{piece.field}" style="{style}">&nbsp;{inner}&nbsp;</a>')
         return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
+
+    def _add_edits(self, layout: QVBoxLayout, node: Card) -> None:
+        """List the last edits of a card's log, the latest first."""
+        entries = self.desk.session.editing.entries(node.id)
+        if not entries:
+            return
+        lines = [f"{number}. {escape(shown(line))}" for number, line in enumerate(entries, 1)]
+        more = f"<br>and {len(lines) - MOST_EDITS} before them" if len(lines) > MOST_EDITS else ""
+        layout.addWidget(label("<br>".join(reversed(lines[-MOST_EDITS:])) + more, quiet=True))
 
     def _add_file_note(self, layout: QVBoxLayout, node: Card) -> None:
         if node.id not in self.desk.files_changed:

@@ -44,7 +44,7 @@ _indexer = ThreadPoolExecutor(1, thread_name_prefix="vastgrid-index")
 
 
 @dataclass(frozen=True, eq=False)
-class Wish:
+class PlanWish:
     """A picture that is asked for."""
 
     items: tuple[Dressed, ...]
@@ -103,7 +103,7 @@ class PlanView(QWidget):
         self._drag: QPointF | None = None
         self._splitting = False
         self._bridge = Bridge(self)
-        self._painter: Painter[Wish] = Painter(
+        self._painter: Painter[PlanWish] = Painter(
             self._draw,
             lambda wish, picture, more: self._bridge.post(lambda: self._arrived(wish, picture, more)),
             lambda wish: Size(wish.view.width, wish.view.height),
@@ -115,7 +115,7 @@ class PlanView(QWidget):
         self._soon.timeout.connect(self._ask)
 
     @staticmethod
-    def _draw(wish: Wish) -> tuple[QImage, tuple[list[Scale], QImage | None]]:
+    def _draw(wish: PlanWish) -> tuple[QImage, tuple[list[Scale], QImage | None]]:
         picture = rendering.draw(wish.items, wish.view, wish.palette, wires=True)
         other = rendering.draw(wish.other, wish.view, wish.palette, wires=True) if wish.other else None
         ends = rendering.height_range([own.dataset for own in (*wish.items, *wish.other)])
@@ -275,9 +275,9 @@ class PlanView(QWidget):
         # Before it is shown its size is not what it will be.
         if self.isVisible():
             view = self.view.grown(MARGIN)
-            self._painter.ask(Wish(tuple(self.items), view, self.palette_, self._scene, tuple(self.other)))
+            self._painter.ask(PlanWish(tuple(self.items), view, self.palette_, self._scene, tuple(self.other)))
 
-    def _arrived(self, wish: Wish, picture: QImage, more: tuple[list[Scale], QImage | None] | None) -> None:
+    def _arrived(self, wish: PlanWish, picture: QImage, more: tuple[list[Scale], QImage | None] | None) -> None:
         if wish.scene == self._scene:
             self._picture = (wish.view, picture, wish.scene)
             self.legend, self._other_picture = more if more is not None else ([], None)

@@ -45,7 +45,7 @@ def clouds(points: PointSet, spacing: float) -> list[tuple[Any, Any]] | None:
 
 
 @dataclass(frozen=True, eq=False)
-class Wish:
+class SpaceWish:
     """A picture that is asked for."""
 
     scene: Scene
@@ -93,7 +93,7 @@ class SpaceView(QWidget):
         self._drawn = -1
         self._press: tuple[QPointF, Camera, np.ndarray | None] | None = None
         self._bridge = Bridge(self)
-        self._painter: Painter[Wish] = Painter(
+        self._painter: Painter[SpaceWish] = Painter(
             self._draw,
             lambda wish, picture, shot: self._bridge.post(lambda: self._arrived(wish, picture, shot)),
             lambda wish: Size(wish.width, wish.height),
@@ -105,7 +105,7 @@ class SpaceView(QWidget):
         self._still.timeout.connect(lambda: self._ask(coarse=False))
 
     @staticmethod
-    def _draw(wish: Wish) -> tuple[QImage, tuple[Shot, list[Scale]]]:
+    def _draw(wish: SpaceWish) -> tuple[QImage, tuple[Shot, list[Scale]]]:
         shot = shoot(wish.scene, wish.camera, wish.width, wish.height, coarse=wish.coarse, smooth=not wish.coarse)
         made = QImage(shot.image.tobytes(), wish.width, wish.height, 4 * wish.width, QImage.Format.Format_ARGB32)
         return made.copy(), (shot, furniture.scales(wish.scene.items, wish.scene.ends))
@@ -210,9 +210,9 @@ class SpaceView(QWidget):
 
     def _ask(self, *, coarse: bool) -> None:
         if self.width() > 1 and self.isVisible():
-            self._painter.ask(Wish(self.scene(), self.camera, self.width(), self.height(), coarse, self._number))
+            self._painter.ask(SpaceWish(self.scene(), self.camera, self.width(), self.height(), coarse, self._number))
 
-    def _arrived(self, wish: Wish, picture: QImage, made: tuple[Shot, list[Scale]] | None) -> None:
+    def _arrived(self, wish: SpaceWish, picture: QImage, made: tuple[Shot, list[Scale]] | None) -> None:
         if wish.number != self._number:
             return
         self._image, self._drawn = picture, wish.number

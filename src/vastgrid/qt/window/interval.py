@@ -17,7 +17,7 @@ from vastgrid.qt.dialogs.interval_dialog import IntervalDialog
 from vastgrid.qt.views.measuring import Measuring
 
 
-class Interval:
+class AskInterval:
     """Checks the interval of contours.
 
     Parameters

@@ -25,7 +25,7 @@ from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.checking import Checking
 from vastgrid.qt.window.delivering import Delivering
 from vastgrid.qt.window.importing import Importing
-from vastgrid.qt.window.interval import Interval
+from vastgrid.qt.window.interval import AskInterval
 from vastgrid.qt.window.make_menu import MakeMenu
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.session.session import Session
@@ -47,7 +47,7 @@ class Parts:
     views: Views
     measuring: Measuring
     make_menu: MakeMenu
-    interval: Interval
+    interval: AskInterval
     picturing: Picturing
 
     def __init__(self, window: QWidget, session: Session, palette: Callable[[], theme.Palette]) -> None:
@@ -69,7 +69,7 @@ class Parts:
         plan = self.views.plan
         self.measuring = Measuring(self.desk, plan)
         self.make_menu = MakeMenu(self.window, self.desk, self.making, plan, self.palette)
-        self.interval = Interval(self.window, self.desk, self.measuring)
+        self.interval = AskInterval(self.window, self.desk, self.measuring)
         self.picturing = Picturing(self.views, self.desk)
 
     # -- what asks for a place or a file first
