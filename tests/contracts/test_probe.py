@@ -123,7 +123,7 @@ def test_in_a_job_with_sentence_outputs_undo_and_report(probe, tmp_path):
     changed = again.with_words(made, {"area": "431000,887000,431050,887050"})
     again.change(again.graph.with_node(changed), "change area")
     again.amend(again.remake(again.graph, [made], Silent()))
-    assert "an area of 4 corners" in plain(again.sentence(made))
+    assert "over E 431000 … 431050, N 887000 … 887050" in plain(again.sentence(made))
     again.undo()
     assert "over Pad" in plain(again.sentence(made))
     again.undo()

@@ -91,7 +91,7 @@ def test_a_lattice_takes_the_surfaces_heights():
     assert (xyz[:, :2] % 5.0 == 0.0).all(), "on whole multiples of the spacing"
     np.testing.assert_allclose(xyz[:, 2], heights(tin, xyz[:, :2]))
     said = declare.plain(lattice.CONVERSION.sentence(params, ["Ground"]))
-    assert said.startswith("Points every 5 m over 431020,887020,431100,887080 of Ground")
+    assert said.startswith("Points every 5 m over E 431020 … 431100, N 887020 … 887080 of Ground")
 
 
 def test_polygons_and_what_lies_outside_the_ground():

@@ -35,6 +35,13 @@ class Drawn:
     frame: Frame = UNKNOWN
     name: str = ""
 
+    def extent(self) -> str:
+        """Return “E 431020 … 431100, N 887020 … 887080”."""
+        decimals = 8 if self.frame.horizontal is Unit.DEGREE else 3
+        ends = [(f(e for e, _ in self.corners), f(n for _, n in self.corners)) for f in (min, max)]
+        east, north = ([round(end[k], decimals) for end in ends] for k in (0, 1))
+        return f"E {east[0]:.15g} … {east[1]:.15g}, N {north[0]:.15g} … {north[1]:.15g}"
+
     def in_frame(self, frame: FrameLike) -> Self:
         """Return it in the frame of data.
 
@@ -65,7 +72,11 @@ class Area(Drawn):
         return np.array([*self.corners, self.corners[0]])
 
     def __str__(self) -> str:
-        return self.name or f"an area of {count(len(self.corners), 'corner')}"
+        if self.name:
+            return self.name
+        corners = set(self.corners)
+        box = len(corners) == 4 and len({e for e, _ in corners}) == len({n for _, n in corners}) == 2
+        return self.extent() if box else f"an area of {count(len(corners), 'corner')} in {self.extent()}"
 
 
 class Line(Drawn):
@@ -76,7 +87,7 @@ class Line(Drawn):
         return np.array(self.corners)
 
     def __str__(self) -> str:
-        return self.name or f"a line of {count(len(self.corners), 'corner')}"
+        return self.name or f"a line of {count(len(self.corners), 'corner')} in {self.extent()}"
 
 
 def _reprojected(places: Floats, own: str, to: str) -> Floats:
