@@ -50,7 +50,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("figures", Table),),
     params=CompareParams,
-    template="Heights of {new} above {old}, wherever there are both.",
+    template="How far {new} lies above {old}, wherever there are both.",
     run=run,
     name=lambda inputs, params: f"{inputs[1].name} above {inputs[0].name}",
     loss_against="old",

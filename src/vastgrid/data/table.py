@@ -9,6 +9,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
 
@@ -80,7 +81,11 @@ class Table(Dataset):
 
 
 def _shown(value: Any) -> str:
-    return value.decode("utf-8", "replace") if isinstance(value, bytes) else f"{value:.6g}" if value == value else ""
+    if isinstance(value, bytes):
+        return value.decode("utf-8", "replace")
+    if value != value:
+        return ""
+    return spaced(value) if value == round(value) and abs(value) >= 1.0 else spaced(value, 3)
 
 
 def _quoted(value: Any) -> str:

@@ -193,14 +193,19 @@ def edited(tin: Tin, log: EditLog) -> tuple[Tin, list[Finding]]:
         why = kind.apply(work, groups)
         if why:
             at = (float(groups[0]), float(groups[1]))
-            text = f"Edit {number} (“{shown(line, tin)}”) does not apply: {why}."
+            text = f"Edit {number} (“{shown(line, unit_word(tin.frame.vertical))}”) does not apply: {why}."
             findings.append(Finding("edit-not-applied", text, at=at))
     return work.done(), findings
 
 
-def shown(line: str, tin: Tin | None = None) -> str:
-    """Return an entry as people read it: coordinates to the millimetre."""
-    word = unit_word(tin.frame.vertical) if tin is not None else ""
+def shown(line: str, word: str = "") -> str:
+    """Return an entry as people read it: coordinates to the millimetre.
+
+    Parameters
+    ----------
+    word : str
+        Unit of heights that have none of their own, as it follows a number.
+    """
     text = re.sub(r"(?<=[EN] )([+-]?\d+\.\d+)", lambda m: f"{float(m[1]):.3f}", line)
     return re.sub(
         r" to ([+-]?[\d.]+)([a-z-]*)$", lambda m: f" to {float(m[1]):.3f}{' ' + m[2] if m[2] else word}", text

@@ -23,6 +23,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
 from vastgrid.base.words import spaced
+from vastgrid.data.table import Table
 from vastgrid.job.lineage import Card, Role, State
 from vastgrid.measures.figures import Figures
 from vastgrid.params import declare
@@ -198,6 +199,8 @@ class Panel(QWidget):
         layout = self._fresh()
         name = QLineEdit(node.name)
         name.setAccessibleName("Name")
+        # Of a long name the beginning is seen.
+        name.setCursorPosition(0)
         name.setStyleSheet(
             "QLineEdit { font-size: 13pt; font-weight: 600; background: transparent; border: none; padding: 2px 0; } "
             f"QLineEdit:focus {{ border-bottom: 2px solid {self.palette_.action}; }}"
@@ -219,6 +222,9 @@ class Panel(QWidget):
         self._add_edits(layout, node)
         self._add_file_note(layout, node)
         self._add_cost(layout, session, node)
+        if node.kind == Table.kind:
+            # A table is what its figures are; nothing of it is drawn.
+            self._add_figures(layout, node)
         self._add_buttons(layout, session, node)
         # What asks for attention first, what is looked up last.
         self._add_findings(layout, session, node)
@@ -229,9 +235,10 @@ class Panel(QWidget):
             for signal in ("switched", "dropped", "replaced", "added", "painted", "given_role"):
                 getattr(self.sources, signal).connect(getattr(self, f"source_{signal}"))
             layout.addWidget(self.sources)
-        self._add_looks(layout, session, node)
-        layout.addWidget(rule())
-        self._add_figures(layout, node)
+        if node.kind != Table.kind:
+            self._add_looks(layout, session, node)
+            layout.addWidget(rule())
+            self._add_figures(layout, node)
         layout.addStretch()
 
     def _sentence_html(self, session: Session, node: Card) -> str:
@@ -254,7 +261,8 @@ class Panel(QWidget):
         entries = self.desk.session.editing.entries(node.id)
         if not entries:
             return
-        lines = [f"{number}. {escape(shown(line))}" for number, line in enumerate(entries, 1)]
+        unit = f" {node.figures['vertical_unit']}" if node.figures.get("vertical_unit") else ""
+        lines = [f"{number}. {escape(shown(line, unit))}" for number, line in enumerate(entries, 1)]
         more = f"<br>and {len(lines) - MOST_EDITS} before them" if len(lines) > MOST_EDITS else ""
         layout.addWidget(label("<br>".join(reversed(lines[-MOST_EDITS:])) + more, quiet=True))
 
@@ -283,7 +291,7 @@ class Panel(QWidget):
         warning, action = self.palette_.warning, self.palette_.action
         share = "" if loss["share"] > 0.995 else f", over {loss['share']:.0%} of the ground"
         text = label(
-            f'{"They differ by" if node.kind == "table" else "This costs"} <b style="color:{warning}">{loss["max"]:.3f}{unit}</b> at most, {loss["rmse"]:.3f}{unit} RMSE, '
+            f'{"They differ by" if node.kind == Table.kind else "This costs"} <b style="color:{warning}">{loss["max"]:.3f}{unit}</b> at most, {loss["rmse"]:.3f}{unit} RMSE, '
             f"{loss['p95']:.3f}{unit} for 95 %, against {escape(source)}{share}. "
             f'<a href="worst" style="color:{action}">Show the worst place</a>'
         )
@@ -349,7 +357,11 @@ class Panel(QWidget):
         figures = self.figures_of(node.id) if made else None
         kind = node.kind
         hides = kind in ("tin", "grid", "mesh", "points")
-        self.figures = FiguresPart(node.name, figure_rows(node), figures, self.palette_, node.look, hides=hides)
+        rows = figure_rows(node)
+        if node.kind == Table.kind and figures is not None:
+            # What was asked comes first, when it was made after it.
+            rows, figures = [*figures.rows, *rows], Figures(())
+        self.figures = FiguresPart(node.name, rows, figures, self.palette_, node.look, hides=hides)
         self.figures.hidden.connect(lambda words: self._hide(node, words))
         self.figures.saved.connect(self.text_saved)
         layout.addWidget(self.figures)
@@ -464,7 +476,7 @@ def figure_rows(node: Card) -> list[tuple[str, str]]:
             rows.append((name.capitalize(), f"{pair[0]:.2f} … {pair[1]:.2f}"))
     if "horizontal_unit" in figures:
         units = [figures["horizontal_unit"] or "unknown", figures["vertical_unit"] or "unknown"]
-        if node.kind != "table":
+        if node.kind != Table.kind:
             rows.append(("Units", " / ".join(units)))
             rows.append(("CRS", figures.get("crs") or "none (local grid)"))
     if node.path:

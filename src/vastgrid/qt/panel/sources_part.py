@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QIcon, QPixmap
 from PyQt6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QMenu, QToolButton, QVBoxLayout, QWidget
 
-from vastgrid.base.words import spaced
+from vastgrid.data.kinds import kind_named
 from vastgrid.job.lineage import Card, Role
 from vastgrid.qt.widgets.buttons import entry
 from vastgrid.qt.widgets.labels import label
@@ -88,7 +88,8 @@ class SourcesPart(QWidget):
         swatch.clicked.connect(lambda: self._pick(source, colour))
         table.addWidget(swatch, 2 * k, 1)
         figures = source.figures
-        counts = ", ".join(f"{spaced(v)} {name}" for name, v in list(figures.get("count", {}).items())[:1])
+        kind = kind_named(source.kind)
+        counts = kind.in_a_word(figures["count"]) if kind is not None else ""
         own = next((use.role for use in node.node.uses if use.card == source.id), "")
         others = session.other_roles(node.id, source.id)
         name = label(f"{source.name} ({own})" if len(others) else source.name, wrap=False)

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from vastgrid import catalog
 from vastgrid.data.kinds import kind_named
+from vastgrid.data.table import Table
 from vastgrid.job.lineage import Card, Graph, Role, State
 from vastgrid.qt.desk.cards import cost_text, kind_expected, kind_text
 from vastgrid.qt.desk.desk import Desk
@@ -189,6 +190,11 @@ class LineageView(QWidget):
         """Return where a card's “+” is."""
         return QRectF(card.place.right() - 11, card.place.center().y() - 11, 22, 22)
 
+    def _has_eye(self, node: Card) -> bool:
+        """Return whether a card is something that the views can show or hide."""
+        own = kind_named(self.kind_of(node))
+        return node.role is not Role.DELIVERY and (own is None or own.drawn)
+
     def eye_of(self, card: Placed) -> QRectF:
         """Return where a card's switch for showing and hiding is."""
         return QRectF(card.place.right() - 32, card.place.top() + 3, 18, 18)
@@ -205,7 +211,7 @@ class LineageView(QWidget):
             if card.node not in self.selection:
                 self.select([card.node])
             self.wanted_targets.emit(card.node, event.globalPosition())
-        elif node.role is not Role.DELIVERY and self.eye_of(card).contains(event.position()):
+        elif self._has_eye(node) and self.eye_of(card).contains(event.position()):
             self.switched.emit(card.node)
         elif event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier):
             own = [node for node in self.selection if node != card.node]
@@ -341,6 +347,8 @@ class LineageView(QWidget):
             painter.drawImage(frame, picture)
             painter.setOpacity(1.0)
         kind = self.kind_of(node)
+        if kind == Table.kind:
+            glyphs.paint(painter, kind, palette.quiet, QRectF(frame.center().x() - 14, frame.center().y() - 14, 28, 28))
         left = frame.right() + 8
         room = place.right() - left - (34 if node.role is not Role.DELIVERY else 10)
         glyphs.paint(painter, kind, palette.action, QRectF(left, place.top() + 5, 15, 15))
@@ -364,7 +372,8 @@ class LineageView(QWidget):
             metrics.elidedText(second, Qt.TextElideMode.ElideRight, wide),
         )
         if node.role is not Role.DELIVERY:
-            self._paint_eye(painter, self.eye_of(card), node.shown)
+            if self._has_eye(node):
+                self._paint_eye(painter, self.eye_of(card), node.shown)
             if chosen or self.underMouse():
                 self._paint_plus(painter, self.plus_of(card), chosen=chosen)
 
@@ -396,5 +405,8 @@ class LineageView(QWidget):
             return kind_text(node, kind), mark + (f" {gap:.4f} {report['unit']}".rstrip() if gap is not None else "")
         if node.role is Role.SOURCE:
             return kind_text(node, kind), Path(node.path).name
+        if node.kind == Table.kind and node.outcome and node.outcome.loss:
+            loss = node.outcome.loss
+            return kind_text(node, kind), f"differ by {loss['max']:.2f} {loss['unit'] or ''}".strip()
         cost = cost_text(node)
         return kind_text(node, kind), f"loss {cost}" if cost else ""
