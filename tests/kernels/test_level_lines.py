@@ -128,12 +128,12 @@ def test_levels_on_vertices_are_measured(interval, base):
 
 
 def test_a_huge_number_of_vertices_is_foretold(run_cli, tmp_path, monkeypatch):
-    from vastgrid.session import chains
+    from vastgrid.session import run
 
     rng = np.random.default_rng(0)
     rows = np.column_stack((rng.random((3000, 2)) * 100, rng.random(3000) * 20))
     np.savetxt(tmp_path / "n.csv", rows, fmt="%.3f", delimiter=",", header="E [m],N [m],Z [m]", comments="")
-    monkeypatch.setattr(chains, "_MANY", 20_000)
+    monkeypatch.setattr(run, "_MANY", 20_000)
     monkeypatch.setattr(contours, "MOST_MEASURED", 10_000)
     code, _, err = run_cli("convert", tmp_path / "n.csv", tmp_path / "n.dxf", "--via", "contours", "interval=0.5m")
     assert code == 0 and "vertices; making, writing and reading them back may take 1 minute" in err

@@ -17,7 +17,7 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.families.cloudfile import CloudReadParams
-from vastgrid.kernels import shade
+from vastgrid.kernels import strokes
 from vastgrid.looks import ramps
 from vastgrid.looks.colouring import Dressed, plain
 from vastgrid.looks.look import look_of
@@ -264,7 +264,7 @@ def test_points_of_single_precision_are_drawn_alike():
     images = []
     for kind in (np.float64, np.float32):
         image = np.zeros((40, 40, 4), np.uint8)
-        shade.draw_points(image, xyz.astype(kind), 0.0, 40.0, 1.0, colours, 0.0, 5.0, 1.0, 0)
+        strokes.draw_points(image, xyz.astype(kind), 0.0, 40.0, 1.0, colours, 0.0, 5.0, 1.0, 0)
         images.append(image)
     assert (images[0] != images[1]).any(axis=2).sum() <= 2, "but for rounding at a pixel's rim"
 

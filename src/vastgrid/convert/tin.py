@@ -19,7 +19,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.line_roles import BOUNDARY, BOUNDARY_ROLES, ISLAND, OUTER, VOID
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.linework import Contours, Linework, legs
 from vastgrid.data.loss import Loss
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
@@ -342,9 +342,7 @@ def _edges(group: NDArray[np.int32], points: int, lines: list[Linework]) -> tupl
     start = points
     for work in lines:
         own = group[start : start + len(work.vertices)].astype(np.int64)
-        follows = np.ones(len(own), np.bool_)
-        follows[work.offsets[1:][np.diff(work.offsets) > 0] - 1] = False
-        at = np.flatnonzero(follows)
+        at = legs(work.offsets, len(own))
         pairs.append(np.column_stack((own[at], own[at + 1])))
         orders.append(start + at)
         start += len(work.vertices)

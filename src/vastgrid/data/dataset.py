@@ -135,7 +135,7 @@ class Dataset(ABC):
         return None
 
     def courses(self) -> tuple[Floats, NDArray[np.int64]] | None:
-        """Return it as courses in plan, where it has some: places (n, 2), and where each course begins, (k + 1,)."""
+        """Return it as courses, where it has some: places (n, ≥ 2), and where each course begins, (k + 1,)."""
         return None
 
     def extent(self) -> Extent:

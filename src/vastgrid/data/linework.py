@@ -66,8 +66,8 @@ class Linework(Dataset):
         return dataclasses.replace(self, vertices=self.vertices * (plan, plan, height), frame=frame)
 
     def courses(self) -> tuple[Floats, NDArray[np.int64]]:
-        """Return its lines in plan."""
-        return self.vertices[:, :2], self.offsets
+        """Return its lines."""
+        return self.vertices, self.offsets
 
     def line(self, index: int | np.integer) -> Floats:
         """Return one line's vertices, (m, 3)."""
@@ -189,7 +189,7 @@ class Contours(Dataset):
         return (area / every if every else math.inf, area / index if index else math.inf)
 
     def courses(self) -> tuple[Floats, NDArray[np.int64]]:
-        """Return its lines in plan."""
+        """Return its lines."""
         return self.plan, self.offsets
 
     def as_lines(self) -> Linework:
@@ -208,6 +208,22 @@ def closed_lines(plan: Floats, offsets: NDArray[np.int64]) -> Flags:
     same = np.zeros(len(first), np.bool_)
     same[long_enough] = (plan[first[long_enough]] == plan[last[long_enough]]).all(axis=1)
     return same
+
+
+def legs(offsets: NDArray[np.int64], number: int) -> NDArray[np.int64]:
+    """Return which vertices have another one after them on their line: where each leg of the lines begins, (l,).
+
+    Parameters
+    ----------
+    number : int
+        How many vertices there are.
+    """
+    follows = np.ones(number, np.bool_)
+    follows[offsets[1:][np.diff(offsets) > 0] - 1] = False
+    # What belongs to no line has no leg.
+    follows[: offsets[0]] = False
+    follows[offsets[-1] :] = False
+    return np.flatnonzero(follows)
 
 
 def take_lines(

@@ -84,7 +84,7 @@ class Survey(Dataset):
 
     def courses(self) -> tuple[Floats, NDArray[np.int64]]:
         """Return its records' lines in plan."""
-        return self.vertices[:, :2], self.offsets
+        return self.vertices, self.offsets
 
     def coordinates(self) -> Floats:
         """Return every drawn vertex."""

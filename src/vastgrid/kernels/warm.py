@@ -15,6 +15,7 @@ from vastgrid.kernels import (
     raster,
     shade,
     space,
+    strokes,
     tags,
     textrows,
     topology,
@@ -98,15 +99,15 @@ def _warm_pictures(points, triangles, constrained, heights, *, writeable):
         offsets.flags.writeable = not fixed
         for places in (points, plan):
             place = (0.0, 100.0, 5.0)
-            shade.draw_lines(image, places, offsets, *place, colours[0], 0.5, 1.5)
-            shade.draw_coloured_lines(image, places, offsets, *place, colours, 0.5, 1.5)
+            strokes.draw_lines(image, places, offsets, *place, colours[0], 0.5, 1.5)
+            strokes.draw_coloured_lines(image, places, offsets, *place, colours, 0.5, 1.5)
             nearest.on_places(places, 0.0, 0.0, 9.0)
             nearest.on_lines(places, offsets, 0.0, 0.0, 9.0)
     for flags in (chosen, every):
-        shade.draw_edges(image, points, triangles, flags, *place, ink, 0.5, 1.0, 4.0)
-    shade.draw_points(image, points, *place, scale, 0.0, 100.0, 0.5, 1)
-    shade.draw_points(image, points.astype(np.float32), *place, scale, 0.0, 100.0, 0.5, 1)
-    shade.draw_dots(image, points, *place, np.zeros((len(points), 3), np.uint8), 0.5, 1)
+        strokes.draw_edges(image, points, triangles, flags, *place, ink, 0.5, 1.0, 4.0)
+    strokes.draw_points(image, points, *place, scale, 0.0, 100.0, 0.5, 1)
+    strokes.draw_points(image, points.astype(np.float32), *place, scale, 0.0, 100.0, 0.5, 1)
+    strokes.draw_dots(image, points, *place, np.zeros((len(points), 3), np.uint8), 0.5, 1)
     _warm_space(image, points, triangles, scale)
 
 

@@ -16,7 +16,7 @@ from vastgrid.data.classes import class_counts, class_name
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, ratio_of
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.linework import Contours, Linework, legs
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
@@ -285,10 +285,8 @@ def _points(points: PointSet, rows: list[tuple[str, str]]) -> Floats | None:
 def _lengths(data: Dataset, xyz: Floats, offsets: NDArray[np.int64]) -> list[tuple[str, str]]:
     if len(xyz) < 2:
         return []
-    follows = np.ones(len(xyz) - 1, np.bool_)
-    ends = offsets[1:-1] - 1
-    follows[ends[(ends >= 0) & (ends < len(follows))]] = False
-    step = np.diff(xyz, axis=0)[follows]
+    start = legs(offsets, len(xyz))
+    step = xyz[start + 1] - xyz[start]
     length = np.hypot(step[:, 0], step[:, 1])
     rows = [("Length in plan", f"{spaced(float(length.sum()), 2)}{_plan(data.frame)}")]
     up = step[:, 2] / ratio_of(data.frame)

@@ -11,7 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import Frame, ratio_of
 from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Linework, from_lines, legs
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
@@ -264,10 +266,7 @@ def _points(pieces: Iterable[Floats], name: str, line: Floats, band: float, sour
 def _lines(name: str, xyz: Floats, offsets: NDArray[np.int64], line: Floats, source: int) -> Profile:
     """Return where lines cross the section."""
     total = lengths_along(line)
-    follows = np.ones(max(len(xyz) - 1, 0), np.bool_)
-    ends = offsets[1:-1] - 1
-    follows[ends[(ends >= 0) & (ends < len(follows))]] = False
-    start: NDArray[np.int64] = np.flatnonzero(follows)
+    start = legs(offsets, len(xyz))
     along, z = [np.zeros(0)], [np.zeros(0)]
     for k in range(len(line) - 1):
         a, step = line[k, :2], line[k + 1, :2] - line[k, :2]
@@ -311,3 +310,30 @@ def as_csv(profiles: Sequence[Profile], line: Floats) -> str:
                 place = f"{each.along[k]:.4f},{where[k, 0]:.4f},{where[k, 1]:.4f}"
                 rows.append(f'{place},{empty}"{name}",{each.z[k]:.4f}')
     return "\n".join(rows) + "\n"
+
+
+def as_drawing(profiles: Sequence[Profile], frame: Frame) -> Linework:
+    """Return a section as lines: distance to the right, heights upwards, both at 1:1, a layer for each dataset."""
+    lines, layers = [], []
+    for each in profiles:
+        flat = np.column_stack((each.along, each.z, np.zeros(len(each.along))))
+        good = np.isfinite(each.z)
+        marks = np.flatnonzero(np.diff(np.concatenate(([False], good, [False])).astype(np.int8)))
+        for start, stop in zip(marks[::2].tolist(), marks[1::2].tolist(), strict=True):
+            if each.kind == "line" and stop - start > 1:
+                lines.append(flat[start:stop])
+                layers.append(each.name)
+        if each.kind == "marks":
+            # A short tick, since a point alone is easily overlooked in a drawing.
+            lines += [np.array([(d - 0.05, z, 0.0), (d + 0.05, z, 0.0)]) for d, z, _ in flat[good][:20_000].tolist()]
+            layers += [each.name] * min(int(good.sum()), 20_000)
+    unit = frame.horizontal
+    work = from_lines("Section", Frame(None, unit, unit), lines, layers)
+    if ratio_of(frame) != 1.0:
+        work = from_lines(
+            "Section",
+            Frame(None, unit, unit),
+            [line * (1.0, 1.0 / ratio_of(frame), 1.0) for line in lines],
+            layers,
+        )
+    return work

@@ -6,7 +6,7 @@ import numpy as np
 
 from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours
+from vastgrid.data.linework import Contours, legs
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.raster import lattice_triangles
 from vastgrid.kernels.topology import group_places
@@ -39,10 +39,7 @@ def contour_tin(contours: Contours, progress: Progress) -> Tin:
     near = max(float(np.ptp(local, axis=0).max(initial=0.0)) * 1e-10, 1e-9)
     number, first = group_places(local[:, 0].copy(), local[:, 1].copy(), near)
     places, z = xyz[first, :2], xyz[first, 2]
-    lengths = np.diff(contours.offsets)
-    follows = np.ones(len(xyz), np.bool_)
-    follows[contours.offsets[1:][lengths > 0] - 1] = False
-    start = np.flatnonzero(follows)
+    start = legs(contours.offsets, len(xyz))
     lines = np.column_stack((number[start], number[start + 1])).astype(np.int64)
     lines = parted_at_places(places, once(lines), 10.0 * near)
     made = triangulate(places, lines, progress)

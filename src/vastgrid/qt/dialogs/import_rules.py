@@ -34,7 +34,7 @@ from vastgrid.formats.dxf.sorting import (
     parse_rules,
     rules_text,
 )
-from vastgrid.kernels import shade
+from vastgrid.kernels import strokes
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets.kept_box import KeptBox
 from vastgrid.qt.widgets.labels import label
@@ -348,9 +348,9 @@ class RulesPart(QWidget):
         lines += list(triangles[own][:20_000][:, [0, 1, 2, 0]])
         if lines:
             offsets = np.concatenate(([0], np.cumsum([len(line) for line in lines])))
-            shade.draw_lines(image, np.concatenate(lines), offsets, view.west, view.top, view.size, ink, 1.0, 3.0)
+            strokes.draw_lines(image, np.concatenate(lines), offsets, view.west, view.top, view.size, ink, 1.0, 3.0)
         places = self.drawing.points()[mine[len(self.drawing.lines) + self.drawing.count("faces") :]]
         if len(places):
             colours = np.tile(ink, (2, 1))
-            shade.draw_points(image, places, view.west, view.top, view.size, colours, 0.0, 1.0, 1.0, 2)
+            strokes.draw_points(image, places, view.west, view.top, view.size, colours, 0.0, 1.0, 1.0, 2)
         return QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()

@@ -24,7 +24,7 @@ from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.job import cloudindex
 from vastgrid.job.cloudindex import WORTH, glimpse, glimpse_rows
-from vastgrid.kernels import shade
+from vastgrid.kernels import shade, strokes
 from vastgrid.kernels.raster import raster_faces, raster_heights
 from vastgrid.looks import ramps
 from vastgrid.looks.colouring import (
@@ -146,7 +146,7 @@ def _draw_contours(contours: Contours, own: Dressed, canvas: _Canvas) -> None:
         colours = line_colours(own, contours.levels[mine], None, usual, ends)
         place = (view.west, view.top, view.size)
         strength *= own.look.opacity / 100.0
-        shade.draw_coloured_lines(image, view.turned(xy), fixed(offsets), *place, colours, strength, width)
+        strokes.draw_coloured_lines(image, view.turned(xy), fixed(offsets), *place, colours, strength, width)
 
 
 @_drawn.register
@@ -170,11 +170,11 @@ def _draw_lines(lines: Linework | Survey, own: Dressed, canvas: _Canvas, layer: 
     colours = line_colours(own, z, layer, usual, canvas.ends)
     strength = 0.95 * own.look.opacity / 100.0
     turned = view.turned(lines.vertices)
-    shade.draw_coloured_lines(image, turned, lines.offsets, *place, colours, strength, own.look.width)
+    strokes.draw_coloured_lines(image, turned, lines.offsets, *place, colours, strength, own.look.width)
     # Photo positions and parcels' centres are single places, which no line shows.
     alone = np.flatnonzero(np.diff(lines.offsets) == 1)
     if len(alone):
-        shade.draw_dots(image, fixed(turned[lines.offsets[alone]]), *place, colours[alone], strength, 2)
+        strokes.draw_dots(image, fixed(turned[lines.offsets[alone]]), *place, colours[alone], strength, 2)
 
 
 @_drawn.register
@@ -239,15 +239,15 @@ def _draw_wires(
     every = fixed(np.zeros((0, 3), np.bool_))
     strength = (0.3 if filled else 0.75) * opacity
     faces = surface.triangles
-    shade.draw_edges(image, vertices, faces, every, *place, colour, strength, 1.0, 6.0)
+    strokes.draw_edges(image, vertices, faces, every, *place, colour, strength, 1.0, 6.0)
     if across is None:
         return
     constrained = getattr(surface, "constrained", None)
     if constrained is not None and constrained.any():
         ink = ramps.rgb(palette.breakline)
-        shade.draw_edges(image, vertices, faces, constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
+        strokes.draw_edges(image, vertices, faces, constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
     rim = fixed(across < 0)
-    shade.draw_edges(image, vertices, faces, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
+    strokes.draw_edges(image, vertices, faces, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
 
 
 def _places(view: View) -> Floats:
@@ -317,13 +317,13 @@ def _draw_points(points: PointSet, own: Dressed, canvas: _Canvas) -> None:
     for xyz, rows in _visible(points, view, reach, needs_rows=not by_height(own)):
         turned = view.turned(xyz)
         if by_height(own):
-            shade.draw_points(image, turned, *place, scale.colours, scale.low, scale.high, strength, reach)
+            strokes.draw_points(image, turned, *place, scale.colours, scale.low, scale.high, strength, reach)
             continue
         colours = point_colours(own, rows, xyz, scale)
         keep = shown_points(own, rows, xyz)
         if keep is not None:
             turned, colours = fixed(turned[keep]), colours[keep]
-        shade.draw_dots(image, turned, *place, colours, strength, reach)
+        strokes.draw_dots(image, turned, *place, colours, strength, reach)
 
 
 def _visible(points: PointSet, view: View, reach: int, *, needs_rows: bool) -> Iterator[tuple[Floats, Any]]:

@@ -31,11 +31,10 @@ from vastgrid.base.quantities import Unit, length_in, parse_length, unit_word
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import UNKNOWN, Frame, ratio_of
 from vastgrid.data.kinds import of_kind
-from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.job import cloudindex
 from vastgrid.job.cloudindex import WORTH
-from vastgrid.measures.section import Profile, as_csv, cut, lengths_along, stepped
+from vastgrid.measures.section import Profile, as_csv, as_drawing, cut, lengths_along, stepped
 from vastgrid.measures.snap import Caught
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.drawing.images import save_image
@@ -328,31 +327,7 @@ class Sectioning(QWidget):
             self.desk.say(f"{path.name} is written")
 
     def _export_drawing(self, path: Path, profiles: list[Profile]) -> None:
-        """Write a drawing: distance to the right, heights upwards, both at 1:1, a layer for each dataset."""
-        lines, layers = [], []
-        for each in profiles:
-            flat = np.column_stack((each.along, each.z, np.zeros(len(each.along))))
-            good = np.isfinite(each.z)
-            marks = np.flatnonzero(np.diff(np.concatenate(([False], good, [False])).astype(np.int8)))
-            for start, stop in zip(marks[::2].tolist(), marks[1::2].tolist(), strict=True):
-                if each.kind == "line" and stop - start > 1:
-                    lines.append(flat[start:stop])
-                    layers.append(each.name)
-            if each.kind == "marks":
-                # A short tick, since a point alone is easily overlooked in a drawing.
-                lines += [
-                    np.array([(d - 0.05, z, 0.0), (d + 0.05, z, 0.0)]) for d, z, _ in flat[good][:20_000].tolist()
-                ]
-                layers += [each.name] * min(int(good.sum()), 20_000)
-        unit = self.frame_().horizontal
-        work = from_lines("Section", Frame(None, unit, unit), lines, layers)
-        if ratio_of(self.frame_()) != 1.0:
-            work = from_lines(
-                "Section",
-                Frame(None, unit, unit),
-                [line * (1.0, 1.0 / ratio_of(self.frame_()), 1.0) for line in lines],
-                layers,
-            )
+        work = as_drawing(profiles, self.frame_())
         kind = catalog.format_named("dxf")
 
         def write(progress: Progress) -> str:
