@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
@@ -70,16 +69,20 @@ class Working:
 
     def vertex_at(self, east: float, north: float) -> int | None:
         """Return the vertex at a place, or None."""
+        far, number = self._places().query((east, north), distance_upper_bound=self._near)
+        return int(number) if np.isfinite(far) else None
+
+    def _places(self) -> Any:
+        # Loaded when asked for: the window opens sooner without it.
+        from scipy.spatial import cKDTree
+
         if self._tree is None:
             self._tree = cKDTree(self.vertices[:, :2])
-        far, number = self._tree.query((east, north), distance_upper_bound=self._near)
-        return int(number) if np.isfinite(far) else None
+        return self._tree
 
     def nearest(self, east: float, north: float) -> int:
         """Return the vertex nearest to a place."""
-        if self._tree is None:
-            self._tree = cKDTree(self.vertices[:, :2])
-        return int(self._tree.query((east, north))[1])
+        return int(self._places().query((east, north))[1])
 
     def set_height(self, vertex: int, height: float) -> None:
         """Give a vertex another height."""
@@ -100,6 +103,8 @@ class Working:
     def _followed(self, xyz: Floats) -> Floats:
         if len(xyz) == 0:
             return xyz
+        from scipy.spatial import cKDTree
+
         out = xyz.copy()
         places = np.array(list(self._moved))
         heights = np.array(list(self._moved.values()))
