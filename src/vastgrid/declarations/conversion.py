@@ -239,7 +239,7 @@ class Conversion:
 
     def can_use(self, dataset: Dataset, role: str = "") -> bool:
         """Say whether a dataset can play a role, the main one where none is named."""
-        heights = dataset.has_heights or self.keeps
+        heights = dataset.has_heights or not dataset.located or self.keeps
         return isinstance(dataset, (self.role(role) if role else self.main).kinds) and heights and self.fits(dataset)
 
     def assigned(self, datasets: Sequence[Dataset], said: Sequence[str] = ()) -> list[str] | None:

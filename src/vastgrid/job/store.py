@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 import threading
+from collections import deque
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -42,10 +43,13 @@ class Store:
         self.folder = folder
         self.payloads = Payloads(folder)
         self._open: dict[str, Dataset] = {}
+        # What was put last may not be in a graph yet.
+        self.latest: deque[str] = deque(maxlen=4)
 
     def put(self, dataset: Dataset) -> str:
         """Keep a dataset; return its digest."""
         digest = dataset.digest
+        self.latest.append(digest)
         self._open[digest] = dataset
         target = self.folder / "data" / digest
         if target.exists():

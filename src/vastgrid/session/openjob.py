@@ -35,6 +35,7 @@ class OpenJob:
         self.store = storage.Store(folder)
         self.keeper = storage.Keeper(folder)
         self.executor = Executor(self.store, self.refuse_output)
+        self._unused: set[str] = set()
         if (folder / storage.JOB_FILE).exists():
             self.name, history, self.settings = storage.load(folder)
             self.history = upgraded(history, folder / storage.JOB_FILE)
@@ -91,10 +92,13 @@ class OpenJob:
     def _let_go(self, before: Graph) -> None:
         """Remove results that were only in a graph that is no longer there."""
         gone = {card.digest for card in before.cards.values()} - {card.digest for card in self.graph.cards.values()}
-        gone -= self.executor.checkpoints.lasting() | {""}
-        if gone:
-            for digest in gone - self.history.digests():
+        self._unused |= gone - {""}
+        # What was put last may have been asked for again, and be on its way into the graph.
+        able = self._unused - set(self.store.latest) - self.executor.checkpoints.lasting()
+        if able:
+            for digest in able - self.history.digests():
                 self.store.let_go(digest)
+            self._unused -= able
 
     def units(self, more: Sequence[Node] = ()) -> Units:
         """Return the job's units: those of the first source that knows them, `more` counting as the last ones."""

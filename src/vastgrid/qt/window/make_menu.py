@@ -13,6 +13,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.quantities import unit_word
 from vastgrid.data.frame import UNKNOWN
+from vastgrid.data.kinds import narrowed
+from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.job.lineage import Role
 from vastgrid.measures.snap import Caught
@@ -26,7 +28,7 @@ from vastgrid.qt.views.tools import Tool
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry
 from vastgrid.session.steps import check_usable, settled
-from vastgrid.shaping.edits import Working, set_height_line
+from vastgrid.shaping.edits import nearest_vertex, set_height_line
 
 
 def drawn_field(conversion: Conversion) -> str:
@@ -55,7 +57,7 @@ class MakeMenu:
         self, parent: QWidget, desk: Desk, making: Making, plan: PlanView, palette: Callable[[], theme.Palette]
     ) -> None:
         self.parent, self.desk, self.making, self.plan, self.palette = parent, desk, making, plan, palette
-        desk.asked.connect(lambda operation, inputs, words: self.ask_dialog(operation, inputs, words).open())
+        desk.asked.connect(lambda *asked: desk.guarded(lambda: self.ask_dialog(*asked).open()))
 
     def fill(self, menu: QMenu, actions: dict[str, QAction]) -> None:
         """Put what can be made from the chosen cards into a menu."""
@@ -119,15 +121,15 @@ class MakeMenu:
         dataset = self.desk.dataset(chosen[0]) if len(chosen) == 1 else None
         if dataset is None or not edits.can_use(dataset):
             raise CallError("choose one TIN first: its vertices are set by hand")
-        work = Working(dataset)  # type: ignore[arg-type]  # the declaration of the edits says so
+        tin = narrowed(dataset, Tin)
         node = chosen[0]
 
         def clicked(places: list[Caught]) -> None:
-            vertex = work.nearest(places[0].east, places[0].north)
-            east, north, height = (float(value) for value in work.vertices[vertex])
+            vertex = nearest_vertex(tin.vertices, places[0].east, places[0].north)
+            east, north, height = (float(value) for value in tin.vertices[vertex])
             self.plan.mark = (east, north)
             self.plan.update()
-            dialog = HeightDialog(self.parent, east, north, height, unit_word(dataset.frame.vertical))
+            dialog = HeightDialog(self.parent, east, north, height, unit_word(tin.frame.vertical))
             dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             dialog.accepted.connect(
                 lambda: self.desk.guarded(lambda: self.making.edit(node, set_height_line(east, north, dialog.length())))
