@@ -171,17 +171,18 @@ class Levels:
 
 
 def _levels(_: Any, word: str) -> Levels:
-    found = re.fullmatch(
-        r"(?P<numbers>[^A-Za-z]*(?:[\deE.+-][^A-Za-z]*)*?)\s*(?P<unit>[A-Za-z][A-Za-z_ -]*)?", word.strip()
-    )
-    words = [part for part in re.split(r"[;,\s]+", found["numbers"]) if part] if found else []
+    parts = [part for part in re.split(r"[;,\s]+", word.strip()) if part]
+    unit = None
+    ending = re.fullmatch(r"([+-]?[\d.]+(?:[eE][+-]?\d+)?)?([A-Za-z][A-Za-z_-]*)", parts[-1]) if parts else None
+    if ending:
+        unit = parse_unit(ending[2])
+        parts[-1:] = [ending[1]] if ending[1] else []
     try:
-        values = sorted({float(part) for part in words})
+        values = sorted({float(part) for part in parts})
     except ValueError:
         values = []
     if not values or not all(math.isfinite(value) for value in values):
         raise CallError(f"“{word}” is no list of levels; write numbers parted by commas, such as 210, 212.5, 220 m")
-    unit = parse_unit(found["unit"]) if found and found["unit"] else None
     return Levels(tuple(values), unit)
 
 
