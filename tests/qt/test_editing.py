@@ -2,7 +2,7 @@
 
 import numpy as np
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtWidgets import QDialog
+from PyQt6.QtWidgets import QDialog, QLabel
 
 from hands import named, settle
 from vastgrid.job.lineage import State
@@ -74,3 +74,44 @@ def test_something_else_than_a_tin_is_refused(qtbot, window, monkeypatch):
     window.lineage.select([named(window, "Contours")])
     window.actions_["set_height"].trigger()
     assert "choose one TIN first" in told[0]
+
+
+def test_roles_are_seen_and_exchanged(qtbot, window):
+    """Old and new stand beside the sources and on the curves; a press lets one be the other."""
+    ground, grid = named(window, "Ground"), named(window, "Grid")
+    window.lineage.select([ground, grid])
+    window.actions_["compare"].trigger()
+    settle(qtbot, window)
+    (card,) = window.desk.selection
+    before = window.session.graph[card].outcome.loss["mean"]
+    assert window.lineage._role_word(ground, card) == "old" and window.lineage._role_word(grid, card) == "new"
+    part = window.panel.sources
+    assert part is not None and "Ground (old)" in " ".join(each.text() for each in part.findChildren(QLabel))
+    press_entry(part.menus[ground], "Let it be the new one")
+    settle(qtbot, window)
+    assert [(use.card, use.role) for use in window.session.graph.node(card).uses] == [(grid, "old"), (ground, "new")]
+    assert np.sign(window.session.graph[card].outcome.loss["mean"]) == -np.sign(before)
+    assert window.session.graph[card].name == "Ground above Grid", "the name follows"
+
+
+def test_what_is_settled_is_pinned_and_given_back(qtbot, window):
+    lines = named(window, "Contours")
+    window.lineage.select([lines])
+    html = window.panel.sentence.text()
+    assert html.count("font-style:italic") == 2, "base and index were not asked for"
+    window.panel.edit_field("index")
+    editor = window.panel.field_editor
+    assert not editor.open.isVisible() and editor.button.isEnabled()
+    editor._accept()
+    settle(qtbot, window)
+    assert window.session.graph[lines].words["index"] == "5", "pinned as it stood"
+    window.panel.edit_field("index")
+    editor = window.panel.field_editor
+    assert editor.open.isVisible()
+    editor.open.click()
+    settle(qtbot, window)
+    assert "index" not in window.session.graph[lines].words
+
+
+def press_entry(menu, text):
+    next(each for each in menu.actions() if each.text() == text).trigger()

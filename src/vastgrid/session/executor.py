@@ -228,9 +228,17 @@ class Executor:
         )
         return graph.with_node(dataclasses.replace(node, outcome=outcome))
 
-    def renamed(self, graph: Graph, node: Node, before: dict[str, str], after: dict[str, str]) -> Node:
-        """Return a node that is called by its new sentence, if it was called by the one before."""
-        was, now = self.usual_name(graph, node, before), self.usual_name(graph, node, after)
+    def renamed(
+        self, graph: Graph, node: Node, before: dict[str, str], after: dict[str, str], old: Node | None = None
+    ) -> Node:
+        """Return a node that is called by its new sentence, if it was called by the one before.
+
+        Parameters
+        ----------
+        old : Node or None
+            What it was, where more than its words has changed.
+        """
+        was, now = self.usual_name(graph, old or node, before), self.usual_name(graph, node, after)
         given = re.sub(r" \(\d+\)$", "", node.name) != was
         if given or not now or now == was:
             return node

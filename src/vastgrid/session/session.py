@@ -167,7 +167,9 @@ class Session(OpenJob):
         order = [each.role for each in conversion.inputs]
         uses.sort(key=lambda use: order.index(use.role))
         label = f"let {self.graph[source].name} be the {role} one of {own.name}"
-        self.change(self.graph.changed(node, uses=tuple(uses)), label)
+        words = self.shown_words(node)
+        changed = dataclasses.replace(own, uses=tuple(uses))
+        self.change(self.graph.with_node(self.executor.renamed(self.graph, changed, words, words, own)), label)
 
     def add_sources(self, node: str, sources: Sequence[str]) -> None:
         """Give a node more inputs.
