@@ -66,16 +66,33 @@ class Sheet:
         return width - 2 * MARGIN, height - 2 * MARGIN - STRIP
 
 
-def write_sheet(
-    path: Path,
-    kind: str,
-    sheet: Sheet,
-    view: View,
-    items: tuple[Dressed, ...],
-    unit: Unit | None,
-    legend: list[Scale],
-    words: list[str],
-) -> None:
+@dataclass(frozen=True, eq=False)
+class Page:
+    """What is on a sheet.
+
+    Attributes
+    ----------
+    view : View
+        The plan as it lies on the sheet, in the sheet's own pixels.
+    items : tuple of Dressed
+        What is drawn, the lowest first.
+    unit : Unit or None
+        Unit of plan.
+    legend : list of Scale
+        What colours stand for.
+    words : list of str
+        Title, and what stands beside it.
+    """
+
+    sheet: Sheet
+    view: View
+    items: tuple[Dressed, ...]
+    unit: Unit | None
+    legend: list[Scale]
+    words: list[str]
+
+
+def write_sheet(path: Path, kind: str, page: Page) -> None:
     """Write a sheet as “pdf” or “svg”.
 
     Raises
@@ -85,43 +102,35 @@ def write_sheet(
     """
     with replacing(path) as temporary:
         if kind == "svg":
-            _write_svg(temporary, sheet, view, items, unit, legend, words)
+            _write_svg(temporary, page)
             return
         writer = QPdfWriter(str(temporary))
         layout = QPageLayout(
-            QPageSize(QSizeF(*sheet.size()), QPageSize.Unit.Millimeter),
+            QPageSize(QSizeF(*page.sheet.size()), QPageSize.Unit.Millimeter),
             QPageLayout.Orientation.Portrait,
             QMarginsF(0, 0, 0, 0),
         )
         writer.setPageLayout(layout)
         writer.setResolution(OWN)
-        writer.setTitle(sheet.title)
+        writer.setTitle(page.sheet.title)
         writer.setCreator("Vast Grid")
         painter = QPainter(writer)
-        _paint_sheet(painter, sheet, view, items, unit, legend, words)
+        _paint_sheet(painter, page)
         painter.end()
 
 
-def _write_svg(
-    path: Path,
-    sheet: Sheet,
-    view: View,
-    items: tuple[Dressed, ...],
-    unit: Unit | None,
-    legend: list[Scale],
-    words: list[str],
-) -> None:
+def _write_svg(path: Path, page: Page) -> None:
     from PyQt6.QtSvg import QSvgGenerator
 
-    width, height = sheet.size()
+    width, height = page.sheet.size()
     generator = QSvgGenerator()
     generator.setFileName(str(path))
     generator.setResolution(OWN)
     generator.setSize(QSize(round(width / 25.4 * OWN), round(height / 25.4 * OWN)))
     generator.setViewBox(QRectF(0, 0, width / 25.4 * OWN, height / 25.4 * OWN))
-    generator.setTitle(sheet.title)
+    generator.setTitle(page.sheet.title)
     painter = QPainter(generator)
-    _paint_sheet(painter, sheet, view, items, unit, legend, words)
+    _paint_sheet(painter, page)
     painter.end()
 
 
@@ -144,17 +153,10 @@ def finished(
     return out
 
 
-def _paint_sheet(
-    painter: QPainter,
-    sheet: Sheet,
-    view: View,
-    items: tuple[Dressed, ...],
-    unit: Unit | None,
-    legend: list[Scale],
-    words: list[str],
-) -> None:
+def _paint_sheet(painter: QPainter, page: Page) -> None:
     """Paint a sheet: ground and points as an image, lines as lines, furniture, and a strip with the title."""
     dot = OWN / 25.4
+    view, items, words = page.view, page.items, page.words
     palette = theme.LIGHT
     left, top = MARGIN * dot, MARGIN * dot
     box = QRectF(left, top, view.width, view.height)
@@ -183,8 +185,8 @@ def _paint_sheet(
     painter.save()
     painter.translate(left, top)
     furniture.paint_north(painter, view.width - 8.0, 8.0, view.turn, palette)
-    furniture.paint_legends(painter, view.width - 8.0, 62.0, view.height - 80.0, legend, palette)
-    furniture.paint_bar(painter, 8.0, float(view.height), view.size, unit, palette)
+    furniture.paint_legends(painter, view.width - 8.0, 62.0, view.height - 80.0, page.legend, palette)
+    furniture.paint_bar(painter, 8.0, float(view.height), view.size, page.unit, palette)
     painter.restore()
     strip = QRectF(left, box.bottom(), view.width, STRIP * dot)
     painter.setPen(QPen(ink, 0.35 * dot))

@@ -17,7 +17,7 @@ from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.picture_dialogs import PictureDialog, SheetDialog
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.images import save_image
-from vastgrid.qt.drawing.sheets import OWN, Sheet, finished, write_sheet
+from vastgrid.qt.drawing.sheets import OWN, Page, Sheet, finished, write_sheet
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.views.views import Views
 
@@ -124,8 +124,10 @@ class Picturing:
             sheet.title, f"1 : {sheet.scale}", datetime.date.today().isoformat(), self.desk.session.units_text(),
         ]  # fmt: skip
 
+        page = Page(sheet, view, items, unit, legend, words)
+
         def work(progress: Progress) -> str:
-            write_sheet(path, kind, sheet, view, items, unit, legend, words)
+            write_sheet(path, kind, page)
             progress.report(1.0)
             return f"{path.name}: the plan at 1:{sheet.scale} on {sheet.paper}"
 
