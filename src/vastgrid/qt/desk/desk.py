@@ -227,15 +227,7 @@ class Desk(QObject):
             if session is self.session:
                 done(made)
 
-        runner.start(
-            Task(
-                title=title,
-                work=work,
-                done=lambda made: self.bridge.post(partial(succeeded, made)),
-                failed=lambda why, detail: self.bridge.post(partial(failed, why + detail)),
-                pausable=pausable,
-            )
-        )
+        self.bridge.start(runner, title, work, succeeded, lambda why, detail: failed(why + detail), pausable=pausable)
 
     def _task_changed(self, task: Task) -> None:
         self.worked.emit()

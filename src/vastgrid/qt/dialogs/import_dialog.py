@@ -37,7 +37,7 @@ from vastgrid.qt.widgets.labels import label
 from vastgrid.session.executor import Units
 from vastgrid.session.session import Session
 from vastgrid.session.steps import Source
-from vastgrid.tasks.runner import Runner, Task
+from vastgrid.tasks.runner import Runner
 
 
 class ImportDialog(QDialog):
@@ -273,7 +273,7 @@ class ImportDialog(QDialog):
             if each is self.own:
                 self._show()
 
-        def failed(why: str) -> None:
+        def failed(why: str, _detail: str) -> None:
             if self._closed or each.number != number:
                 return
             each.reading, each.error = False, why
@@ -281,14 +281,7 @@ class ImportDialog(QDialog):
             if each is self.own:
                 self._show()
 
-        self._runner.start(
-            Task(
-                title=f"reading {each.path.name}",
-                work=work,
-                done=lambda made: self._bridge.post(lambda: done(made)),
-                failed=lambda why, _: self._bridge.post(lambda: failed(why)),
-            )
-        )
+        self._bridge.start(self._runner, f"reading {each.path.name}", work, done, failed)
 
     # -- showing
 

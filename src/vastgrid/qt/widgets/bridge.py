@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
+from typing import Any
 
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
+
+from vastgrid.base.progress import Progress
+from vastgrid.tasks.runner import Runner, Task
 
 
 class Bridge(QObject):
@@ -23,6 +28,30 @@ class Bridge(QObject):
         except RuntimeError:
             # The window is gone: nobody is left to be told.
             return
+
+    def start(
+        self,
+        runner: Runner,
+        title: str,
+        work: Callable[[Progress], Any],
+        done: Callable[[Any], None],
+        failed: Callable[[str, str], None] = lambda why, detail: None,
+        *,
+        pausable: bool = False,
+    ) -> None:
+        """Do work on a runner that nobody waits for; `done` or `failed` runs on the interface thread.
+
+        `failed` is given what to tell the user, and the detail of an unforeseen fault.
+        """
+        runner.start(
+            Task(
+                title=title,
+                work=work,
+                done=lambda made: self.post(partial(done, made)),
+                failed=lambda why, detail: self.post(partial(failed, why, detail)),
+                pausable=pausable,
+            )
+        )
 
     def _run(self, function: Callable[[], None]) -> None:
         function()
