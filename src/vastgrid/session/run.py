@@ -138,10 +138,9 @@ class Run:
         made: list[str] = []
         for k, group in enumerate(groups):
             part = progress.part(k / len(groups), (k + 1) / len(groups))
-            names = [name for name, _ in group.items()]
-            made += self._made(conversion, names, [group[name] for name in names], via.params(), part)
+            made += self._made(conversion, list(group), list(group.values()), via.params(), part)
         if len(groups) > 1 and not conversion.keeps:
-            for card, group in zip(made, groups, strict=False):
+            for card, group in zip(made[:: len(conversion.outputs)], groups, strict=True):
                 first = self.graph[next(iter(group))].name
                 self.graph = self.graph.changed(card, name=f"{self.graph[card].name} of {first}")
         if conversion.keeps:
@@ -167,8 +166,7 @@ class Run:
             if all(each.most is not None for each in conversion.inputs):
                 cards = cards[: max(sum(each.most or 0 for each in conversion.inputs), len(said))]
             roles = [said.get(card, "") for card in cards]
-            given = check_usable(conversion, self.datasets(cards), roles)
-            assert given is not None
+            check_usable(conversion, self.datasets(cards), roles)
             found = conversion.assigned(self.datasets(cards), roles) or []
             return [dict(zip(cards, found, strict=True))]
         usable = [
