@@ -1,5 +1,7 @@
 """DXF against ezdxf, in both directions."""
 
+import json
+
 import ezdxf
 import numpy as np
 import pytest
@@ -276,3 +278,24 @@ def test_a_unit_that_makes_no_sense_is_questioned(tmp_path):
 )
 def test_heights_in_texts(text, height):
     assert text_height(text) == height
+
+
+def test_a_boundary_rule_limits_the_surface_by_itself(run_cli, tmp_path):
+    """What a rule calls a boundary is one for the TIN and in LandXML (bndType of the standard), without a word more."""
+    document = ezdxf.new("R2018")
+    document.header["$INSUNITS"] = 6
+    space = document.modelspace()
+    for k in range(121):
+        space.add_point((k % 11, k // 11, 5.0 + k % 3), dxfattribs={"layer": "SPOT"})
+    ring = [(2.5, 2.5, 0), (7.5, 2.5, 0), (7.5, 7.5, 0), (2.5, 7.5, 0)]
+    space.add_polyline3d(ring, close=True, dxfattribs={"layer": "SITE"})
+    space.add_polyline3d([(0, 0, 1), (9, 9, 1)], dxfattribs={"layer": "HALF"})
+    document.saveas(tmp_path / "site.dxf")
+    rules = "rules=spot heights: layer=SPOT; boundary: layer=SITE|HALF"
+    code, out, err = run_cli(
+        "convert", tmp_path / "site.dxf", tmp_path / "g.xml", "--read", rules, "--via", "tin", "--json"
+    )
+    assert code == 0, err
+    step = json.loads(out)["steps"][1]
+    assert "inside SITE," in step["sentence"] and step["result"][0]["extent"]["east"] == [2.5, 7.5]
+    assert 'bndType="outer"' in (tmp_path / "g.xml").read_text()

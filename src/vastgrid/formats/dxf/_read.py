@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 from collections import Counter
 from collections.abc import Sequence
@@ -19,6 +20,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
+from vastgrid.data.line_roles import BOUNDARY, OUTER
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import ReadResult
@@ -213,6 +215,10 @@ def by_rules(
             if len(on_lines):
                 work = _linework(name, frame, drawing, on_lines)
                 findings += interval_finding(work) if rule.becomes is Becomes.CONTOURS else []
+                if rule.becomes is Becomes.BOUNDARY:
+                    # Said by the rule: closed lines limit a surface, as those of a LandXML boundary do.
+                    marks = np.where(work.closed(), OUTER.encode(), b"")
+                    work = dataclasses.replace(work, attributes={**work.attributes, BOUNDARY: marks})
                 found.append(work)
             _unfit(len(own) - len(on_lines), rule, findings)
     _unmatched(items, rule_of, findings)
