@@ -104,6 +104,7 @@ def test_a_thousand_edits_are_neither_a_thousand_graphs_nor_a_thousand_surfaces(
     )
     job = (session.folder / "job.json").read_text()
     assert "set height" not in job and len(job) < 40_000, "the log stands beside the job, not in it"
+    assert not (session.folder / "payloads").exists(), "and only once"
 
 
 def test_only_what_is_new_is_done(session, monkeypatch):

@@ -26,8 +26,6 @@ class Input:
         Kinds of dataset that can play it.
     least, most : int, int or None
         How many there have to be and may be; None for any number.
-    ordered : bool
-        Whether their order matters.
     help : str
         What it is for, in a few words, where the role's name does not say it.
     """
@@ -36,7 +34,6 @@ class Input:
     kinds: tuple[type[Dataset], ...]
     least: int = 1
     most: int | None = 1
-    ordered: bool = False
     help: str = ""
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -77,7 +76,3 @@ class Checkpoints:
     def lasting(self) -> set[str]:
         """Return the results that are kept for good."""
         return {mark.digest for mark in self._known.values() if mark.number % EVERY == 0}
-
-    def forget(self, gone: Callable[[str], bool]) -> None:
-        """Forget results that are gone."""
-        self._known = {key: mark for key, mark in self._known.items() if not gone(mark.digest)}

@@ -25,7 +25,7 @@ from vastgrid.job.payloads import Payloads, is_reference
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.describing import described
-from vastgrid.session.steps import Source, check_usable, convert, in_one_frame, read_file, settled
+from vastgrid.session.steps import check_usable, convert, in_one_frame, read_file, settled
 from vastgrid.shaping.units import in_units
 
 Units = tuple[Unit | None, Unit | None]
@@ -172,26 +172,16 @@ class Executor:
             As soon as one fails; what was made before stays in the store.
         """
         steps = list(dict.fromkeys(graph.node(card).id for card in cards))
-        read: dict[tuple[Any, ...], Source] = {}
         for k, step in enumerate(steps):
-            part = progress.part(k / len(steps), (k + 1) / len(steps))
-            graph = self.make(graph, step, part, read)
+            graph = self.make(graph, step, progress.part(k / len(steps), (k + 1) / len(steps)))
         return graph
 
-    def make(
-        self, graph: Graph, step: str, progress: Progress, read: dict[tuple[Any, ...], Source] | None = None
-    ) -> Graph:
-        """Run one step; return the graph with its outcome.
-
-        Parameters
-        ----------
-        read : dict or None
-            Files that were read before in the same run, so that none is read twice.
-        """
+    def make(self, graph: Graph, step: str, progress: Progress) -> Graph:
+        """Run one step; return the graph with its outcome."""
         began = time.perf_counter()
         node = graph.nodes[step]
         if node.role is Role.SOURCE:
-            return self.kept(graph, node, self.read(node, progress, {} if read is None else read), began)
+            return self.kept(graph, node, self.read(node, progress), began)
         if node.role is Role.DELIVERY:
             return self.kept(graph, node, self._delivered(graph, node, progress), began)
         return self.kept(graph, node, self._converted(graph, node, progress), began)
@@ -212,14 +202,15 @@ class Executor:
             if read_when:
                 figures["file"] = read_when
             results[output.which] = Given(self.store.put(dataset), figures)
-        before = node.outcome.settled if node.outcome else None
+        before = self.store.payloads.full(node.outcome.settled) if node.outcome else None
         if node.role is Role.MADE and before and made.settled and before != made.settled:
             node = self.renamed(graph, node, before, made.settled)
         graph = graph.with_node(node)
         outcome = Outcome(
             key=graph.key(node.outputs[0].card),
             results=results,
-            settled=self.store.payloads.kept(made.settled or {}),
+            # What stands elsewhere already is not kept a second time.
+            settled=self.store.payloads.kept({**made.settled, **_references(node.words)} if made.settled else {}),
             loss=made.loss.to_json() if made.loss else None,
             findings=tuple(finding.to_json() for finding in made.findings),
             delivery=made.delivery.to_json() if made.delivery else None,
@@ -246,7 +237,7 @@ class Executor:
 
     # -- the three kinds of step
 
-    def read(self, node: Node, progress: Progress, known: dict[tuple[Any, ...], Source]) -> Made:
+    def read(self, node: Node, progress: Progress) -> Made:
         """Read a source's file as the node says.
 
         Raises
@@ -254,11 +245,8 @@ class Executor:
         FormatError
             If the file cannot be read.
         """
-        mark = reading(node)
-        if mark not in known:
-            words = self.words(node)
-            known[mark] = read_file(Path(node.path), words, progress, units_of(node.units), override=node.override)
-        source = known[mark]
+        units = units_of(node.units)
+        source = read_file(Path(node.path), self.words(node), progress, units, override=node.override)
         brought = {str(k): into_units(each, units_of(node.into)) for k, each in enumerate(source.datasets)}
         return Made(brought, source.findings)
 
@@ -303,11 +291,6 @@ def outputs_of(conversion: Conversion, node: Node, result: Result) -> dict[str, 
     made = {conversion.outputs[0].name: result.dataset, **result.more}
     names = {output.which: output.name for output in node.outputs}
     return {name: dataset.renamed(names.get(name) or dataset.name) for name, dataset in made.items()}
-
-
-def reading(node: Node) -> tuple[Any, ...]:
-    """Return what a source's file is read by: nodes with the same come from one reading."""
-    return (node.path, node.operation, node.fingerprint, tuple(sorted(node.words.items())), node.units, node.override)
 
 
 def into_units(dataset: Dataset, units: Units) -> Dataset:

@@ -253,10 +253,7 @@ class Session(OpenJob):
         CallError
             If it has not been made yet.
         """
-        dataset = self.dataset(node)
-        if dataset is None:
-            raise CallError(f"{self.graph[node].name} has not been made yet")
-        return dataset.renamed(self.graph[node].name)
+        return self.executor.dataset(self.graph, node)
 
     def with_word(self, node: str, field: str, text: str | None) -> Node:
         """Return a card's step with one parameter asked for otherwise, checked; None lets the data settle it.
