@@ -225,6 +225,15 @@ class Conversion:
                 return each
         raise CallError(f"{self.id} has no role “{name}”; there are {', '.join(each.role for each in self.inputs)}")
 
+    def place_of(self, role: str) -> int:
+        """Return where a role stands among the roles."""
+        return [each.role for each in self.inputs].index(role)
+
+    @property
+    def measured_role(self) -> str:
+        """Role that the loss is measured against."""
+        return self.loss_against or self.main.role
+
     def gives(self, kinds: Sequence[type[Dataset]]) -> type[Dataset]:
         """Return the kind of the main output for kinds of the main role."""
         own = self.outputs[0].kind

@@ -25,7 +25,7 @@ from vastgrid.job.payloads import Payloads, is_reference
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.describing import described
-from vastgrid.session.steps import check_usable, convert, in_one_frame, read_file, settled
+from vastgrid.session.steps import check_usable, convert, in_one_frame, read_file, roles_of, settled
 from vastgrid.shaping.units import in_units
 
 Units = tuple[Unit | None, Unit | None]
@@ -115,12 +115,10 @@ class Executor:
         """
         conversion = catalog.conversion_named(operation)
         datasets = [self.dataset(graph, i) for i in inputs]
-        given = check_usable(conversion, datasets, roles)
-        said = conversion.assigned(datasets, roles) or []
-        order = [each.role for each in conversion.inputs]
-        uses = sorted(
-            (Use(card, role) for card, role in zip(inputs, said, strict=True)), key=lambda u: order.index(u.role)
-        )
+        said = roles_of(conversion, datasets, roles)
+        given = check_usable(conversion, datasets, said)
+        uses = [Use(card, role) for card, role in zip(inputs, said, strict=True)]
+        uses.sort(key=lambda use: conversion.place_of(use.role))
         asked = declare.canonical(conversion.params, self.store.payloads.full(words))
         params = settled(conversion, given, declare.build(conversion.params, asked))
         name = conversion.name(given, params) or conversion.title

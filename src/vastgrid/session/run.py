@@ -24,7 +24,7 @@ from vastgrid.session.accounts import Account, Step, Via, source_sentence, with_
 from vastgrid.session.deliver import Delivery
 from vastgrid.session.executor import Executor, Made, Units, words_of
 from vastgrid.session.saying import Options, Said
-from vastgrid.session.steps import Source, check_usable, read_file, turned_findings, with_known_units
+from vastgrid.session.steps import Source, read_file, roles_of, turned_findings, with_known_units
 
 
 class Run:
@@ -166,9 +166,7 @@ class Run:
             if all(each.most is not None for each in conversion.inputs):
                 cards = cards[: max(sum(each.most or 0 for each in conversion.inputs), len(said))]
             roles = [said.get(card, "") for card in cards]
-            check_usable(conversion, self.datasets(cards), roles)
-            found = conversion.assigned(self.datasets(cards), roles) or []
-            return [dict(zip(cards, found, strict=True))]
+            return [dict(zip(cards, roles_of(conversion, self.datasets(cards), roles), strict=True))]
         usable = [
             card
             for card in self.have
@@ -235,13 +233,12 @@ class Run:
         assert node.outcome is not None
         params = declare.build(conversion.params, self.executor.store.payloads.full(node.outcome.settled))
         names = [(use.role, self.graph[use.card].name) for use in node.uses]
-        role = conversion.loss_against or conversion.main.role
         return Step(
             declare.plain(conversion.sentence(params, names)),
             tuple(Finding.from_json(values) for values in node.outcome.findings),
             Loss.from_json(node.outcome.loss) if node.outcome.loss else None,
             tuple({**card.figures, "name": card.name} for card in self.graph.nodes[node.id].cards()),
-            listed([name for own, name in names if own == role]),
+            listed([name for own, name in names if own == conversion.measured_role]),
         )
 
     def _foretell(self, conversion: Conversion, cards: Sequence[str], words: dict[str, str]) -> None:

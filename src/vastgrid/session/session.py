@@ -22,7 +22,7 @@ from vastgrid.session.executor import Units, words_of
 from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.openjob import OpenJob
 from vastgrid.session.sources import Sources
-from vastgrid.session.steps import check_usable
+from vastgrid.session.steps import roles_of
 
 
 class Session(OpenJob):
@@ -106,8 +106,7 @@ class Session(OpenJob):
         if own.role is not Role.MADE:
             return ""
         conversion = catalog.conversion_named(own.operation)
-        role = conversion.loss_against or conversion.main.role
-        return listed([self.graph[use.card].name for use in own.used if use.role == role])
+        return listed([self.graph[use.card].name for use in own.used if use.role == conversion.measured_role])
 
     def params_of(self, node: str) -> type:
         """Return the parameter class of a node's step."""
@@ -164,8 +163,7 @@ class Session(OpenJob):
             Use(use.card, role) if use.card == source else Use(use.card, now) if full and use.role == role else use
             for use in own.uses
         ]
-        order = [each.role for each in conversion.inputs]
-        uses.sort(key=lambda use: order.index(use.role))
+        uses.sort(key=lambda use: conversion.place_of(use.role))
         label = f"let {self.graph[source].name} be the {role} one of {own.name}"
         words = self.shown_words(node)
         changed = dataclasses.replace(own, uses=tuple(uses))
@@ -187,9 +185,7 @@ class Session(OpenJob):
         conversion = catalog.conversion_named(own.operation)
         cards = [*own.inputs, *new]
         said = [use.role for use in own.uses]
-        datasets = [self.named(i) for i in cards]
-        check_usable(conversion, datasets, said)
-        roles = conversion.assigned(datasets, said) or []
+        roles = roles_of(conversion, [self.named(i) for i in cards], said)
         uses = tuple(Use(card, role) for card, role in zip(cards, roles, strict=True))
         graph = self.graph.changed(node, uses=uses).ordered()
         self.change(graph, f"add {listed([self.graph[i].name for i in new])} to {own.name}")

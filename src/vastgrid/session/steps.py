@@ -304,7 +304,13 @@ def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Find
 
 
 def check_usable(conversion: Conversion, inputs: Sequence[Dataset], said: Sequence[str] = ()) -> Inputs:
-    """Return inputs with their roles, or refuse those that a conversion cannot use.
+    """Return inputs in their roles, or refuse those that a conversion cannot use; see `roles_of`."""
+    pairs = zip(roles_of(conversion, inputs, said), inputs, strict=True)
+    return Inputs.of_pairs(sorted(pairs, key=lambda pair: conversion.place_of(pair[0])))
+
+
+def roles_of(conversion: Conversion, inputs: Sequence[Dataset], said: Sequence[str] = ()) -> list[str]:
+    """Return the role of each input, or refuse inputs that a conversion cannot use.
 
     Parameters
     ----------
@@ -318,9 +324,7 @@ def check_usable(conversion: Conversion, inputs: Sequence[Dataset], said: Sequen
     """
     roles = conversion.assigned(inputs, said)
     if roles is not None:
-        order = [each.role for each in conversion.inputs]
-        pairs = sorted(zip(roles, inputs, strict=True), key=lambda pair: order.index(pair[0]))
-        return Inputs.of_pairs(pairs)
+        return roles
     able = [any(conversion.can_use(each, one.role) for one in conversion.inputs) for each in inputs]
     wrong = next((each for each, fits in zip(inputs, able, strict=True) if not fits), None)
     if wrong is not None and wrong.located and not wrong.has_heights:

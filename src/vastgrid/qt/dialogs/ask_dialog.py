@@ -12,7 +12,7 @@ from vastgrid.params import declare
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
 from vastgrid.session.session import Session
-from vastgrid.session.steps import check_usable, settled
+from vastgrid.session.steps import check_usable, roles_of, settled
 
 
 class AskDialog(QDialog):
@@ -115,5 +115,4 @@ class AskDialog(QDialog):
 
 
 def _by_role(conversion: Conversion, inputs: list[str], session: Session) -> list[tuple[str, str]]:
-    roles = conversion.assigned([session.named(node) for node in inputs]) or []
-    return list(zip(inputs, roles, strict=True))
+    return list(zip(inputs, roles_of(conversion, [session.named(node) for node in inputs]), strict=True))
