@@ -133,6 +133,18 @@ def test_edits_are_replayed_on_newer_ground_and_what_no_longer_applies_is_told(s
     assert "Edit 2" in finding.text and finding.at == (431110.0, 887110.0)
 
 
+def test_an_edit_that_does_not_apply_is_told_by_its_number_in_the_whole_log(session):
+    """Also where only the new entries are made, on what was made for those before."""
+    card = session.editing.add(last(session), entry(5, 210.0))
+    remake(session)
+    session.editing.add(card, set_height_line(1.0, 2.0, Length(5.0)))
+    remake(session)
+    session.editing.add(card, entry(6, 211.0))
+    remake(session)
+    (finding,) = [each for each in session.findings(card) if each.code == "edit-not-applied"]
+    assert finding.text.startswith("Edit 2 (") and finding.at == (1.0, 2.0)
+
+
 def test_units_of_an_edit_are_its_own():
     from builders import ground
 

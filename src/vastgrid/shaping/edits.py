@@ -7,7 +7,7 @@ import hashlib
 import math
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -27,9 +27,16 @@ FEW = 24
 
 @dataclass(frozen=True)
 class EditLog:
-    """Edits in the order in which they were made, one line each."""
+    """Edits in the order in which they were made, one line each.
+
+    Attributes
+    ----------
+    before : int
+        How many others were made before them; what is said of an edit counts from there.
+    """
 
     entries: tuple[str, ...] = ()
+    before: int = field(default=0, compare=False)
 
     def __len__(self) -> int:
         return len(self.entries)
@@ -39,7 +46,7 @@ class EditLog:
 
     def rest(self, number: int) -> EditLog:
         """Return the log without its first entries."""
-        return EditLog(self.entries[number:])
+        return EditLog(self.entries[number:], self.before + number)
 
     def prefix(self, number: int) -> str:
         """Return a digest of the first entries."""
@@ -200,7 +207,7 @@ def edited(tin: Tin, log: EditLog) -> tuple[Tin, list[Finding]]:
     """Return a TIN with edits made; one that does not apply becomes a finding with its place, and the others still do."""
     work = Working(tin)
     findings = []
-    for number, line in enumerate(log.entries, 1):
+    for number, line in enumerate(log.entries, log.before + 1):
         kind, groups = _read(line)
         why = kind.apply(work, groups)
         if why:
