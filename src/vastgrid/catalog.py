@@ -20,15 +20,20 @@ from vastgrid.checks import (
 )
 from vastgrid.convert import (
     cells,
+    clip,
     compare,
     contours,
     courses,
-    edits,
+    edit,
     facets,
     grid,
+    ground,
     lattice,
+    merge,
     points,
     reproject,
+    simplify,
+    thin,
     tin,
     upper,
 )
@@ -66,15 +71,20 @@ from vastgrid.formats import (
 
 CONVERSIONS: tuple[Conversion, ...] = (
     cells.CONVERSION,
+    clip.CONVERSION,
     compare.CONVERSION,
     contours.CONVERSION,
     courses.CONVERSION,
-    edits.CONVERSION,
+    edit.CONVERSION,
     facets.CONVERSION,
     grid.CONVERSION,
+    ground.CONVERSION,
     lattice.CONVERSION,
+    merge.CONVERSION,
     points.CONVERSION,
     reproject.CONVERSION,
+    simplify.CONVERSION,
+    thin.CONVERSION,
     tin.CONVERSION,
     upper.CONVERSION,
 )
@@ -104,6 +114,8 @@ FORMATS: tuple[Format, ...] = (
     threemf.FORMAT,
 )
 
+# What jobs of an earlier version call by another name.
+_RENAMED = {"edits": "edit"}
 # In the order in which findings are told.
 CHECKS: tuple[Check, ...] = (
     wrong_unit.CHECK,
@@ -142,7 +154,7 @@ def conversion_named(name: str) -> Conversion:
         If there is none; the text lists those there are.
     """
     for each in CONVERSIONS:
-        if each.id == name:
+        if each.id == _RENAMED.get(name, name):
             return each
     raise CallError(f"there is no conversion “{name}”; there are {', '.join(each.id for each in CONVERSIONS)}")
 

@@ -27,7 +27,7 @@ from vastgrid.params.declare import Param, plain
 from vastgrid.params.kinds import Levels, Styles
 from vastgrid.session.reporting import report
 from vastgrid.session.session import Session
-from vastgrid.shaping.edits import EditLog, edited, set_height_line
+from vastgrid.shaping.edits import EditLog, replayed, set_height_line
 
 AREA = "Pad: 431020.5 887020.25, 431120.5 887020.25, 431120.5 887110.125"
 
@@ -44,7 +44,8 @@ class ProbeParams:
 
 def run(inputs, params, progress):
     (surface,), (points,) = inputs.of("surface"), inputs.of("checked")
-    made, findings = edited(surface, params.log)
+    done = replayed(surface, params.log)
+    made, findings = done.tin, done.findings
     ring = params.area.ring() if params.area else None
     keep = np.ones(len(points.xyz), bool)
     if ring is not None:

@@ -90,4 +90,4 @@ def test_pieces_with_their_reach_give_what_the_whole_gives(conversion, kind):
 
 def test_most_conversions_of_surfaces_can_be_done_in_pieces():
     claimed = {conversion.id for conversion, _ in CLAIMS}
-    assert claimed >= {"contours", "grid", "facets", "points", "edits"}
+    assert claimed >= {"contours", "grid", "facets", "points"}

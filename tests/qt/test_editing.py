@@ -34,7 +34,7 @@ def test_a_vertex_is_set_and_everything_can_be_taken_back(qtbot, window):
     window.plan.go_to(*first[:2])
     settle(qtbot, window)
     assert press(qtbot, window, first, f"{first[2] + 1.5:.3f}").startswith("Raises it by 1.500 m")
-    edited = named(window, "Ground, edited")
+    edited = named(window, "Ground, by hand")
     assert window.desk.selection == [edited]
     own = window.session.dataset(edited).vertices
     at = np.hypot(*(own[:, :2] - first[:2]).T).argmin()
@@ -44,7 +44,7 @@ def test_a_vertex_is_set_and_everything_can_be_taken_back(qtbot, window):
     press(qtbot, window, second, "199.5")
     assert len(window.session.editing.entries(edited)) == 2 and window.desk.selection == [edited]
     text = " ".join(each.text() for each in window.panel.findChildren(type(window.panel.sentence)))
-    assert "2&nbsp;edits" in text and "set height at E" in text
+    assert "2&nbsp;edits" in text and " set to " in text
     window.actions_["undo"].trigger()
     settle(qtbot, window)
     assert len(window.session.editing.entries(edited)) == 1

@@ -122,8 +122,16 @@ def _words(groups: list[tuple[str, list[str]]], name: str) -> dict[str, str]:
     return found
 
 
+def _is_file(text: str) -> bool:
+    try:
+        return Path(text).is_file()
+    except (OSError, ValueError):
+        # Longer than a name can be: it is the value itself.
+        return False
+
+
 def _via(own: list[str]) -> Via:
-    """Return a conversion asked for; a long value may stand in a file, as key=@FILE."""
+    """Return a conversion asked for; a long value may stand in a file, as key=FILE or key=@FILE."""
     from vastgrid import catalog
     from vastgrid.params import declare
     from vastgrid.session.accounts import Via
@@ -132,11 +140,12 @@ def _via(own: list[str]) -> Via:
     words = _words([("--via", own[1:])], "--via")
     for field in declare.fields(conversion.params):
         text = words.get(field.name, "")
-        if field.how.large and text.startswith("@"):
+        if field.how.large and text and (text.startswith("@") or _is_file(text)):
+            name = text.removeprefix("@")
             try:
-                words[field.name] = Path(text[1:]).read_text(encoding="utf-8")
+                words[field.name] = Path(name).read_text(encoding="utf-8-sig")
             except (OSError, UnicodeDecodeError) as error:
-                raise CallError(f"{field.name}: {text[1:]} cannot be read as text ({error})") from error
+                raise CallError(f"{field.name}: {name} cannot be read as text ({error})") from error
     return Via(conversion, words)
 
 

@@ -7,6 +7,11 @@ from numpy.typing import NDArray
 
 from vastgrid.data.pointset import PointSet
 
+# The attribute in which points have their class.
+CLASSES = "classification"
+UNCLASSIFIED, GROUND, LOW_NOISE, HIGH_NOISE = 1, 2, 7, 18
+NOISE = (LOW_NOISE, HIGH_NOISE)
+
 # Standard point classes of LAS 1.4 (ASPRS, LAS Specification 1.4 R15, table 17).
 CLASS_NAMES = {
     0: "never classified", 1: "unclassified", 2: "ground", 3: "low vegetation", 4: "medium vegetation",
@@ -20,7 +25,7 @@ CLASS_NAMES = {
 def class_counts(points: PointSet) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return the classes that occur, and how many points each has."""
     counts = np.zeros(256, np.int64)
-    values = points.attributes["classification"]
+    values = points.attributes[CLASSES]
     for start in range(0, len(values), 4_000_000):
         counts += np.bincount(values[start : start + 4_000_000].astype(np.uint8), minlength=256)
     codes = np.flatnonzero(counts)

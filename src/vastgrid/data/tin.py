@@ -19,6 +19,14 @@ def _no_lines() -> NDArray[np.int64]:
     return np.zeros(1, np.int64)
 
 
+def _no_edges() -> Ints:
+    return np.zeros((0, 2), np.int32)
+
+
+def _no_triangles() -> Ints:
+    return np.zeros((0, 3), np.int32)
+
+
 def _no_points() -> Floats:
     return np.zeros((0, 3))
 
@@ -45,6 +53,12 @@ class Tin(Dataset):
         The closed lines that limit it, elevations perhaps NaN.
     limit_roles : tuple of str
         What each of them is: “outer”, “void” or “island”.
+    spare_vertices, spare : (s, 3) float64, (k, 3) int32
+        Triangles that were taken out and can be brought back; corners from ``len(vertices)`` on are spare vertices.
+    spare_constrained : (k, 3) bool
+        Which of their edges lie on a breakline.
+    held : (h, 2) int32
+        Edges that were swapped by hand: they stay as they are when something beside them changes.
     """
 
     kind: ClassVar[str] = "tin"
@@ -59,11 +73,22 @@ class Tin(Dataset):
     limit: Floats = field(default_factory=_no_points)
     limit_offsets: NDArray[np.int64] = field(default_factory=_no_lines)
     limit_roles: tuple[str, ...] = ()
+    spare_vertices: Floats = field(default_factory=_no_points)
+    spare: Ints = field(default_factory=_no_triangles)
+    spare_constrained: NDArray[np.bool_] | None = None
+    held: Ints = field(default_factory=_no_edges)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "vertices", frozen(self.vertices, np.float64, (-1, 3), "vertices"))
         object.__setattr__(self, "triangles", frozen(self.triangles, np.int32, (-1, 3), "triangles"))
         object.__setattr__(self, "limit_roles", tuple(self.limit_roles))
+        object.__setattr__(self, "spare_vertices", frozen(self.spare_vertices, np.float64, (-1, 3), "spare_vertices"))
+        object.__setattr__(self, "spare", frozen(self.spare, np.int32, (-1, 3), "spare"))
+        marks = np.zeros((len(self.spare), 3), np.bool_) if self.spare_constrained is None else self.spare_constrained
+        object.__setattr__(
+            self, "spare_constrained", frozen(marks, np.bool_, (len(self.spare), 3), "spare_constrained")
+        )
+        object.__setattr__(self, "held", frozen(self.held, np.int32, (-1, 2), "held"))
         if len(self.limit) and not self.limit_roles:
             # Kept by an earlier version, which knew one boundary.
             object.__setattr__(self, "limit_offsets", np.array([0, len(self.limit)], np.int64))
@@ -96,6 +121,7 @@ class Tin(Dataset):
             source_points=self.source_points * scale,
             break_vertices=self.break_vertices * scale,
             limit=self.limit * scale,
+            spare_vertices=self.spare_vertices * scale,
             frame=frame,
         )
 

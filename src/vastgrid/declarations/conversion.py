@@ -28,6 +28,8 @@ class Input:
         How many there have to be and may be; None for any number.
     help : str
         What it is for, in a few words, where the role's name does not say it.
+    fits : callable
+        Says whether a dataset of these kinds can play it, where that depends on the data.
     """
 
     role: str
@@ -35,6 +37,7 @@ class Input:
     least: int = 1
     most: int | None = 1
     help: str = ""
+    fits: Callable[[Any], bool] = field(default=lambda dataset: True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,12 +98,15 @@ class Result:
         What it cost vertically against the declared role, where that can be said.
     more : mapping
         Further outputs by name.
+    figures : mapping
+        What the step counted or reached, by name: “reached”, “added”; counts of a value that grows add up.
     """
 
     dataset: Dataset
     findings: tuple[Finding, ...] = ()
     loss: Loss | None = None
     more: Mapping[str, Dataset] = field(default_factory=dict)
+    figures: Mapping[str, Any] = field(default_factory=dict)
 
 
 Run = Callable[[Any, Any, Progress], Result]
@@ -246,29 +252,41 @@ class Conversion:
     def can_use(self, dataset: Dataset, role: str = "") -> bool:
         """Say whether a dataset can play a role, the main one where none is named."""
         heights = dataset.has_heights or not dataset.located or self.keeps
-        return isinstance(dataset, (self.role(role) if role else self.main).kinds) and heights and self.fits(dataset)
+        own = self.role(role) if role else self.main
+        return isinstance(dataset, own.kinds) and heights and own.fits(dataset) and self.fits(dataset)
 
     def assigned(self, datasets: Sequence[Dataset], said: Sequence[str] = ()) -> list[str] | None:
-        """Return the role of each dataset: as said, otherwise the first role that can use it and has room.
+        """Return the role of each dataset: as said, otherwise the one that takes the fewest kinds, in the order given.
 
         None where they do not fit the roles, or a role stays without what it needs.
         """
-        roles = [said[k] if k < len(said) else "" for k in range(len(datasets))]
-        for k, dataset in enumerate(datasets):
-            if not roles[k]:
-                free = (
-                    each.role
-                    for each in self.inputs
-                    if self.can_use(dataset, each.role) and (each.most is None or roles.count(each.role) < each.most)
-                )
-                roles[k] = next(free, "")
-            if not roles[k] or not self.can_use(dataset, roles[k]):
-                return None
-        for each in self.inputs:
-            number = roles.count(each.role)
-            if number < each.least or (each.most is not None and number > each.most):
-                return None
-        return roles
+        able = [
+            [each.role for each in self._choosiest() if self.can_use(dataset, each.role)]
+            if k >= len(said) or not said[k]
+            else [said[k]] * self.can_use(dataset, said[k])
+            for k, dataset in enumerate(datasets)
+        ]
+        return self._filled(able, len(able) - 1, [""] * len(able))
+
+    def _choosiest(self) -> list[Input]:
+        """Return the roles, those that take the fewest kinds first, and of equals the last."""
+        return sorted(self.inputs, key=lambda each: (len(each.kinds), -self.place_of(each.role)))
+
+    def _filled(self, able: list[list[str]], k: int, roles: list[str]) -> list[str] | None:
+        """Give a role to each dataset from the last to the first, so that every role has what it needs."""
+        if k < 0:
+            enough = all(roles.count(each.role) >= each.least for each in self.inputs)
+            return list(roles) if enough else None
+        for name in able[k]:
+            most = self.role(name).most
+            if most is not None and roles.count(name) >= most:
+                continue
+            roles[k] = name
+            found = self._filled(able, k - 1, roles)
+            if found is not None:
+                return found
+            roles[k] = ""
+        return None
 
     def sentence(
         self, params: Any, inputs: Sequence[tuple[str, str]] | Sequence[str], asked: Iterable[str] | None = None

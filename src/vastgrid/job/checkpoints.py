@@ -41,6 +41,7 @@ class _Mark:
     number: int
     digest: str
     findings: tuple[Any, ...]
+    figures: dict[str, Any]
 
 
 class Checkpoints:
@@ -55,8 +56,8 @@ class Checkpoints:
         what = [conversion.id, conversion.version, words, [(each.content, repr(each.frame)) for each in inputs]]
         return hashlib.blake2b(json.dumps(what).encode(), digest_size=12).hexdigest()
 
-    def nearest(self, base: str, whole: Growing, store: Getting) -> tuple[int, str, tuple[Any, ...]]:
-        """Return the longest beginning something is kept for: its number of entries, the digest, what was noticed."""
+    def nearest(self, base: str, whole: Growing, store: Getting) -> tuple[int, str, tuple[Any, ...], dict[str, Any]]:
+        """Return the longest beginning something is kept for: its number of entries, the digest, what was noticed, and counted."""
         for number in range(len(whole), 0, -1):
             mark = self._known.get((base, whole.prefix(number)))
             if mark is None:
@@ -66,12 +67,14 @@ class Checkpoints:
             except VastGridError:
                 del self._known[base, whole.prefix(number)]
                 continue
-            return number, mark.digest, mark.findings
-        return 0, "", ()
+            return number, mark.digest, mark.findings, mark.figures
+        return 0, "", (), {}
 
-    def remember(self, base: str, whole: Growing, digest: str, findings: tuple[Any, ...]) -> None:
+    def remember(
+        self, base: str, whole: Growing, digest: str, findings: tuple[Any, ...], figures: dict[str, Any]
+    ) -> None:
         """Remember a result."""
-        self._known[base, whole.prefix(len(whole))] = _Mark(len(whole), digest, findings)
+        self._known[base, whole.prefix(len(whole))] = _Mark(len(whole), digest, findings, figures)
 
     def lasting(self) -> set[str]:
         """Return the results that are kept for good."""

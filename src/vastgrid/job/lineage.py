@@ -65,6 +65,8 @@ class Outcome:
         Date and time, ISO 8601.
     seconds : float
         How long it took.
+    figures : dict
+        What the step counted or reached, by name.
     """
 
     key: str
@@ -75,6 +77,7 @@ class Outcome:
     delivery: dict[str, Any] | None = None
     when: str = ""
     seconds: float = 0.0
+    figures: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -235,6 +235,51 @@ def largest_edge_gap(
     return float(gap), float(x), float(y)
 
 
+@numba.njit(cache=True, nogil=True)
+def _edge_gaps(lines, own, vertices, triangles, west, south, size, columns, rows, starts, members, gap, place):
+    seen = np.full(triangles.shape[0], -1, np.int64)
+    out = np.zeros((20000, 4))
+    for e in range(lines.shape[0]):
+        a, b = lines[e, 0], lines[e, 1]
+        n = _segment_cuts(
+            own[a, 0], own[a, 1], own[b, 0], own[b, 1], e,
+            vertices, triangles, west, south, size, columns, rows, starts, members, seen, out, 0,
+        )  # fmt: skip
+        for i in range(min(n, out.shape[0])):
+            z = own[a, 2] + out[i, 0] * (own[b, 2] - own[a, 2])
+            if abs(out[i, 3] - z) > gap[e]:
+                gap[e] = abs(out[i, 3] - z)
+                place[e, 0], place[e, 1], place[e, 2] = out[i, 1], out[i, 2], z
+
+
+def edge_gaps(
+    lines: NDArray[np.int32],
+    own: NDArray[np.float64],
+    vertices: NDArray[np.float64],
+    triangles: NDArray[np.int32],
+    index: Buckets,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return how far edges of a surface lie from another one at most, where they cross its edges.
+
+    Parameters
+    ----------
+    lines : (e, 2) int32
+        Edges of the first surface, as indices of `own`.
+
+    Returns
+    -------
+    gap : (e,) float64
+    place : (e, 3) float64
+        That place on each edge.
+    """
+    gap, place = np.zeros(len(lines)), np.zeros((len(lines), 3))
+    _edge_gaps(
+        lines, own, vertices, triangles,
+        index.west, index.south, index.size, index.columns, index.rows, index.starts, index.members, gap, place,
+    )  # fmt: skip
+    return gap, place
+
+
 def cuts_along(
     line: NDArray[np.float64], vertices: NDArray[np.float64], triangles: NDArray[np.int32], index: Buckets
 ) -> NDArray[np.float64]:

@@ -38,6 +38,8 @@ class Param:
         What the sentence says for certain values instead of the value.
     once : bool
         It says something of one file or place alone, so it is not proposed for the next.
+    none : str
+        Word that means no value, beside “none”, where that has a name of its own.
     """
 
     label: str
@@ -50,6 +52,7 @@ class Param:
     ordinal: bool = False
     said: tuple[tuple[str, str], ...] = ()
     once: bool = False
+    none: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +122,7 @@ def parse_value(field: Field, text: str) -> Any:
         If it cannot be read or is out of range.
     """
     word = text.strip()
-    if field.optional and word.lower() in ("", "none", "off"):
+    if field.optional and word.lower() in ("", "none", "off", field.param.none or "none"):
         return None
     try:
         value = field.how.parse(field.kind, word)

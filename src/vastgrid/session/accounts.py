@@ -25,6 +25,7 @@ class Step:
     loss: Loss | None = None
     result: tuple[dict[str, Any], ...] = ()
     against: str = ""
+    figures: dict[str, Any] = field(default_factory=dict)
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values."""
@@ -33,6 +34,7 @@ class Step:
             "findings": [finding.to_json() for finding in self.findings],
             "loss": self.loss.to_json() if self.loss else None,
             "result": list(self.result),
+            "figures": dict(self.figures),
         }
 
 

@@ -54,6 +54,7 @@ class Made:
     loss: Any = None
     settled: dict[str, str] | None = None
     delivery: Delivery | None = None
+    figures: dict[str, Any] = dataclasses.field(default_factory=dict)
 
 
 class Executor:
@@ -214,6 +215,7 @@ class Executor:
             delivery=made.delivery.to_json() if made.delivery else None,
             when=datetime.datetime.now().isoformat(timespec="seconds"),
             seconds=made.delivery.seconds if made.delivery else time.perf_counter() - began,
+            figures=made.figures,
         )
         return graph.with_node(dataclasses.replace(node, outcome=outcome))
 
@@ -267,21 +269,27 @@ class Executor:
         if conversion.resumes:
             return self._resumed(conversion, inputs, params, progress, node)
         result, found = convert(conversion, inputs, params, progress, node.name)
-        return Made(outputs_of(conversion, node, result), result.findings, result.loss, declare.to_words(found))
+        return _made(conversion, node, result, found)
 
     def _resumed(self, conversion: Conversion, inputs: Inputs, params: Any, progress: Progress, node: Node) -> Made:
         """Run a conversion whose parameter grows: from what was made for the longest beginning of it."""
         whole = getattr(params, conversion.resumes)
         base = self.checkpoints.base(conversion, inputs, params)
-        done, digest, findings = self.checkpoints.nearest(base, whole, self.store)
+        done, digest, findings, figures = self.checkpoints.nearest(base, whole, self.store)
         if digest:
             inputs = inputs.with_datasets([self.store.get(digest).renamed(inputs[0].name), *inputs[1:]])
         rest = dataclasses.replace(params, **{conversion.resumes: whole.rest(done)})
         result, found = convert(conversion, inputs, rest, progress, node.name)
         found = dataclasses.replace(found, **{conversion.resumes: whole})
         told = (*findings, *(each for each in result.findings if each not in findings))
-        self.checkpoints.remember(base, whole, self.store.put(result.dataset), told)
-        return Made(outputs_of(conversion, node, result), told, result.loss, declare.to_words(found))
+        counted = {name: value + figures.get(name, 0) for name, value in result.figures.items()}
+        self.checkpoints.remember(base, whole, self.store.put(result.dataset), told, counted)
+        return _made(conversion, node, dataclasses.replace(result, findings=told, figures=counted), found)
+
+
+def _made(conversion: Conversion, node: Node, result: Result, found: Any) -> Made:
+    datasets = outputs_of(conversion, node, result)
+    return Made(datasets, result.findings, result.loss, declare.to_words(found), figures=dict(result.figures))
 
 
 def outputs_of(conversion: Conversion, node: Node, result: Result) -> dict[str, Dataset]:

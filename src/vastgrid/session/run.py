@@ -239,6 +239,7 @@ class Run:
             Loss.from_json(node.outcome.loss) if node.outcome.loss else None,
             tuple({**card.figures, "name": card.name} for card in self.graph.nodes[node.id].cards()),
             listed([name for own, name in names if own == conversion.measured_role]),
+            node.outcome.figures,
         )
 
     def _foretell(self, conversion: Conversion, cards: Sequence[str], words: dict[str, str]) -> None:

@@ -12,10 +12,11 @@ import shapely
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.quantities import Unit, square_word
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.line_roles import ISLAND, VOID
+from vastgrid.data.linework import Linework
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.crossings import on_segments
 from vastgrid.kernels.locate import touched_by
@@ -61,7 +62,7 @@ def ring_area(ring: Floats, what: str, findings: list[Finding], unit: Unit | Non
     place = _crossing(polygon)
     where = f"E {place[0]:.3f}, N {place[1]:.3f}"
     parts = [
-        each for each in _polygons(shapely.make_valid(polygon, method="linework", keep_collapsed=True)) if each.area
+        each for each in polygons_of(shapely.make_valid(polygon, method="linework", keep_collapsed=True)) if each.area
     ]
     parts.sort(key=lambda each: -each.area)
     if not parts:
@@ -93,10 +94,11 @@ def _crossing(polygon: Any) -> tuple[float, float]:
     return float(first[0]), float(first[1])
 
 
-def _polygons(shape: Any) -> list[Any]:
+def polygons_of(shape: Any) -> list[Any]:
+    """Return the polygons of a shape."""
     if shape.geom_type == "Polygon":
         return [shape]
-    return [each for part in getattr(shape, "geoms", ()) for each in _polygons(part)]
+    return [each for part in getattr(shape, "geoms", ()) for each in polygons_of(part)]
 
 
 def limits_area(
@@ -146,6 +148,36 @@ def limits_area(
     return area
 
 
+def has_rings(lines: Linework) -> bool:
+    """Return whether any of some lines is closed."""
+    return bool(lines.closed().any())
+
+
+def closed_rings(lines: Linework, findings: list[Finding]) -> list[Floats]:
+    """Return the closed lines among some, each (n, 3) with its first vertex repeated; open ones are told."""
+    closed = lines.closed()
+    for k in np.flatnonzero(~closed).tolist():
+        end = lines.line(k)[-1]
+        at = (float(end[0]), float(end[1]))
+        text = f"A line on {lines.layers[lines.layer[k]] or lines.name} is open (it ends at E {at[0]:.3f}, N {at[1]:.3f}) and limits nothing; left out."
+        findings.append(left_out("open-boundary", text, at=at))
+    return [lines.line(k) for k in np.flatnonzero(closed).tolist()]
+
+
+def joined_area(rings: Sequence[Floats], what: str, findings: list[Finding], unit: Unit | None = None) -> Any:
+    """Return the area that closed lines enclose together; one inside another is a hole in it.
+
+    Raises
+    ------
+    DataError
+        If one of them cannot be used.
+    """
+    area = shapely.Polygon()
+    for ring in rings:
+        area = shapely.symmetric_difference(area, ring_area(ring, what, findings, unit))
+    return area
+
+
 def cut_to(tin: Tin, area: Any) -> Tin:
     """Return the part of a TIN that lies in an area; triangles on its edge are parted, each in its own plane.
 
@@ -187,7 +219,7 @@ def cut_to(tin: Tin, area: Any) -> Tin:
 def _rings(area: Any) -> list[Floats]:
     return [
         np.asarray(shapely.get_coordinates(ring), np.float64)
-        for polygon in _polygons(area)
+        for polygon in polygons_of(area)
         for ring in (polygon.exterior, *polygon.interiors)
     ]
 
@@ -232,7 +264,7 @@ def _inner(shapes: NDArray[Any], bounds: Floats, area: Any) -> NDArray[Any]:
     for half in (order[: len(order) // 2], order[len(order) // 2 :]):
         low, high = bounds[half, :2].min(axis=0), bounds[half, 2:].max(axis=0)
         room = 0.01 * float((high - low).max())
-        near = shapely.MultiPolygon(_polygons(shapely.intersection(area, shapely.box(*(low - room), *(high + room)))))
+        near = shapely.MultiPolygon(polygons_of(shapely.intersection(area, shapely.box(*(low - room), *(high + room)))))
         out[half] = _inner(shapes[half], bounds[half], near)
     return out
 
@@ -256,7 +288,7 @@ def _joined(
     # In world coordinates, as everything after sees them.
     vertices[: len(local)] = tin.vertices
     vertices[len(local) :, :2] += origin
-    faces, flags = _parted(vertices, faces, flags, size)
+    faces, flags = parted_faces(vertices, faces, flags, size)
     turn = _turns(vertices, faces)
     faces, flags = faces[turn > 0.0], flags[turn > 0.0]
     used, compacted = np.unique(faces, return_inverse=True)
@@ -304,8 +336,10 @@ def _edges_kept(tin: Tin, local: Floats, xy: Floats, source: NDArray[np.int64], 
     return out
 
 
-def _parted(vertices: Floats, faces: NDArray[np.int64], flags: Flags, size: float) -> tuple[NDArray[np.int64], Flags]:
-    """Part triangles on whose open edge a vertex of another lies, so that triangles meet edge to edge."""
+def parted_faces(
+    vertices: Floats, faces: NDArray[np.int64], flags: Flags, size: float
+) -> tuple[NDArray[np.int64], Flags]:
+    """Return triangles parted on whose open edge a vertex of another lies, so that triangles meet edge to edge."""
     for _ in range(20):
         across = neighbours_of(faces.astype(np.int32))
         rim = np.flatnonzero(across.ravel() < 0)

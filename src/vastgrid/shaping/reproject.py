@@ -188,7 +188,7 @@ def _contours_brought(contours: Contours, way: Passage, progress: Progress, find
 
 @_brought.register
 def _tin_brought(tin: Tin, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
-    names = ("vertices", "source_points", "break_vertices", "limit")
+    names = ("vertices", "source_points", "break_vertices", "limit", "spare_vertices")
     moved: dict[str, Any] = {name: _moved(getattr(tin, name), way, tin.name, progress) for name in names}
     return dataclasses.replace(tin, **moved, frame=way.target)
 

@@ -1,0 +1,176 @@
+"""Surfaces laid over each other, with a clean seam."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import Enum
+from typing import Annotated, Any
+
+import shapely
+
+from vastgrid.base.errors import DataError
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
+from vastgrid.data.linework import Linework
+from vastgrid.data.places import Area
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
+from vastgrid.measures.difference import difference
+from vastgrid.params.declare import Param
+from vastgrid.shaping.limits import closed_rings, cut_to, has_rings, joined_area
+from vastgrid.shaping.merging import laid_over, outline, winning
+
+
+class Keep(Enum):
+    """Which of two heights counts where both lie."""
+
+    OVER = "over"
+    LOWEST = "lowest"
+    HIGHEST = "highest"
+
+
+@dataclass(frozen=True)
+class MergeParams:
+    """Which surface counts, and how they meet."""
+
+    keep: Annotated[
+        Keep,
+        Param(
+            "Where both lie", "over: what is laid over counts; lowest or highest: the lower or the higher of the two."
+        ),
+    ] = Keep.OVER
+    seam: Annotated[
+        Length | None,
+        Param(
+            "Seam",
+            "wall: a step between them stays one; a width: it is blended over so much of the ground beside.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="kept as a wall",
+            none="wall",
+        ),
+    ] = None
+    offset: Annotated[
+        Length | None,
+        Param(
+            "Wall's offset", "How far a wall leans, since no place can have two heights.", Quantity.XY_LENGTH, above=0
+        ),
+    ] = None
+    gap: Annotated[
+        Length | None,
+        Param(
+            "Close gaps up to",
+            "Neighbouring surfaces that lie no farther apart than this are joined.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="no gap",
+        ),
+    ] = None
+    area: Annotated[
+        Area | None,
+        Param("Area", "Only what is laid inside it, instead of closed lines.", absent="all of it"),
+    ] = None
+
+
+def settle(inputs: Sequence[Tin], params: MergeParams) -> MergeParams:
+    """Let walls lean by a centimetre."""
+    if params.offset is None:
+        unit = inputs[0].frame.horizontal
+        known = unit is not None and unit is not Unit.DEGREE
+        return dataclasses.replace(
+            params, offset=Length(0.01, Unit.METRE) if known else Length(0.01 if unit is None else 1e-7)
+        )
+    return params
+
+
+def _limit(inputs: Inputs, params: MergeParams, findings: list[Finding]) -> Any:
+    rings = [ring for each in inputs.of("limit") if isinstance(each, Linework) for ring in closed_rings(each, findings)]
+    area = joined_area(rings, "limit", findings, inputs[0].frame.horizontal) if rings else None
+    if params.area is not None:
+        drawn = shapely.Polygon(params.area.corners)
+        area = drawn if area is None else shapely.intersection(area, drawn)
+    return area
+
+
+def run(inputs: Inputs, params: MergeParams, progress: Progress) -> Result:
+    """Lay surfaces over each other; see `CONVERSION`.
+
+    Raises
+    ------
+    DataError
+        If nothing of what is laid over lies inside the limit.
+    """
+    findings: list[Finding] = []
+    area = _limit(inputs, params, findings)
+    (ground,) = inputs.of("ground")
+    assert isinstance(ground, Tin)
+    frame = ground.frame
+    offset = params.offset.in_unit(frame.horizontal, "offset") if params.offset else 0.01
+    width = params.seam.in_unit(frame.horizontal, "seam") if params.seam else offset
+    gap = params.gap.in_unit(frame.horizontal, "gap") if params.gap else 0.0
+    laid = [each for each in inputs.of("over") if isinstance(each, Tin)]
+    made = ground
+    plan, unit = unit_word(frame.horizontal), unit_word(frame.vertical)
+    seam = 0
+    for k, each in enumerate(laid):
+        part = progress.part(0.7 * k / len(laid), 0.7 * (k + 1) / len(laid))
+        over = cut_to(each, area) if area is not None else each
+        if params.keep is not Keep.OVER:
+            place = winning(made, over, params.keep is Keep.LOWEST)
+            if place.is_empty or not place.area:
+                text = f"{each.name} is nowhere the {params.keep.value[:-2] or 'low'}er of the two; nothing of it was laid."
+                findings.append(Finding("nothing-laid", text))
+                continue
+            over = cut_to(over, place)
+        before = made
+        joined = laid_over(made, over, width, "Merged", part, gap)
+        made = joined.tin
+        seam += joined.seam
+        apart = (
+            f"; at its rim the two stand up to {joined.largest:.3f}{unit} apart (E {joined.at[0]:.2f}, N {joined.at[1]:.2f})"
+            if joined.steps
+            else "; at its rim they are equally high"
+        )
+        text = f"{each.name} lies over {joined.area:.6g}{square_word(frame.horizontal)} of {before.name or 'the ground'}{apart}."
+        findings.append(note("laid-over", text, joined.at if joined.steps else None))
+        if shapely.intersects(outline(over), outline(before)):
+            try:
+                differs = difference(before, made, part)
+                findings.append(
+                    note(
+                        "differs-from-ground", f"Against {ground.name} it differs by {differs.sentence()}.", differs.at
+                    )
+                )
+                differs = difference(over, made, part)
+                findings.append(
+                    note("differs-from-over", f"Against {each.name} it differs by {differs.sentence()}.", differs.at)
+                )
+            except DataError:
+                continue
+    if seam:
+        how = f"a wall that leans by {offset:g}{plan}" if params.seam is None else f"blended over {width:g}{plan}"
+        findings.append(note("seam", f"The seam is {how}: {count(seam, 'triangle')}."))
+    progress.report(1.0)
+    return Result(made.renamed("Merged"), tuple(findings), figures={"seam": seam})
+
+
+CONVERSION = Conversion(
+    id="merge",
+    version=1,
+    title="Merged surface",
+    help="A surface laid over another, or the lower or higher of two, with shared edges where they meet.",
+    inputs=(
+        Input("ground", (Tin,), help="what lies beneath"),
+        Input("over", (Tin,), most=None, help="what is laid over it"),
+        Input("limit", (Linework,), least=0, most=None, help="closed lines inside which it is laid", fits=has_rings),
+    ),
+    outputs=(Output("tin", Tin),),
+    params=MergeParams,
+    template="{over} laid over {ground}[ inside {limit}][ inside {area}]; where both lie {keep} counts, the seam {seam} (walls lean by {offset})[, gaps up to {gap} closed].",
+    run=run,
+    settle=settle,
+    name=lambda inputs, params: f"{inputs[0].name}, merged",
+)

@@ -1,0 +1,166 @@
+"""A surface with fewer triangles: within a vertical tolerance, or with as many triangles as one likes."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated
+
+import numpy as np
+
+from vastgrid.base.errors import CallError
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.kernels.vertexwise import around
+from vastgrid.measures.difference import difference
+from vastgrid.params.declare import Param
+from vastgrid.shaping.simplify import Wanted, within_grid, within_tin
+
+# So many vertices tell how rough a surface is.
+SAMPLE = 200_000
+
+
+@dataclass(frozen=True)
+class SimplifyParams:
+    """How far to go."""
+
+    tolerance: Annotated[
+        Length | None,
+        Param(
+            "Tolerance",
+            "No vertex, cell or place between them lies farther from the new surface, vertically.",
+            Quantity.Z_LENGTH,
+            above=0,
+            absent="no tolerance",
+        ),
+    ] = None
+    triangles: Annotated[
+        int | None,
+        Param("Most triangles", "The most triangles it may have, instead of a tolerance.", least=2, absent="any"),
+    ] = None
+
+
+def _nice(value: float) -> float:
+    """Return the nearest of 1, 2 or 5 times a power of ten."""
+    if not value > 0.0:
+        return 0.01
+    power = 10.0 ** math.floor(math.log10(value))
+    return float(f"{min((1.0, 2.0, 5.0, 10.0), key=lambda step: abs(math.log(value / power / step))) * power:.6g}")
+
+
+def suggested(surface: Tin | Grid) -> float:
+    """Return a tolerance that fits a surface's roughness: twice the median height of a vertex over its neighbours."""
+    gap = _over_neighbours(surface)
+    gap = gap[np.isfinite(gap)]
+    rough = float(np.median(gap)) if len(gap) else 0.0
+    if rough == 0.0 and len(gap):
+        rough = float(gap.mean())
+    return _nice(2.0 * rough)
+
+
+def _over_neighbours(surface: Tin | Grid) -> Floats:
+    if isinstance(surface, Grid):
+        z = surface.heights[:1500, :1500]
+        if min(z.shape) < 3:
+            return np.zeros(0)
+        return np.asarray(
+            np.abs(z[1:-1, 1:-1] - (z[:-2, 1:-1] + z[2:, 1:-1] + z[1:-1, :-2] + z[1:-1, 2:]) / 4.0)
+        ).ravel()
+    triangles = surface.triangles[:SAMPLE]
+    ring = around(surface.vertices, triangles)
+    used = np.unique(triangles)
+    return np.asarray(np.abs(surface.vertices[used, 2] - (ring[used, 0] + ring[used, 1]) / 2.0))
+
+
+def settle(inputs: Sequence[Tin | Grid], params: SimplifyParams) -> SimplifyParams:
+    """Give a tolerance that fits the surface where neither is asked for.
+
+    Raises
+    ------
+    CallError
+        If both are.
+    """
+    if params.tolerance is not None and params.triangles is not None:
+        raise CallError("give a tolerance or a number of triangles, not both: one decides the other")
+    if params.tolerance is None and params.triangles is None:
+        return dataclasses.replace(params, tolerance=Length(suggested(inputs[0]), inputs[0].frame.vertical))
+    return params
+
+
+def run(inputs: Sequence[Tin | Grid], params: SimplifyParams, progress: Progress) -> Result:
+    """Simplify; see `CONVERSION`.
+
+    Raises
+    ------
+    DataError
+        If there is no surface, or it overlaps itself.
+    """
+    surface = inputs[0]
+    frame = surface.frame
+    tolerance = params.tolerance.in_unit(frame.vertical, "tolerance") if params.tolerance is not None else None
+    wanted = Wanted(tolerance, params.triangles)
+    part = progress.part(0.0, 0.85)
+    tin, reached = (
+        within_grid(surface, wanted, part) if isinstance(surface, Grid) else within_tin(surface, wanted, part)
+    )
+    loss = difference(surface, tin, progress.part(0.85, 1.0))
+    # A lattice over both is coarser than a look at every vertex and crossing: the larger is the truth.
+    if reached.largest > loss.largest or isinstance(surface, Grid):
+        loss = dataclasses.replace(loss, largest=reached.largest, at=reached.at)
+    unit = unit_word(frame.vertical)
+    number = len(tin.triangles)
+    before = _triangles(surface)
+    text = (
+        f"{count(number, 'triangle')} of {spaced(before)} ({number / max(before, 1):.1%}); the largest error is "
+        f"{reached.largest:.4g}{unit} (E {reached.at[0]:.3f}, N {reached.at[1]:.3f}), {reached.rmse:.4g}{unit} RMSE, "
+        f"at every {'cell' if isinstance(surface, Grid) else 'vertex and wherever edges cross'}."
+    )
+    findings = [note("reached", text, reached.at)]
+    if tolerance is not None and reached.largest > tolerance * (1.0 + 1e-12):
+        text = f"The tolerance of {tolerance:g}{unit} is not met: {reached.largest:.6g}{unit} at E {reached.at[0]:.3f}, N {reached.at[1]:.3f}."
+        findings.insert(0, Finding("tolerance-not-met", text, at=reached.at))
+    if params.triangles is not None and number > params.triangles:
+        text = (
+            f"{count(number, 'triangle')} are more than {spaced(params.triangles)}: its rims, voids and breaklines alone "
+            "need that many."
+        )
+        findings.insert(0, Finding("budget-not-met", text))
+    progress.report(1.0)
+    figures = {
+        "reached": reached.largest,
+        "rmse": reached.rmse,
+        "triangles": number,
+        "dropped": max(before - number, 0),
+    }
+    return Result(tin, tuple(findings), loss, figures=figures)
+
+
+def _triangles(surface: Tin | Grid) -> int:
+    return surface.count().get("triangles", 2 * int(np.isfinite(getattr(surface, "heights", np.zeros(0))).sum()))
+
+
+CONVERSION = Conversion(
+    id="simplify",
+    version=1,
+    title="Fewer triangles",
+    help="A TIN of a surface within a vertical tolerance, or with at most so many triangles; rims, voids, breaklines and no-data stay.",
+    inputs=(Input("surface", (Tin, Grid)),),
+    outputs=(Output("tin", Tin),),
+    params=SimplifyParams,
+    template="{surface} with fewer triangles[, nowhere farther from it than {tolerance}][, at most {triangles} triangles].",
+    run=run,
+    settle=settle,
+    name=lambda inputs, params: (
+        f"{inputs[0].name} within {params.tolerance}"
+        if params.tolerance
+        else f"{inputs[0].name}, {params.triangles} triangles"
+    ),
+)

@@ -1,0 +1,171 @@
+"""Asking a triangulation that changes what lies at a place or along a line; see `planar` for the arrays."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from vastgrid.kernels.planar import corner_of
+
+
+@numba.njit(cache=True, nogil=True)
+def crossed(xy, tri, nbr, x0, y0, x1, y1, start, out, stamp, mark):
+    """Write the triangles whose inside a segment passes through, beginning at one that holds its first end.
+
+    Parameters
+    ----------
+    out : (…,) int32
+        Where they are written.
+    stamp : (t,) int32
+        Marks of triangles that were looked at; `mark` is this segment's.
+
+    Returns
+    -------
+    int
+        How many there are; more than `out` holds means there is no room.
+    """
+    stack = np.zeros(1024, np.int32)
+    stack[0] = start
+    depth = 1
+    stamp[start] = mark
+    n = 0
+    while depth > 0:
+        depth -= 1
+        t = np.int64(stack[depth])
+        if _passes(xy, tri, t, x0, y0, x1, y1):
+            if n < out.shape[0]:
+                out[n] = t
+            n += 1
+        elif not _touches(xy, tri, t, x0, y0, x1, y1):
+            continue
+        for k in range(3):
+            o = np.int64(nbr[t, k])
+            if o >= 0 and stamp[o] != mark:
+                stamp[o] = mark
+                if depth == stack.shape[0]:
+                    more = np.zeros(2 * depth, np.int32)
+                    for i in range(depth):
+                        more[i] = stack[i]
+                    stack = more
+                stack[depth] = o
+                depth += 1
+    return n
+
+
+@numba.njit(cache=True, nogil=True)
+def _sides(xy, tri, t, x0, y0, x1, y1):
+    low, high = np.inf, -np.inf
+    for k in range(3):
+        s = (x1 - x0) * (xy[tri[t, k], 1] - y0) - (y1 - y0) * (xy[tri[t, k], 0] - x0)
+        low, high = min(low, s), max(high, s)
+    # Of each edge, how far inside the nearer end of the segment lies.
+    outside = np.inf
+    for k in range(3):
+        a, b = np.int64(tri[t, k]), np.int64(tri[t, (k + 1) % 3])
+        dx, dy = xy[b, 0] - xy[a, 0], xy[b, 1] - xy[a, 1]
+        first = dx * (y0 - xy[a, 1]) - dy * (x0 - xy[a, 0])
+        second = dx * (y1 - xy[a, 1]) - dy * (x1 - xy[a, 0])
+        outside = min(outside, max(first, second))
+    return low, high, outside
+
+
+@numba.njit(cache=True, nogil=True)
+def _passes(xy, tri, t, x0, y0, x1, y1):
+    low, high, outside = _sides(xy, tri, t, x0, y0, x1, y1)
+    if x0 == x1 and y0 == y1:
+        return outside > 0.0
+    return low < 0.0 < high and outside > 0.0
+
+
+@numba.njit(cache=True, nogil=True)
+def _touches(xy, tri, t, x0, y0, x1, y1):
+    low, high, outside = _sides(xy, tri, t, x0, y0, x1, y1)
+    return low <= 0.0 <= high and outside >= 0.0
+
+
+@numba.njit(cache=True, nogil=True)
+def vertices_near(tri, nbr, t, out):
+    """Write the vertices of a triangle and of those around its corners; return how many, some perhaps twice."""
+    n = 0
+    for k in range(3):
+        if n < out.shape[0]:
+            out[n] = tri[t, k]
+            n += 1
+    for k in range(3):
+        v = np.int64(tri[t, k])
+        for way in range(2):
+            u = t
+            for _ in range(200):
+                c = corner_of(tri, u, v)
+                u = nbr[u, (c + 2) % 3] if way == 0 else nbr[u, c]
+                if u < 0 or u == t:
+                    break
+                c = corner_of(tri, u, v)
+                for j in (1, 2):
+                    if n < out.shape[0]:
+                        out[n] = tri[u, (c + j) % 3]
+                        n += 1
+            if u == t:
+                break
+    return n
+
+
+@numba.njit(cache=True, nogil=True)
+def nearest_edge(xy, tri, nbr, t, x, y):
+    """Return the triangle, edge and distance of the edge nearest to a place in or beside a triangle."""
+    best, best_k, least = -1, 0, np.inf
+    for j in range(4):
+        u = t if j == 3 else nbr[t, j]
+        if u < 0:
+            continue
+        for k in range(3):
+            a, b = tri[u, k], tri[u, (k + 1) % 3]
+            dx, dy = xy[b, 0] - xy[a, 0], xy[b, 1] - xy[a, 1]
+            length = dx * dx + dy * dy
+            share = min(max(((x - xy[a, 0]) * dx + (y - xy[a, 1]) * dy) / length, 0.0), 1.0) if length > 0.0 else 0.0
+            px, py = xy[a, 0] + share * dx - x, xy[a, 1] + share * dy - y
+            away = np.sqrt(px * px + py * py)
+            if away < least:
+                best, best_k, least = u, k, away
+    return best, best_k, least
+
+
+@numba.njit(cache=True, nogil=True)
+def settled(tri, nbr, flag, part, count, which, number):
+    """Return the triangles of one part with their vertices numbered anew, each beginning at its smallest vertex.
+
+    Parameters
+    ----------
+    which : int
+        The part.
+    number : (v,) int32
+        New number of each vertex.
+
+    Returns
+    -------
+    triangles, neighbours, flags, key
+        Neighbours are still old numbers of triangles; `key` orders triangles by their first edge.
+    """
+    n = 0
+    for t in range(count):
+        n += part[t] == which
+    out = np.zeros((n, 3), np.int32)
+    across = np.zeros((n, 3), np.int32)
+    flags = np.zeros((n, 3), np.uint8)
+    key = np.zeros(n, np.int64)
+    own = np.zeros(n, np.int32)
+    n = 0
+    for t in range(count):
+        if part[t] != which:
+            continue
+        a, b, c = number[tri[t, 0]], number[tri[t, 1]], number[tri[t, 2]]
+        first = 0 if a < b and a < c else (1 if b < c else 2)
+        for k in range(3):
+            j = (first + k) % 3
+            out[n, k] = number[tri[t, j]]
+            across[n, k] = nbr[t, j]
+            flags[n, k] = flag[t, j]
+        key[n] = (np.int64(out[n, 0]) << 32) | np.int64(out[n, 1])
+        own[n] = t
+        n += 1
+    return out, across, flags, key, own

@@ -1,0 +1,238 @@
+"""One surface laid over another: the old one is cut away beneath it, and what lies between them becomes triangles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import DataError
+from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Floats
+from vastgrid.data.tin import Tin
+from vastgrid.kernels.locate import cuts_along
+from vastgrid.kernels.overlay import level_with
+from vastgrid.kernels.topology import group_places, neighbours_of
+from vastgrid.kernels.triangulate import once, parted_at_places, triangulate
+from vastgrid.measures.heights import bucket_index, heights
+from vastgrid.shaping.limits import WELD, cut_to, parted_faces, polygons_of
+
+# Steps below this are none, in the unit of heights: what reading and cutting make of one height is far below it.
+NONE = 1e-6
+
+
+@dataclass(frozen=True, slots=True)
+class Merged:
+    """What laying one surface over another gave.
+
+    Attributes
+    ----------
+    tin : Tin
+        The surface.
+    area : float
+        How much ground is new.
+    steps : int
+        How many edges of the new one's rim stand off from the old.
+    largest, at : float, (float, float)
+        The largest step between them at the rim, and where.
+    seam : int
+        Triangles between the two.
+    """
+
+    tin: Tin
+    area: float
+    steps: int
+    largest: float
+    at: tuple[float, float]
+    seam: int
+
+
+def outline(tin: Tin) -> Any:
+    """Return what a TIN covers in plan, voids left out."""
+    across = tin.edges_across < 0
+    following = np.roll(tin.triangles, -1, axis=1)
+    pairs = np.column_stack((tin.triangles[across], following[across]))
+    lines = shapely.linestrings(tin.vertices[pairs][:, :, :2])
+    faces = [face for face in polygons_of(shapely.polygonize(lines)) if face.area > 0.0]
+    if not faces:
+        raise DataError(f"the rim of {tin.name} encloses nothing")
+    inner = shapely.get_coordinates(shapely.point_on_surface(np.array(faces)))
+    ground = np.isfinite(heights(tin, inner))
+    return shapely.union_all([face for face, own in zip(faces, ground, strict=True) if own])
+
+
+def winning(ground: Tin, over: Tin, lowest: bool) -> Any:
+    """Return where the second of two surfaces is the lower (or the higher), of what both cover and where only it lies."""
+    common = shapely.intersection(outline(ground), outline(over))
+    alone = shapely.difference(outline(over), outline(ground))
+    if common.is_empty or not common.area:
+        return alone
+    west, south, east, north = common.bounds
+    low, high = np.array([west, south]), np.array([east, north])
+    lines = level_with(ground.vertices, ground.triangles, over.vertices, over.triangles, bucket_index(over), low, high)
+    # Neighbouring pieces end at one place but for rounding; on a fine lattice they end at the same.
+    fine = max(east - west, north - south) * 1e-10
+    edges = [shapely.boundary(common), *shapely.linestrings(lines)]
+    joined = shapely.node(shapely.set_precision(shapely.union_all(np.array(edges)), fine))
+    faces = np.array([face for face in polygons_of(shapely.polygonize([joined])) if face.area > 0.0])
+    if len(faces) == 0:
+        return alone
+    inner = shapely.get_coordinates(shapely.point_on_surface(faces))
+    gap = heights(over, inner) - heights(ground, inner)
+    # Where they are one, the ground stays as it is.
+    better = gap < -NONE if lowest else gap > NONE
+    return shapely.union_all([*faces[better], alone])
+
+
+def laid_over(ground: Tin, over: Tin, width: float, tin_name: str, progress: Progress, gap: float = 0.0) -> Merged:
+    """Lay one surface over another.
+
+    Where both are equally high at the rim they share vertices; elsewhere the ground ends `width` beside it, and triangles
+    lead from one to the other.
+
+    Parameters
+    ----------
+    width : float
+        Width of the seam: small for a wall, larger to blend.
+    gap : float
+        The ground is joined to what is laid beside it if it lies no farther away than this.
+    """
+    place = outline(over)
+    own = outline(ground)
+    rim, step = _steps(over, ground)
+    far = step > NONE
+    worst = int(step.argmax()) if len(step) else 0
+    lines = shapely.linestrings(rim[far][:, :, :2]) if far.any() else np.zeros(0, object)
+    band = (
+        shapely.buffer(shapely.line_merge(shapely.union_all(lines)), width, cap_style="flat", join_style="mitre")
+        if far.any()
+        else shapely.Polygon()
+    )
+    hole = shapely.union_all([place, band])
+    progress.report(0.3, "cutting away what lies beneath")
+    frame = _around(own, hole)
+    rest = frame.difference(hole)
+    left = own.difference(hole)
+    low_area = 1e-12 * own.area
+    if left.is_empty or left.area <= low_area:
+        return Merged(
+            over.renamed(tin_name), place.area, int(far.sum()), float(step.max(initial=0.0)), _at(rim, worst), 0
+        )
+    kept = cut_to(ground, rest)
+    between = shapely.intersection(hole.difference(place), own)
+    if gap > 0.0:
+        closed = shapely.buffer(shapely.union_all([place, left]), gap / 2, join_style="mitre")
+        closed = shapely.buffer(closed, -gap / 2, join_style="mitre")
+        between = shapely.union_all([between, closed.difference(place).difference(left)])
+    progress.report(0.6, "joining them")
+    tin, seam = _joined(over, kept, between, tin_name)
+    at = _at(rim, worst)
+    return Merged(tin, place.area, int(far.sum()), float(step.max(initial=0.0)), at, seam)
+
+
+def _at(rim: Floats, worst: int) -> tuple[float, float]:
+    if len(rim) == 0:
+        return (np.nan, np.nan)
+    middle = rim[worst].mean(axis=0)
+    return float(middle[0]), float(middle[1])
+
+
+def _around(*areas: Any) -> Any:
+    bounds = shapely.total_bounds(np.array(areas))
+    room = 1.0 + float((bounds[2:] - bounds[:2]).max())
+    return shapely.box(*(bounds[:2] - room), *(bounds[2:] + room))
+
+
+def _steps(over: Tin, ground: Tin) -> tuple[Floats, Floats]:
+    """Return the rim's edges, (r, 2, 3), and how far the ground lies from each at most; 0 where there is none."""
+    across = over.edges_across < 0
+    following = np.roll(over.triangles, -1, axis=1)
+    rim = np.stack((over.vertices[over.triangles[across]], over.vertices[following[across]]), axis=1)
+    step = np.zeros(len(rim))
+    for end in (0, 1):
+        gap = np.abs(heights(ground, rim[:, end, :2]) - rim[:, end, 2])
+        step = np.fmax(step, gap)
+    line = np.ascontiguousarray(rim.reshape(-1, 3))
+    cuts = cuts_along(line, ground.vertices, ground.triangles, bucket_index(ground))
+    leg = cuts[:, 0].astype(np.int64)
+    # Every other leg leads from one edge of the rim to the next.
+    real = leg % 2 == 0
+    edge, share = leg[real] // 2, cuts[real, 1]
+    z = rim[edge, 0, 2] + share * (rim[edge, 1, 2] - rim[edge, 0, 2])
+    np.maximum.at(step, edge, np.abs(cuts[real, 4] - z))
+    return rim, step
+
+
+def _joined(over: Tin, kept: Tin, between: Any, name: str) -> tuple[Tin, int]:
+    """Return two surfaces and the triangles between their rims as one."""
+    vertices = np.concatenate((over.vertices, kept.vertices))
+    origin = np.floor(vertices[:, :2].min(axis=0))
+    size = max(float(np.ptp(vertices[:, :2], axis=0).max()) * WELD, 1e-12)
+    faces = np.concatenate((over.triangles, kept.triangles + len(over.vertices))).astype(np.int64)
+    assert over.constrained is not None and kept.constrained is not None  # noqa: PT018
+    flags = np.concatenate((over.constrained, kept.constrained))
+    # Only rims can meet: all other vertices keep their own.
+    rims = np.unique(np.concatenate((_rim_pairs(over), _rim_pairs(kept) + len(over.vertices))))
+    local = vertices[rims, :2] - origin
+    group, first = group_places(local[:, 0].copy(), local[:, 1].copy(), 100.0 * size)
+    number = np.arange(len(vertices))
+    number[rims] = rims[first[group]]
+    faces = number[faces]
+    seam = 0
+    if not between.is_empty and between.area > 0.0:
+        fill = _filled(vertices, number, over, kept, between, 100.0 * size)
+        seam = len(fill)
+        faces = np.concatenate((faces, fill))
+        flags = np.concatenate((flags, np.zeros((len(fill), 3), np.bool_)))
+    faces, flags = parted_faces(vertices, faces, flags, 10.0 * size)
+    u, v = vertices[faces[:, 1]] - vertices[faces[:, 0]], vertices[faces[:, 2]] - vertices[faces[:, 0]]
+    good = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0] > 0.0
+    faces, flags = faces[good], flags[good]
+    used, compacted = np.unique(faces, return_inverse=True)
+    triangles = compacted.reshape(-1, 3).astype(np.int32)
+    made = Tin(
+        name=name,
+        frame=kept.frame,
+        vertices=vertices[used],
+        triangles=triangles,
+        neighbours=neighbours_of(triangles),
+        constrained=flags,
+    )
+    return made, seam
+
+
+def _rim_pairs(tin: Tin) -> NDArray[np.int64]:
+    across = tin.edges_across < 0
+    following = np.roll(tin.triangles, -1, axis=1)
+    return np.column_stack((tin.triangles[across], following[across])).astype(np.int64)
+
+
+def _filled(
+    vertices: Floats, number: NDArray[np.int64], over: Tin, kept: Tin, between: Any, near: float
+) -> NDArray[np.int64]:
+    """Return the triangles between two rims, as numbers of vertices."""
+    pairs = number[np.concatenate((_rim_pairs(over), _rim_pairs(kept) + len(over.vertices)))]
+    used, edges = np.unique(pairs, return_inverse=True)
+    edges = edges.reshape(-1, 2).astype(np.int64)
+    places = np.ascontiguousarray(vertices[used, :2])
+    # Only what lies at the seam is triangulated.
+    shapely.prepare(between)
+    band = shapely.buffer(between, 1e3 * near)
+    at_seam = shapely.intersects(band, shapely.linestrings(places[edges]))
+    edges = edges[at_seam]
+    if len(edges) == 0:
+        return np.zeros((0, 3), np.int64)
+    own, edges = np.unique(edges, return_inverse=True)
+    places, used = places[own], used[own]
+    edges = parted_at_places(places, once(edges.reshape(-1, 2).astype(np.int64)), near)
+    from vastgrid.base.progress import Silent
+
+    made = triangulate(places, edges, Silent())
+    if len(made.xy) > len(places):
+        raise DataError("the rims of the two surfaces cross beside each other, so no clean seam can be made")
+    middle = made.xy[made.triangles].mean(axis=1)
+    inside = shapely.contains_xy(between, middle[:, 0], middle[:, 1])
+    return np.asarray(used[made.triangles[inside]], np.int64)

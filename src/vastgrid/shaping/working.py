@@ -1,0 +1,675 @@
+"""A TIN while it is edited: every change is local, and what was taken out can be brought back."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import DEGREE, Unit
+from vastgrid.data.dataset import Flags, Floats
+from vastgrid.data.tin import Tin
+from vastgrid.kernels import planar
+from vastgrid.kernels.planar import INSIDE, NOWHERE, ON_EDGE
+from vastgrid.kernels.surroundings import crossed, nearest_edge, settled, vertices_near
+from vastgrid.kernels.topology import edge_flags, inside_polygon, regions
+from vastgrid.kernels.triangulate import triangulate
+
+# What a triangle belongs to: nothing any more, no ground, ground that was taken out, ground.
+GONE, OUTSIDE, SPARE, SHOWN = 0, 1, 2, 3
+# Bits of edges: on a breakline; swapped by hand, so that it stays.
+BREAK, HELD = 1, 2
+# A place means a vertex or an edge that lies no farther away than this, in metres, unless said otherwise.
+NEAR = 0.05
+# So many vertices are found by looking at all of them before anything is built.
+FEW = 24
+# Local coordinates count from multiples of this, so that they stay the same while ground at the rim comes and goes.
+STEP = 65536.0
+ROOM = 4096
+
+
+class Working:
+    """A TIN while it is being edited.
+
+    Parameters
+    ----------
+    tin : Tin
+        What is edited; it stays as it is.
+    near : float or None
+        How far a place may lie from the vertex or edge that it means, in the unit of plan.
+
+    Attributes
+    ----------
+    xyz : (v, 3) float64
+        Vertices in the world, with room at the end.
+    """
+
+    def __init__(self, tin: Tin, near: float | None = None) -> None:
+        self.tin = tin
+        self.near = usual_near(tin) if near is None else near
+        self.vertices = len(tin.vertices)
+        self.xyz: Floats = np.concatenate((tin.vertices, tin.spare_vertices))
+        self._heights_changed: dict[int, None] = {}
+        self._asked = 0
+        self._open = False
+        self._structure = False
+        self._stamp = 0
+        self._last = 0
+        # What the surface is built from, and what is yet to be done to it: by where a place was, where it is now.
+        self._built_from = (tin.source_points, tin.break_vertices, tin.break_offsets)
+        self._added_points: list[tuple[float, float, float]] = []
+        self._added_lines: list[Floats] = []
+        self._moved: dict[tuple[float, float], tuple[float, float, float] | None] = {}
+        self._was: dict[tuple[float, float], tuple[float, float]] = {}
+
+    # -- the triangulation, opened when a change needs it
+
+    def open(self) -> None:
+        """Make a triangulation of all ground, of what was taken out, and of the land around it.
+
+        Raises
+        ------
+        CallError
+            If the surface overlaps itself.
+        """
+        if self._open:
+            return
+        self._open = True
+        tin = self.tin
+        self.origin = np.floor(self.xyz[:, :2].min(axis=0) / STEP) * STEP
+        number = len(self.xyz)
+        low, high = self.xyz[:, :2].min(axis=0), self.xyz[:, :2].max(axis=0)
+        # Far enough for the rim never to be bent by it, near enough for its numbers to stay exact.
+        room = 8.0 * float((high - low).max()) + 1.0
+        far = np.array(
+            [
+                (low[0] - room, low[1] - room),
+                (high[0] + room, low[1] - room),
+                (high[0] + room, high[1] + room),
+                (low[0] - room, high[1] + room),
+            ]
+        )
+        self._corners = number
+        self._grow_vertices(number + 4 + ROOM)
+        self.xyz[number : number + 4] = np.column_stack((far, np.zeros(4)))
+        self.xy = np.ascontiguousarray(self.xyz[:, :2] - self.origin)
+        assert tin.constrained is not None and tin.spare_constrained is not None  # noqa: PT018
+        own = np.concatenate((tin.triangles, tin.spare))
+        across = np.concatenate((tin.edges_across, np.full((len(tin.spare), 3), -1, np.int32)))
+        flags = np.concatenate((tin.constrained, tin.spare_constrained)).astype(np.uint8) * BREAK
+        around = self._land(own, across, number)
+        count = len(own) + len(around)
+        top = count + ROOM
+        self.tri, self.nbr, self.flag = (np.zeros((top, 3), kind) for kind in (np.int32, np.int32, np.uint8))
+        self.part = np.zeros(top, np.uint8)
+        self.tri[: len(own)], self.tri[len(own) : count] = own, around
+        self.nbr[:count] = -1
+        self.nbr[: len(own)] = across
+        self.flag[: len(own)] = flags
+        self.part[: len(tin.triangles)], self.part[len(tin.triangles) : len(own)] = SHOWN, SPARE
+        self.part[len(own) : count] = OUTSIDE
+        self.size = np.array([number + 4, count], np.int64)
+        self._match(count)
+        if len(tin.held):
+            pairs = np.sort(tin.held, axis=1).astype(np.int64)
+            held = edge_flags(self.tri[:count], pairs, number + 4)
+            self.flag[:count][held] |= HELD
+        self.at = np.full(len(self.xy), -1, np.int32)
+        planar.first_triangles(self.tri, count, self.at)
+        self._stamps = np.zeros(top, np.int32)
+        self._ring = np.zeros(4096, np.int32)
+        self._stack = np.zeros((16384, 2), np.int64)
+
+    def _land(self, own: NDArray[np.int32], across: NDArray[np.int32], number: int) -> NDArray[np.int32]:
+        """Return triangles that fill all around the ground and its holes, up to four far corners."""
+        following = np.roll(own, -1, axis=1)
+        pairs = np.column_stack((own[across < 0], following[across < 0])).astype(np.int64)
+        # What was taken out lies against the ground: such edges are no rim.
+        key = (np.minimum(pairs[:, 0], pairs[:, 1]) << 32) | np.maximum(pairs[:, 0], pairs[:, 1])
+        _, first, times = np.unique(key, return_index=True, return_counts=True)
+        pairs = pairs[first[times == 1]]
+        used, local = np.unique(np.concatenate((pairs.ravel(), np.arange(number, number + 4))), return_inverse=True)
+        edges = local[: pairs.size].reshape(-1, 2).astype(np.int64)
+        try:
+            made = triangulate(self.xy[used], edges, Silent())
+        except DataError as error:
+            raise CallError(f"{self.tin.name} cannot be edited: its rim cannot be followed ({error})") from error
+        if len(made.xy) > len(used):
+            raise CallError(f"{self.tin.name} overlaps itself, so it cannot be edited triangle by triangle")
+        region = regions(made.neighbours, made.constrained)
+        # Ground lies on the left of its rim.
+        left = {(int(a), int(b)) for a, b in edges}
+        corner = made.triangles
+        inside = np.zeros(int(region.max()) + 1, np.bool_)
+        for k in range(3):
+            marked = np.flatnonzero(made.constrained[:, k])
+            for t in marked.tolist():
+                if (int(corner[t, k]), int(corner[t, (k + 1) % 3])) in left:
+                    inside[region[t]] = True
+        return np.asarray(used[corner[~inside[region]]], np.int32)
+
+    def _match(self, count: int) -> None:
+        """Join edges that have no neighbour yet with those that lead the other way."""
+        tri, nbr = self.tri[:count], self.nbr[:count]
+        open_ = np.flatnonzero(nbr.ravel() < 0)
+        a = tri.ravel()[open_].astype(np.int64)
+        b = np.roll(tri, -1, axis=1).ravel()[open_].astype(np.int64)
+        there, back = (a << 32) | b, (b << 32) | a
+        order = np.argsort(there, kind="stable")
+        found = np.searchsorted(there[order], back)
+        found = np.minimum(found, len(order) - 1)
+        same = there[order][found] == back
+        mine, other = open_[same], open_[order[found[same]]]
+        nbr.reshape(-1)[mine] = (other // 3).astype(np.int32)
+
+    def _grow_vertices(self, top: int) -> None:
+        if len(self.xyz) < top:
+            self.xyz = np.concatenate((self.xyz, np.zeros((top - len(self.xyz), 3))))
+
+    def _room(self, vertices: int = 64, triangles: int = 256) -> None:
+        """Make sure that there is room for more."""
+        if self.size[0] + vertices > len(self.xy):
+            more = len(self.xy) + vertices + ROOM
+            self.xyz = np.concatenate((self.xyz, np.zeros((more - len(self.xyz), 3))))
+            self.xy = np.concatenate((self.xy, np.zeros((more - len(self.xy), 2))))
+            self.at = np.concatenate((self.at, np.full(more - len(self.at), -1, np.int32)))
+        if self.size[1] + triangles > len(self.tri):
+            more = triangles + max(ROOM, len(self.tri) // 4)
+            self.tri = np.concatenate((self.tri, np.zeros((more, 3), np.int32)))
+            self.nbr = np.concatenate((self.nbr, np.zeros((more, 3), np.int32)))
+            self.flag = np.concatenate((self.flag, np.zeros((more, 3), np.uint8)))
+            self.part = np.concatenate((self.part, np.zeros(more, np.uint8)))
+            self._stamps = np.concatenate((self._stamps, np.zeros(more, np.int32)))
+
+    # -- asking
+
+    def local(self, east: float, north: float) -> tuple[float, float]:
+        """Return a place in local coordinates."""
+        return east - float(self.origin[0]), north - float(self.origin[1])
+
+    def locate(self, east: float, north: float) -> tuple[int, int, int]:
+        """Return the triangle at a place, what of it the place lies on, and which edge or corner."""
+        self.open()
+        count = int(self.size[1])
+        start = self._last if self._last < count and self.part[self._last] != GONE else int(self.at[self._corners])
+        x, y = self.local(east, north)
+        found, what, k = planar.locate(self.xy, self.tri[:count], self.nbr, x, y, start)
+        if found >= 0:
+            self._last = int(found)
+        return int(found), int(what), int(k)
+
+    def vertex_at(self, east: float, north: float) -> int | None:
+        """Return the vertex of ground nearest to a place, up to what counts as near; None where there is none."""
+        self._asked += 1
+        if not self._open and self._asked <= FEW:
+            own = self.xyz[: self.vertices]
+            away = np.abs(own[:, 0] - east) + np.abs(own[:, 1] - north)
+            close = np.flatnonzero(away <= 2.0 * self.near)
+            if len(close) == 0:
+                return None
+            exact = np.hypot(own[close, 0] - east, own[close, 1] - north)
+            return int(close[exact.argmin()]) if exact.min() <= self.near else None
+        t, what, _ = self.locate(east, north)
+        if what == NOWHERE:
+            return None
+        near = np.unique(self._ring[: vertices_near(self.tri, self.nbr, t, self._ring)])
+        away = np.hypot(self.xyz[near, 0] - east, self.xyz[near, 1] - north)
+        for k in np.argsort(away, kind="stable").tolist():
+            if away[k] > self.near:
+                return None
+            if self._is_ground(int(near[k])):
+                return int(near[k])
+        return None
+
+    def _is_ground(self, vertex: int) -> bool:
+        return bool((self.part[self._around(vertex)] == SHOWN).any())
+
+    def _around(self, vertex: int) -> NDArray[np.int32]:
+        number = int(planar.around(self.tri, self.nbr, self.at, vertex, self._ring))
+        return self._ring[: max(number, 0)].copy()
+
+    def height_at(self, east: float, north: float) -> float | None:
+        """Return the height of the ground at a place; None where there is none."""
+        t, what, k = self.locate(east, north)
+        if what == NOWHERE:
+            return None
+        if self.part[t] != SHOWN:
+            # On a rim the ground is on the other side.
+            other = int(self.nbr[t, k]) if what == ON_EDGE else -1
+            if other < 0 or self.part[other] != SHOWN:
+                return None
+            t = other
+        # From the westernmost corner or end on, whichever way the triangle is kept: rounding is the same each time.
+        corners = sorted(self.xyz[self.tri[t]].tolist())
+        for corner in corners:
+            if corner[:2] == [east, north]:
+                return float(corner[2])
+        if what == ON_EDGE:
+            a, b = self._edge_through(t, east, north)
+            along = b[:2] - a[:2]
+            share = float((np.array([east, north]) - a[:2]) @ along) / float(along @ along)
+            return float(a[2] + share * (b[2] - a[2]))
+        a, b, c = (np.array(corner) for corner in corners)
+        return _plane_height(a, b, c, east, north)
+
+    def _edge_through(self, t: int, east: float, north: float) -> tuple[Floats, Floats]:
+        """Return the ends of the edge of a triangle that passes a place, the westernmost first."""
+        x, y = self.local(east, north)
+        own = [int(v) for v in self.tri[t]]
+        pairs = [(own[k], own[(k + 1) % 3]) for k in range(3)]
+        away = []
+        for a, b in pairs:
+            along = self.xy[b] - self.xy[a]
+            away.append(abs(along[0] * (y - self.xy[a, 1]) - along[1] * (x - self.xy[a, 0])) / float(np.hypot(*along)))
+        a, b = pairs[int(np.argmin(away))]
+        ends = sorted((self.xyz[a].tolist(), self.xyz[b].tolist()))
+        return np.array(ends[0]), np.array(ends[1])
+
+    def edge_at(self, east: float, north: float) -> tuple[int, int] | None:
+        """Return the triangle and which of its edges lies nearest to a place, up to what counts as near."""
+        t, what, _ = self.locate(east, north)
+        if what == NOWHERE:
+            return None
+        x, y = self.local(east, north)
+        found, k, away = nearest_edge(self.xy, self.tri, self.nbr, t, x, y)
+        return (int(found), int(k)) if away <= self.near else None
+
+    def crossed_by(self, line: Floats) -> NDArray[np.int32]:
+        """Return the triangles whose inside a line passes through, ground or not."""
+        self.open()
+        found = []
+        for k in range(len(line) - 1):
+            (e0, n0), (e1, n1) = line[k, :2], line[k + 1, :2]
+            start, what, _ = self.locate(float(e0), float(n0))
+            if what == NOWHERE:
+                continue
+            (x0, y0), (x1, y1) = self.local(float(e0), float(n0)), self.local(float(e1), float(n1))
+            out = np.zeros(4096, np.int32)
+            while True:
+                self._stamp += 1
+                count = int(crossed(self.xy, self.tri, self.nbr, x0, y0, x1, y1, start, out, self._stamps, self._stamp))
+                if count <= len(out):
+                    break
+                out = np.zeros(count, np.int32)
+            found.append(out[:count])
+        return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int32)
+
+    def within(self, ring: Floats) -> NDArray[np.int32]:
+        """Return the triangles whose middle lies inside a ring, ground or not."""
+        self.open()
+        count = int(self.size[1])
+        middle = self.xy[self.tri[:count]].mean(axis=1)
+        return np.flatnonzero(self._inside(middle, ring) & (self.part[:count] != GONE)).astype(np.int32)
+
+    def _inside(self, xy: Floats, ring: Floats) -> Flags:
+        own = np.ascontiguousarray(ring[:, :2] - self.origin)
+        (west, south), (east, north) = own.min(axis=0), own.max(axis=0)
+        near = (xy[:, 0] >= west) & (xy[:, 0] <= east) & (xy[:, 1] >= south) & (xy[:, 1] <= north)
+        out = np.zeros(len(xy), np.bool_)
+        out[near] = inside_polygon(np.ascontiguousarray(xy[near, 0]), np.ascontiguousarray(xy[near, 1]), own)
+        return out
+
+    def ground_vertices(self, ring: Floats) -> NDArray[np.int64]:
+        """Return the vertices of ground inside a ring."""
+        if not self._open:
+            self.origin = np.floor(self.xyz[:, :2].min(axis=0) / STEP) * STEP
+            return np.flatnonzero(self._inside(self.xyz[: self.vertices, :2] - self.origin, ring))
+        count = int(self.size[1])
+        used = np.zeros(int(self.size[0]), np.bool_)
+        used[self.tri[:count][self.part[:count] == SHOWN].ravel()] = True
+        return np.flatnonzero(used & self._inside(self.xy[: int(self.size[0])], ring))
+
+    def neighbours_of(self, vertex: int) -> NDArray[np.int64]:
+        """Return the vertices that edges of ground lead to from one."""
+        around = self._around(vertex)
+        own = self.tri[around[self.part[around] == SHOWN]]
+        return np.setdiff1d(own, [vertex]).astype(np.int64)
+
+    # -- changing
+
+    def followed(self, place: tuple[float, float], target: tuple[float, float, float] | None) -> None:
+        """Let what the surface is built from follow a vertex; None where the vertex is gone."""
+        origin = self._was.pop(place, place)
+        self._moved[origin] = target
+        if target is not None:
+            self._was[target[:2]] = origin
+
+    def built_from_too(self, points: Sequence[tuple[float, float, float]], line: Floats | None = None) -> None:
+        """Add points, or a breakline, to what the surface is built from."""
+        new = [*points, *(line.tolist() if line is not None else ())]
+        if any((east, north) in self._moved for east, north, _ in new):
+            self._catch_up()
+        self._added_points += points
+        if line is not None:
+            self._added_lines.append(line)
+
+    def set_heights(self, vertices: NDArray[np.int64], heights: Floats) -> None:
+        """Give vertices other heights."""
+        for v, z in zip(vertices.tolist(), heights.tolist(), strict=True):
+            east, north = float(self.xyz[v, 0]), float(self.xyz[v, 1])
+            self.followed((east, north), (east, north, z))
+        self.xyz[vertices, 2] = heights
+        self._heights_changed[0] = None
+
+    def take_out(self, triangles: NDArray[np.int32]) -> int:
+        """Take ground out; return how many triangles."""
+        own = triangles[self.part[triangles] == SHOWN]
+        self.part[own] = SPARE
+        self._structure = self._structure or len(own) > 0
+        return len(own)
+
+    def bring_back(self, triangles: NDArray[np.int32]) -> int:
+        """Bring back what was taken out, and land between ground; return how many triangles.
+
+        Land that reaches the far corners is none.
+        """
+        own = triangles[(self.part[triangles] == SPARE) | (self.part[triangles] == OUTSIDE)]
+        own = own[~((self.tri[own] >= self._corners) & (self.tri[own] < self._corners + 4)).any(axis=1)]
+        self.part[own] = SHOWN
+        self._structure = self._structure or len(own) > 0
+        return len(own)
+
+    def swap(self, triangle: int, k: int) -> str:
+        """Swap an edge; return why that cannot be, or nothing."""
+        other = int(self.nbr[triangle, k])
+        if self.part[triangle] != SHOWN or other < 0 or self.part[other] != SHOWN:
+            return "the edge there lies at the rim of the ground"
+        if self.flag[triangle, k] & BREAK:
+            return "the edge there lies on a breakline"
+        if not planar.can_flip(self.xy, self.tri, self.nbr, self.part, triangle, k):
+            return "the two triangles there make no figure whose other diagonal lies inside it"
+        planar.flip(self.tri, self.nbr, self.flag, self.at, triangle, k)
+        c, d = int(self.tri[triangle, 2]), int(self.tri[triangle, 1])
+        t, edge = planar.find_edge(self.tri, self.nbr, self.at, d, c)
+        planar.mark(self.tri, self.nbr, self.flag, t, edge, HELD)
+        self._structure = True
+        return ""
+
+    def new_vertex(self, east: float, north: float, z: float) -> int:
+        """Return the number of a vertex that is yet to be put in."""
+        self._room()
+        v = int(self.size[0])
+        self.size[0] += 1
+        self.xyz[v] = (east, north, z)
+        self.xy[v] = self.local(east, north)
+        self.at[v] = -1
+        return v
+
+    def put(self, vertex: int, t: int, what: int, k: int) -> None:
+        """Put a vertex into the triangle, or on the edge, that `locate` found."""
+        self._room()
+        if what == INSIDE:
+            planar.split_triangle(self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, vertex)
+        else:
+            planar.split_edge(self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, k, vertex)
+        self.legalise(vertex)
+        self._structure = True
+
+    def legalise(self, vertex: int) -> None:
+        """Make the surroundings of a vertex Delaunay again."""
+        planar.legalise_around(
+            self.xy, self.tri, self.nbr, self.flag, self.part, self.at, vertex, self._stack, self._ring
+        )
+
+    def led_through_land(self) -> bool:
+        """Return whether something was drawn where there is no ground, nor was any: what is there is not kept."""
+        if not self._open:
+            return False
+        count = int(self.size[1])
+        land = self.part[:count] == OUTSIDE
+        new = (self.tri[:count] >= self._corners + 4).any(axis=1)
+        return bool((land & (new | (self.flag[:count] & BREAK != 0).any(axis=1))).any())
+
+    def edges_kept_at(self, vertex: int) -> list[tuple[int, int]]:
+        """Return the vertices to which kept edges lead from one, each with its bits; edges of a rim have bit 4."""
+        found = []
+        for t in self._around(vertex).tolist():
+            k = int(planar.corner_of(self.tri, t, vertex))
+            bits = int(self.flag[t, k])
+            if self.part[t] != self.part[self.nbr[t, k]]:
+                bits |= 4
+            if bits:
+                found.append((int(self.tri[t, (k + 1) % 3]), bits))
+        return found
+
+    def lift(self, vertex: int) -> str:
+        """Take a vertex out and close the gap; a line through it goes straight on. Return why that cannot be, or nothing."""
+        kept = [(other, bits) for other, bits in self.edges_kept_at(vertex) if bits != HELD]
+        if len(kept) not in (0, 1, 2):
+            return f"{len(kept)} lines meet there"
+        around = self._around(vertex)
+        if len(around) == 0:
+            return "it cannot be walked around"
+        sides = self.part[around].copy()
+        if len(kept) == 2 and len(around) > 2:
+            (p, _), (q, _) = kept
+            ends = {int(p), int(q)}
+            if self._outer_edge(vertex, ends):
+                return "the lines through it turn back there"
+        outer = [
+            (int(self.tri[t, (planar.corner_of(self.tri, t, vertex) + 1) % 3]), int(side))
+            for t, side in zip(around.tolist(), sides.tolist(), strict=True)
+        ]
+        for t in around.tolist():
+            k = int(planar.corner_of(self.tri, t, vertex))
+            if self.flag[t, k]:
+                planar.clear_edge(self.tri, self.nbr, self.flag, t, k, 255)
+        self.part[around] = SHOWN
+        gone = np.zeros(2, np.int64)
+        if not planar.lift_out(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, vertex, self._ring, gone):
+            raise CallError("the surface around a vertex cannot be closed")
+        self.part[gone] = GONE
+        self._structure = True
+        self._straight_on(kept, outer)
+        return ""
+
+    def _outer_edge(self, vertex: int, ends: set[int]) -> bool:
+        """Return whether the way from one end to the other leaves the figure around a vertex."""
+        p, q = sorted(ends)
+        ring = [int(self.tri[t, (planar.corner_of(self.tri, t, vertex) + 1) % 3]) for t in self._around(vertex)]
+        for a, b in zip(ring, ring[1:] + ring[:1], strict=True):
+            if {a, b} & ends:
+                continue
+            s = planar.side(self.xy, p, q, a), planar.side(self.xy, p, q, b)
+            if s[0] * s[1] < 0.0 and (planar.side(self.xy, a, b, p) * planar.side(self.xy, a, b, q) < 0.0):
+                return True
+        return False
+
+    def _straight_on(self, kept: list[tuple[int, int]], outer: list[tuple[int, int]]) -> None:
+        """Make an edge of two that led to a vertex that is gone, and give each side the part it had."""
+        if len(kept) == 2:
+            (p, one), (q, two) = kept
+            bits = (one | two) & (BREAK | HELD)
+            self.keep(p, q, (bits & ~HELD) or HELD)
+            if not bits & BREAK:
+                t, k = planar.find_edge(self.tri, self.nbr, self.at, p, q)
+                if t >= 0:
+                    planar.clear_edge(self.tri, self.nbr, self.flag, t, k, 255)
+                    self._sides(outer, (p, q))
+                    return
+        self._sides(outer, (kept[0][0], kept[1][0]) if len(kept) == 2 else None)
+
+    def _sides(self, outer: list[tuple[int, int]], wall: tuple[int, int] | None) -> None:
+        """Give the triangles inside a figure the part of the edge of it from which they are reached."""
+        size = len(outer)
+        border = {outer[k][0]: outer[(k + 1) % size][0] for k in range(size)}
+        for k in range(size):
+            a, side = outer[k]
+            t, edge = planar.find_edge(self.tri, self.nbr, self.at, a, outer[(k + 1) % size][0])
+            if t < 0:
+                continue
+            stack, seen = [(int(t), int(edge))], set()
+            while stack:
+                u, _ = stack.pop()
+                if u in seen:
+                    continue
+                seen.add(u)
+                self.part[u] = side
+                for j in range(3):
+                    p, q = int(self.tri[u, j]), int(self.tri[u, (j + 1) % 3])
+                    if border.get(p) == q or (wall is not None and {p, q} == set(wall)):
+                        continue
+                    if self.nbr[u, j] >= 0:
+                        stack.append((int(self.nbr[u, j]), j))
+
+    def keep(self, a: int, b: int, bit: int) -> list[int]:
+        """Make edges that stay from one vertex to another; what stays already is crossed in a new vertex.
+
+        Its height is that of the way from a to b. Return the vertices on the way, both ends included.
+        """
+        way = [a]
+        out = np.zeros(3, np.int64)
+        first, last = self.xyz[a].copy(), self.xyz[b].copy()
+        along = last[:2] - first[:2]
+        length = float(along @ along)
+        for _ in range(100_000):
+            if way[-1] == b:
+                return way
+            self._room()
+            reached = int(
+                planar.keep_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, way[-1], b, bit, out)
+            )
+            self._structure = True
+            if reached >= 0:
+                way.append(reached)
+                continue
+            if reached == -2:
+                raise CallError("an edge there cannot be made")
+            right, left = self.xyz[int(out[0])], self.xyz[int(out[1])]
+            place = _crossing(first, last, right, left)
+            share = float((place - first[:2]) @ along) / length
+            v = self.new_vertex(float(place[0]), float(place[1]), float(first[2] + share * (last[2] - first[2])))
+            t, k = planar.find_edge(self.tri, self.nbr, self.at, int(out[0]), int(out[1]))
+            planar.split_edge(self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, k, v)
+            self.legalise(v)
+            # Towards the new vertex, which lies on the way.
+            reached = int(
+                planar.keep_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, way[-1], v, bit, out)
+            )
+            way.append(v if reached == v else max(reached, v))
+        raise CallError("an edge there cannot be made")
+
+    # -- what comes of it
+
+    def done(self) -> Tin:
+        """Return the edited TIN; what it is built from has the new heights too."""
+        changed = bool(self._heights_changed)
+        if not changed and not self._structure:
+            return self.tin
+        self._catch_up()
+        source, breaks, offsets = self._built_from
+        parts: dict[str, Any] = {"source_points": source, "break_vertices": breaks, "break_offsets": offsets}
+        if not self._structure:
+            number = len(self.tin.vertices)
+            spare = self.xyz[number : number + len(self.tin.spare_vertices)].copy()
+            return dataclasses.replace(self.tin, vertices=self.xyz[:number].copy(), spare_vertices=spare, **parts)
+        return dataclasses.replace(self.tin, **self._settled(), **parts)
+
+    def _settled(self) -> dict[str, Any]:
+        """Return the arrays of ground and of what was taken out, in an order that no way of getting there changes."""
+        count, total = int(self.size[1]), int(self.size[0])
+        tri, part = self.tri[:count], self.part[:count]
+        shown = np.zeros(total, np.bool_)
+        shown[tri[part == SHOWN].ravel()] = True
+        spare = np.zeros(total, np.bool_)
+        spare[tri[part == SPARE].ravel()] = True
+        only = np.flatnonzero(spare & ~shown)
+        only = only[np.lexsort((self.xyz[only, 1], self.xyz[only, 0]))]
+        number = np.full(total, -1, np.int32)
+        ground = np.flatnonzero(shown)
+        number[ground] = np.arange(len(ground), dtype=np.int32)
+        number[only] = len(ground) + np.arange(len(only), dtype=np.int32)
+        out, across, flags, key, own = settled(tri, self.nbr[:count], self.flag[:count], part, count, SHOWN, number)
+        order = np.argsort(key, kind="stable")
+        place = np.full(count, -1, np.int32)
+        place[own[order]] = np.arange(len(own), dtype=np.int32)
+        across = across[order]
+        neighbours = np.where(across >= 0, place[np.maximum(across, 0)], -1)
+        extra, _, marks, spare_key, _ = settled(tri, self.nbr[:count], self.flag[:count], part, count, SPARE, number)
+        return {
+            "vertices": self.xyz[ground],
+            "triangles": out[order],
+            "neighbours": neighbours,
+            "constrained": (flags[order] & BREAK) != 0,
+            "held": _pairs_of(out[order], (flags[order] & HELD) != 0),
+            "spare_vertices": self.xyz[only],
+            "spare": extra[np.argsort(spare_key, kind="stable")],
+            "spare_constrained": (marks[np.argsort(spare_key, kind="stable")] & BREAK) != 0,
+        }
+
+    def _catch_up(self) -> None:
+        """Do to what the surface is built from what is yet to be done."""
+        points, breaks, offsets = self._built_from
+        if len(points) or len(breaks):
+            if self._added_points:
+                points = np.concatenate((points, np.array(self._added_points)))
+            if self._added_lines:
+                sizes = np.concatenate((np.diff(offsets), [len(line) for line in self._added_lines]))
+                breaks = np.concatenate((breaks, *self._added_lines))
+                offsets = np.concatenate(([0], np.cumsum(sizes))).astype(np.int64)
+            if self._moved:
+                points, breaks = _followed(points, self._moved, drop=True), _followed(breaks, self._moved, drop=False)
+        self._built_from = (points, breaks, offsets)
+        self._added_points, self._added_lines = [], []
+        self._moved, self._was = {}, {}
+
+
+def _followed(
+    xyz: Floats, moved: dict[tuple[float, float], tuple[float, float, float] | None], *, drop: bool
+) -> Floats:
+    """Return places with those that moved at their new place; those removed are dropped, or stay where they cannot be."""
+    if len(xyz) == 0:
+        return xyz
+    keys = np.array(list(moved))
+    own = xyz[:, 0] + 1j * xyz[:, 1]
+    place = keys[:, 0] + 1j * keys[:, 1]
+    order = np.argsort(place)
+    found = np.minimum(np.searchsorted(place[order], own), len(order) - 1)
+    same = place[order][found] == own
+    out = xyz.copy()
+    targets = list(moved.values())
+    keep = np.ones(len(xyz), np.bool_)
+    for row in np.flatnonzero(same).tolist():
+        target = targets[int(order[found[row]])]
+        if target is not None:
+            out[row] = target
+        elif drop:
+            keep[row] = False
+    return out[keep]
+
+
+def _pairs_of(triangles: NDArray[np.int32], chosen: Flags) -> NDArray[np.int32]:
+    """Return chosen edges once each, smaller vertex first, in order."""
+    following = np.roll(triangles, -1, axis=1)
+    pairs = np.sort(np.column_stack((triangles[chosen], following[chosen])), axis=1)
+    return np.unique(pairs, axis=0) if len(pairs) else pairs
+
+
+def _plane_height(a: Floats, b: Floats, c: Floats, east: float, north: float) -> float:
+    u, v = b - a, c - a
+    det = u[0] * v[1] - u[1] * v[0]
+    x, y = east - a[0], north - a[1]
+    s, t = (x * v[1] - y * v[0]) / det, (u[0] * y - u[1] * x) / det
+    return float(a[2] + s * u[2] + t * v[2])
+
+
+def _crossing(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats:
+    """Return where the way from a to b crosses that from c to d, in plan."""
+    along, across = b[:2] - a[:2], d[:2] - c[:2]
+    away = c[:2] - a[:2]
+    det = along[0] * across[1] - along[1] * across[0]
+    share = (away[0] * along[1] - away[1] * along[0]) / det
+    return np.asarray(c[:2] + share * across)
+
+
+def usual_near(tin: Tin, metres: float = NEAR) -> float:
+    """Return how far a place may lie from what it means, in the unit of plan."""
+    unit = tin.frame.horizontal
+    if unit is Unit.DEGREE:
+        return metres / DEGREE
+    return metres / float(unit.metres) if unit else metres
