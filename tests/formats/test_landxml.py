@@ -55,7 +55,7 @@ def test_handmade_source_data():
     kinds = [each.kind for each in datasets]
     assert kinds == ["points", "lines", "points"]
     lines = datasets[1]
-    assert lines.layers == ("Breakline standard", "Boundary outer", "Contour")
+    assert lines.layers == ("Breakline standard", "Boundary outer untrimmed", "Contour")
     assert lines.line(2)[:, 2].tolist() == [11.5, 11.5]
     assert [each.kind for each in read(HANDMADE / "two_definitions.xml", take=Take.BOTH).datasets] == [
         "tin", "points", "lines", "points",

@@ -3,32 +3,76 @@
 from __future__ import annotations
 
 import dataclasses
-import fnmatch
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from typing import Annotated
+from dataclasses import dataclass
+from enum import Enum
+from typing import Annotated, Any
 
 import numpy as np
-from numpy.typing import NDArray
+import shapely
 
-from vastgrid.base.errors import CallError, DataError
-from vastgrid.base.findings import Finding, count, either, left_out, note
+from vastgrid.base.errors import DataError
+from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.base.quantities import Length, Quantity, Unit, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, is_geographic
-from vastgrid.data.line_roles import BOUNDARY, BOUNDARY_ROLES, ISLAND, OUTER, VOID
-from vastgrid.data.linework import Contours, Linework, legs
-from vastgrid.data.loss import Loss
+from vastgrid.data.line_roles import (
+    BOUNDARY,
+    BREAKLINE,
+    CONTOUR,
+    GENTLE,
+    ISLAND,
+    OUTER,
+    PROXIMITY,
+    STANDARD,
+    TRIM,
+    UNTRIMMED,
+    VOID,
+    WALL,
+)
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import Tin, areas
+from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.kernels import topology
-from vastgrid.kernels.triangulate import Triangulation, triangulate
+from vastgrid.kernels.triangulate import triangulate
+from vastgrid.measures.levels import interval_of, line_levels
 from vastgrid.params.declare import Param
+from vastgrid.params.kinds import Fitting
+from vastgrid.shaping.building import (
+    building_loss,
+    compacted,
+    edges_of,
+    left_of,
+    nearest_edges,
+    on_contours,
+    places_of,
+    with_heights,
+)
+from vastgrid.shaping.courses import densified, weeded
+from vastgrid.shaping.flats import without_plateaus
+from vastgrid.shaping.gentle import laid_in
 from vastgrid.shaping.limits import cut_to, limits_area
-from vastgrid.shaping.meeting import RULE, Meeting, Met, height_along, meet, once_in_order
+from vastgrid.shaping.lines_for_tin import Asked, Limits, SortedLines, layers_of, sort_lines
+from vastgrid.shaping.meeting import Meeting, Met, meet
+from vastgrid.shaping.rims import edge_lengths, followed_density, without_long_edges, worn
+from vastgrid.shaping.walls import leaning, parted_walls
+
+
+class Crossing(Enum):
+    """Which height counts where breaklines cross."""
+
+    MEAN = "mean"
+    FIRST = "first"
+    LAST = "last"
+    HIGHEST = "highest"
+    LOWEST = "lowest"
+    REFUSE = "refuse"
+
+
+_LAYERS = "Layers, names or patterns (EDGE*), parted by commas."
 
 
 @dataclass(frozen=True)
@@ -45,6 +89,26 @@ class TinParams:
             absent="any length",
         ),
     ] = None
+    rim_length: Annotated[
+        Fitting | None,
+        Param(
+            "Rim's longest edge",
+            "Triangles at the rim go while its edge is longer; auto follows the density of the points.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="any",
+        ),
+    ] = None
+    rim_angle: Annotated[
+        float | None,
+        Param(
+            "Rim's smallest angle",
+            "Triangles at the rim with a smaller angle, in degrees, go.",
+            above=0,
+            most=60,
+            absent="any",
+        ),
+    ] = None
     boundary: Annotated[
         str,
         Param("Outer boundary", "Layer whose closed line limits the TIN; its heights are not used.", absent="the hull"),
@@ -57,6 +121,18 @@ class TinParams:
         str,
         Param("Islands", "Layers whose closed lines are ground again inside a void.", absent="no island"),
     ] = ""
+    whole: Annotated[
+        str,
+        Param(
+            "Untrimmed at",
+            "Layers of boundaries at which triangles stay whole: those whose middle lies inside; others are parted exactly.",
+            absent="no boundary",
+        ),
+    ] = ""
+    area: Annotated[
+        Area | None,
+        Param("Area", "An outer boundary that was drawn, or a rim that was taken.", absent="no area"),
+    ] = None
     breaklines: Annotated[
         str,
         Param(
@@ -66,10 +142,83 @@ class TinParams:
             said=(("*", "all layers"), ("none", "no layer")),
         ),
     ] = "*"
+    walls: Annotated[
+        str, Param("Walls", f"{_LAYERS[:-1]}: two heights at one place, as two lines, foot and top.", absent="no layer")
+    ] = ""
+    proximity: Annotated[
+        str,
+        Param(
+            "Nearest points",
+            f"{_LAYERS[:-1]}: edges lead from the point nearest to each vertex to the next.",
+            absent="no layer",
+        ),
+    ] = ""
+    nondestructive: Annotated[
+        str,
+        Param(
+            "Nondestructive",
+            f"{_LAYERS[:-1]}: lines become edges, and the ground stays as it is without them.",
+            absent="no layer",
+        ),
+    ] = ""
+    contours: Annotated[
+        str,
+        Param(
+            "Contours",
+            f"{_LAYERS[:-1]}: lines of one height each, for weeding and for flat triangles.",
+            absent="no layer",
+        ),
+    ] = ""
+    weed: Annotated[
+        Length | None,
+        Param(
+            "Weed contours by",
+            "Vertices of contours go that lie no farther from the line without them.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="not at all",
+        ),
+    ] = None
+    spacing: Annotated[
+        Length | None,
+        Param(
+            "Vertices on contours",
+            "Contours get vertices so that none is farther from the next.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="as they are",
+        ),
+    ] = None
+    flats: Annotated[
+        bool | None,
+        Param(
+            "Flat triangles",
+            "yes: heights are inferred where triangles between contours would be false plateaus.",
+            said=(("yes", "corrected"), ("no", "left")),
+        ),
+    ] = None
     heights: Annotated[
         Meeting,
-        Param("Where heights meet", "Which height counts where points or crossing breaklines meet at one place."),
+        Param("Where points meet", "Which height counts where several points are at one place."),
     ] = Meeting.MEAN
+    crossings: Annotated[
+        Crossing | None,
+        Param(
+            "Where lines cross",
+            "Which height counts where breaklines cross or meet; refuse names every place instead.",
+            absent="the same",
+        ),
+    ] = None
+    offset: Annotated[
+        Length | None,
+        Param(
+            "Wall's offset",
+            "How far the top of a wall is moved towards the higher ground.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="a centimetre",
+        ),
+    ] = None
     same_place: Annotated[
         Length | None,
         Param(
@@ -82,37 +231,55 @@ class TinParams:
     ] = None
 
 
-def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
-    """Say which points count as one place, and which layers are boundaries by the data's own word.
-
-    One place is a thousandth of the unit of plan, and in degrees what is a millimetre.
-    """
-    own = {role: _layers_of_role(inputs, role) for role in BOUNDARY_ROLES}
-    return dataclasses.replace(
-        params,
-        same_place=params.same_place or _usual_place(inputs[0].frame),
-        boundary=params.boundary or own[OUTER],
-        voids=params.voids or own[VOID],
-        islands=params.islands or own[ISLAND],
-    )
-
-
-def _layers_of_role(inputs: Sequence[Dataset], role: str) -> str:
-    """Return the layers all of whose lines are boundaries of one kind, parted by commas."""
-    found: dict[str, None] = {}
-    for each in inputs:
-        if not isinstance(each, Linework) or BOUNDARY not in each.attributes:
-            continue
-        is_role = each.attributes[BOUNDARY] == role.encode()
-        for k, name in enumerate(each.layers):
-            on_layer = each.layer == k
-            if on_layer.any() and is_role[on_layer].all():
-                found[name] = None
-    return ",".join(found)
+_KIND_FIELDS = {WALL: "walls", PROXIMITY: "proximity", GENTLE: "nondestructive", CONTOUR: "contours"}
+_LIMIT_FIELDS = {OUTER: "boundary", VOID: "voids", ISLAND: "islands"}
 
 
 def _usual_place(frame: Frame) -> Length:
     return Length(1e-8) if is_geographic(frame) else Length(0.001, frame.horizontal)
+
+
+def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
+    """Say which points count as one place, and which layers are what by the data's own word.
+
+    One place is a thousandth of the unit of plan, and in degrees what is a millimetre.
+    """
+    own = {field: layers_of(inputs, BOUNDARY, role) for role, field in _LIMIT_FIELDS.items()}
+    own |= {field: layers_of(inputs, BREAKLINE, kind) for kind, field in _KIND_FIELDS.items()}
+    own["whole"] = layers_of(inputs, TRIM, UNTRIMMED)
+    if not own["contours"]:
+        own["contours"] = _level_layers(inputs)
+    if params.area is not None:
+        # What was said outright counts before what the data says.
+        own["boundary"] = ""
+    found = {field: getattr(params, field) or value for field, value in own.items()}
+    asked = {field: value for field, value in found.items() if value != "none"}
+    known = any(isinstance(each, Contours) for each in inputs) or bool(asked.get("contours"))
+    changes: dict[str, Any] = {field: "" if value == "none" else value for field, value in found.items()}
+    if params.flats is None and known:
+        changes["flats"] = True
+    if params.crossings is None:
+        changes["crossings"] = Crossing(params.heights.value)
+    frame = inputs[0].frame
+    if changes["walls"] and params.offset is None:
+        changes["offset"] = Length(0.01, Unit.METRE) if frame.horizontal not in (None, Unit.DEGREE) else Length(0.01)
+    return dataclasses.replace(params, same_place=params.same_place or _usual_place(frame), **changes)
+
+
+def _level_layers(inputs: Sequence[Dataset]) -> str:
+    """Return the layers that hold contours by evidence: nine in ten of their lines are level and keep one interval."""
+    found: dict[str, None] = {}
+    for each in inputs:
+        if not isinstance(each, Linework):
+            continue
+        for k, name in enumerate(each.layers):
+            lines = each.on_layers(np.arange(len(each.layers)) == k)
+            levels = line_levels(lines)
+            if len(lines) < 6 or np.isfinite(levels).mean() < 0.9 or not np.nanmax(np.abs(levels), initial=0.0):
+                continue
+            if interval_of(levels) is not None:
+                found[name] = None
+    return ",".join(found)
 
 
 def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Result:
@@ -121,98 +288,200 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     Raises
     ------
     DataError
-        If no triangle can be made.
+        If no triangle can be made, or lines cross and that is refused.
     CallError
-        If the boundary layer is not there or not one closed line.
+        If a layer is not there, or a boundary is not closed.
     """
     frame = inputs[0].frame
     findings: list[Finding] = []
     points = _points(inputs, findings)
     tolerance = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
-    limits, lines = _sorted_lines(inputs, params, points, tolerance, findings)
-    xyz = np.concatenate([points, *(line.vertices for line in lines)])
+    lines = sort_lines(inputs, _asked(params), points, tolerance, findings)
+    edged, interval = _edged(lines, points, params, tolerance, frame, findings)
+    xyz = np.concatenate([points, *(line.vertices for line in edged)])
     if len(xyz) == 0:
         raise DataError("there is nothing to build a TIN from: no points and no lines with heights")
     progress.report(0.05, "finding places")
     unit = unit_word(frame.vertical)
-    places, group = _places(xyz, tolerance, params.heights, findings, unit)
-    edges, order = _edges(group, len(points), lines)
-    met = Met(params.heights)
+    places, group = places_of(xyz, tolerance, params.heights, findings, unit)
+    edges, order = edges_of(group, len(points), edged)
+    edges, order = nearest_edges(lines.of(PROXIMITY), places, group[: len(points)], edges, order, findings)
+    refuse = params.crossings is Crossing.REFUSE
+    rule = params.heights if params.crossings in (None, Crossing.REFUSE) else Meeting(params.crossings.value)
+    met = Met(rule)
     edges, order = meet(places, group, edges, order, tolerance, met)
     progress.report(0.15, "triangulating")
-    made = triangulate(places[:, :2], edges, progress.part(0.15, 0.7))
-    tin = _tin(places, edges, order, made, met)
+    made = triangulate(places[:, :2], edges, progress.part(0.15, 0.6))
+    vertices = with_heights(places, edges, order, made, met)
+    if refuse and met.all_different:
+        raise DataError(_refusal(met, frame))
     findings += met.findings(frame)
-    if params.max_edge is not None:
-        plan = unit_word(frame.horizontal)
-        tin = _without_long_edges(tin, params.max_edge.in_unit(frame.horizontal, "max_edge"), findings, plan)
-    area = limits_area(limits.of(OUTER), limits.of(VOID), limits.of(ISLAND), tin.vertices, findings, frame.horizontal)
-    if area is not None:
-        progress.report(0.75, "cutting to the limits")
-        tin = cut_to(tin, area)
-        lost = int((~np.isin(places[:, 0] + 1j * places[:, 1], tin.vertices[:, 0] + 1j * tin.vertices[:, 1])).sum())
-        if lost > 0:
-            text = f"{count(lost, 'place')} of {spaced(len(places))} {either(lost, 'lies', 'lie')} outside the limits."
-            findings.append(note("outside-limits", text))
-    breaks = np.concatenate([np.zeros((0, 3)), *(line.vertices for line in lines)])
-    counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in lines)])
+    figures: dict[str, Any] = {}
+    if params.flats and interval is not None:
+        corrected = without_plateaus(
+            vertices, made, on_contours(edged, points, group, len(vertices)), interval, progress.part(0.6, 0.7)
+        )
+        vertices, made = (
+            corrected.vertices,
+            dataclasses.replace(
+                made,
+                xy=corrected.vertices[:, :2],
+                triangles=corrected.triangles,
+                neighbours=corrected.neighbours,
+                constrained=corrected.constrained,
+            ),
+        )
+        figures |= {
+            "added": corrected.added,
+            "swapped": corrected.swapped,
+            "flat_before": corrected.before,
+            "flat_after": corrected.after,
+        }
+        text = (
+            f"Of the triangles {corrected.before:.1%} lay flat between contours: {count(corrected.added, 'place')} "
+            f"{either(corrected.added, 'was', 'were')} inferred and {count(corrected.swapped, 'edge')} swapped; {corrected.after:.2%} are flat now."
+        )
+        findings.append(note("flats-corrected", text))
+    tin = compacted(vertices, made)
+    tin = _limited(tin, params, frame, findings)
+    tin = _cut(tin, lines.limits, params, places, frame, findings, progress)
+    gentle = [work.line(k) for work in lines.of(GENTLE) for k in range(len(work))]
+    if gentle:
+        tin, new = laid_in(tin, gentle)
+        text = f"{count(len(gentle), 'line')} became edges without changing the ground: {count(new, 'vertex', 'vertices')} on it."
+        findings.append(note("nondestructive-lines", text))
+    breaks = np.concatenate([np.zeros((0, 3)), *(line.vertices for line in edged)])
+    counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in edged)])
     progress.report(1.0)
-    loss = _loss(xyz, places[group, 2], met, tin, frame)
+    loss = building_loss(xyz, places[group, 2], met, tin, frame)
+    figures["dropped"] = len(tin.spare)
     return Result(
-        Tin(
+        dataclasses.replace(
+            tin,
             name="TIN",
             frame=frame,
-            vertices=tin.vertices,
-            triangles=tin.triangles,
-            neighbours=tin.neighbours,
-            constrained=tin.constrained,
             source_points=points,
             break_vertices=breaks,
             break_offsets=np.concatenate(([0], np.cumsum(counts))),
-            limit=limits.vertices(),
-            limit_offsets=limits.offsets(),
-            limit_roles=tuple(limits.roles),
+            limit=lines.limits.vertices(),
+            limit_offsets=lines.limits.offsets(),
+            limit_roles=tuple(lines.limits.roles),
         ),
         tuple(findings),
         loss,
+        figures=figures,
     )
 
 
-@dataclass(slots=True)
-class _Limits:
-    """Closed lines that limit the TIN, each with its role."""
-
-    rings: list[Floats] = field(default_factory=list)
-    roles: list[str] = field(default_factory=list)
-
-    def of(self, role: str) -> list[Floats]:
-        return [ring for ring, own in zip(self.rings, self.roles, strict=True) if own == role]
-
-    def vertices(self) -> Floats:
-        return np.concatenate([np.zeros((0, 3)), *self.rings])
-
-    def offsets(self) -> NDArray[np.int64]:
-        return np.concatenate(([0], np.cumsum([len(ring) for ring in self.rings], dtype=np.int64)))
-
-
-def _loss(xyz: Floats, height: Floats, met: Met, tin: Tin, frame: Frame) -> Loss | None:
-    """Return how far the ground lies from the points and lines it was built from: nothing, but where heights met."""
-    if len(xyz) == 0:
-        return None
-    gap = np.concatenate((height - xyz[:, 2], met.gaps))
-    place = np.concatenate((xyz[:, :2], np.array(met.at).reshape(-1, 2)))
-    worst = int(np.abs(gap).argmax())
-    return Loss(
-        largest=float(abs(gap[worst])),
-        rmse=float(np.sqrt(np.mean(gap**2))),
-        mean=float(gap.mean()),
-        p95=float(np.quantile(np.abs(gap), 0.95)),
-        at=(float(place[worst, 0]), float(place[worst, 1])),
-        area=float(areas(tin).sum()),
-        share=1.0,
-        unit=frame.vertical,
-        plan_unit=frame.horizontal,
+def _asked(params: TinParams) -> Asked:
+    return Asked(
+        limits={role: (field, getattr(params, field)) for role, field in _LIMIT_FIELDS.items()},
+        whole=params.whole,
+        kinds={kind: (field, getattr(params, field)) for kind, field in _KIND_FIELDS.items()},
+        breaklines=params.breaklines,
     )
+
+
+def _edged(
+    lines: SortedLines, points: Floats, params: TinParams, tolerance: float, frame: Frame, findings: list[Finding]
+) -> tuple[list[Linework], float | None]:
+    """Return the lines whose vertices and legs become those of the TIN, and the interval of contours, where there are some."""
+    plain, pairs = parted_walls([*lines.of(STANDARD), *lines.of(WALL)], tolerance)
+    offset = (params.offset or Length(0.01)).in_unit(
+        frame.horizontal if params.offset and params.offset.unit else None, "offset"
+    )
+    alone = sum(len(each) for each in lines.of(WALL)) - 2 * len(pairs)
+    if lines.of(WALL) and alone > 0 and not pairs:
+        text = (
+            f"{count(alone, 'wall')} {either(alone, 'has', 'have')} one height at each place; used as plain breaklines."
+        )
+        findings.append(Finding("wall-alone", text))
+    other = [points, *(line.vertices for kind in (STANDARD, CONTOUR) for line in lines.of(kind))]
+    like = next(iter((*lines.of(WALL), *lines.of(STANDARD))), None)
+    leaned = leaning(pairs, np.concatenate(other), offset, like, findings) if pairs and like is not None else []
+    contours = [_prepared(each, params, frame, findings) for each in lines.of(CONTOUR)]
+    interval = None
+    if contours:
+        levels = np.concatenate([line_levels(each) for each in contours])
+        found = interval_of(levels)
+        known = np.unique(levels[np.isfinite(levels)])
+        interval = found.step if found else float(np.median(np.diff(known))) if len(known) > 1 else 0.0
+    return [*plain, *leaned, *contours], interval
+
+
+def _prepared(lines: Linework, params: TinParams, frame: Frame, findings: list[Finding]) -> Linework:
+    """Return contours with fewer or more vertices, as is asked."""
+    before = len(lines.vertices)
+    if params.weed is not None:
+        lines = weeded(lines, params.weed.in_unit(frame.horizontal, "weed"))
+        findings.append(
+            note(
+                "contours-weeded",
+                f"{count(before - len(lines.vertices), 'vertex', 'vertices')} of {spaced(before)} on contours of {lines.name} were weeded.",
+            )
+        )
+    if params.spacing is not None:
+        before = len(lines.vertices)
+        lines = densified(lines, params.spacing.in_unit(frame.horizontal, "spacing"))
+        findings.append(
+            note(
+                "contours-supplemented",
+                f"{count(len(lines.vertices) - before, 'vertex', 'vertices')} were put on contours of {lines.name}.",
+            )
+        )
+    return lines
+
+
+def _refusal(met: Met, frame: Frame) -> str:
+    unit = unit_word(frame.vertical)
+    each = [f"E {at[0]:.3f}, N {at[1]:.3f} ({spread:.3f}{unit} apart)" for spread, at in met.all_different]
+    shown = "; ".join(each[:200])
+    more = f"; and {spaced(len(each) - 200)} more" if len(each) > 200 else ""
+    return f"breaklines cross or meet with different heights at {count(len(each), 'place')}: {shown}{more}"
+
+
+def _cut(
+    tin: Tin,
+    limits: Limits,
+    params: TinParams,
+    places: Floats,
+    frame: Frame,
+    findings: list[Finding],
+    progress: Progress,
+) -> Tin:
+    """Return a TIN inside its limits: exactly at their edge, or its whole triangles."""
+    outer = limits.of(OUTER, whole=False)
+    if params.area is not None:
+        ring = params.area.ring()
+        outer = [*outer, np.column_stack((ring, np.full(len(ring), np.nan)))]
+    exact = limits_area(
+        outer, limits.of(VOID, whole=False), limits.of(ISLAND, whole=False), tin.vertices, findings, frame.horizontal
+    )
+    rough = limits_area(
+        limits.of(OUTER, whole=True),
+        limits.of(VOID, whole=True),
+        limits.of(ISLAND, whole=True),
+        tin.vertices,
+        findings,
+        frame.horizontal,
+    )
+    if exact is None and rough is None:
+        return tin
+    progress.report(0.75, "cutting to the limits")
+    if rough is not None:
+        middle = tin.corners()[:, :, :2].mean(axis=1)
+        shapely.prepare(rough)
+        keep = shapely.contains_xy(rough, middle[:, 0], middle[:, 1])
+        if not keep.any():
+            raise DataError("no triangle has its middle inside the boundary")
+        tin = left_of(tin, keep)
+    if exact is not None:
+        tin = cut_to(tin, exact)
+    lost = int((~np.isin(places[:, 0] + 1j * places[:, 1], tin.vertices[:, 0] + 1j * tin.vertices[:, 1])).sum())
+    if lost > 0:
+        text = f"{count(lost, 'place')} of {spaced(len(places))} {either(lost, 'lies', 'lie')} outside the limits."
+        findings.append(note("outside-limits", text))
+    return tin
 
 
 def _points(inputs: Sequence[Dataset], findings: list[Finding]) -> Floats:
@@ -227,166 +496,48 @@ def _points(inputs: Sequence[Dataset], findings: list[Finding]) -> Floats:
     return points
 
 
-def _matches(name: str, patterns: str) -> bool:
-    words = [word.strip().lower() for word in patterns.split(",")]
-    return any(fnmatch.fnmatchcase(name.lower(), word) for word in words if word not in ("", "none"))
-
-
-def _sorted_lines(
-    inputs: Sequence[Dataset], params: TinParams, points: Floats, tolerance: float, findings: list[Finding]
-) -> tuple[_Limits, list[Linework]]:
-    """Return the limits, and the lines that become edges.
+def _limited(tin: Tin, params: TinParams, frame: Frame, findings: list[Finding]) -> Tin:
+    """Return a TIN without triangles whose edges are too long, or that the rim should not have.
 
     Raises
     ------
-    CallError
-        If a layer that was named is not there, or holds no closed line.
+    DataError
+        If nothing would be left.
     """
-    limits = _Limits()
-    lines: list[Linework] = []
-    layers: list[str] = []
-    asked = dict(zip(BOUNDARY_ROLES, (params.boundary, params.voids, params.islands), strict=True))
-    for each in inputs:
-        work = each.as_lines()
-        if work is None:
-            continue
-        layers += work.layers
-        chosen = np.array([_matches(name, params.breaklines) for name in work.layers])
-        for role, patterns in asked.items():
-            on_role = np.array([bool(patterns) and _matches(name, patterns) for name in work.layers])
-            _take_rings(work.on_layers(on_role), role, tolerance, limits, findings)
-            chosen &= ~on_role
-        kept = _with_heights(work.on_layers(chosen), points, findings)
-        if len(kept):
-            lines.append(kept)
-    known = ", ".join(dict.fromkeys(layers)) or "none"
-    for (role, patterns), name in zip(asked.items(), ("boundary", "voids", "islands"), strict=True):
-        if patterns and not limits.of(role):
-            raise CallError(f"{name}: there is no closed line on a layer “{patterns}” (layers: {known})")
-    for word in (word.strip() for word in params.breaklines.split(",")):
-        if layers and word not in ("", "*", "none") and not any(_matches(name, word) for name in layers):
-            raise CallError(f"breaklines: there is no layer “{word}” (layers: {known})")
-    return limits, lines
-
-
-def _take_rings(lines: Linework, role: str, tolerance: float, limits: _Limits, findings: list[Finding]) -> None:
-    """Take closed lines as limits; one that misses its beginning by less than a place is closed."""
-    for k in range(len(lines)):
-        ring = lines.line(k)
-        ends = ring[[0, -1]]
-        gap = float(np.hypot(*(ends[1] - ends[0])[:2])) if len(ring) > 2 else np.inf
-        at = (float(ends[1, 0]), float(ends[1, 1]))
-        if gap > tolerance:
-            text = f"A line on {lines.layers[lines.layer[k]]} is open (it ends at E {at[0]:.3f}, N {at[1]:.3f}) and limits nothing; left out."
-            findings.append(left_out("open-boundary", text, at=at))
-            continue
-        if gap > 0.0:
-            text = f"The line on {lines.layers[lines.layer[k]]} ends {gap:.4g}{unit_word(lines.frame.horizontal)} beside its beginning (E {at[0]:.3f}, N {at[1]:.3f}) and was closed."
-            findings.append(Finding("ring-closed", text, at=at))
-            ring = np.concatenate((ring[:-1], ring[:1]))
-        limits.rings.append(ring)
-        limits.roles.append(role)
-
-
-def _with_heights(lines: Linework, points: Floats, findings: list[Finding]) -> Linework:
-    """Drop lines that have no heights: unknown, or exactly zero throughout while the ground is far from zero."""
-    if len(lines) == 0:
-        return lines
-    missing = np.logical_or.reduceat(~np.isfinite(lines.vertices).all(axis=1), lines.offsets[:-1])
-    if len(points) and (points[:, 2].min() > 1.0 or points[:, 2].max() < -1.0):
-        missing |= ~np.logical_or.reduceat(lines.vertices[:, 2] != 0.0, lines.offsets[:-1])
-    if missing.any():
-        where = lines.line(int(np.flatnonzero(missing)[0]))[0]
-        text = (
-            f"{count(int(missing.sum()), 'line')} of {lines.name} without heights (none, or 0 throughout while the "
-            "ground is far from 0): not used as breaklines."
-        )
-        findings.append(Finding("lines-without-height", text, at=(float(where[0]), float(where[1]))))
-        lines = lines.chosen(np.flatnonzero(~missing))
-    return lines
-
-
-def _places(
-    xyz: Floats, tolerance: float, rule: Meeting, findings: list[Finding], unit: str = ""
-) -> tuple[Floats, NDArray[np.int32]]:
-    origin = np.floor(topology.corners(xyz[:, :2])[0])
-    group, first = topology.group_places(xyz[:, 0] - origin[0], xyz[:, 1] - origin[1], tolerance)
-    height, spread = topology.heights_of_places(group, np.ascontiguousarray(xyz[:, 2]), len(first), RULE[rule])
-    if len(first) < len(xyz):
-        findings.append(
-            note(
-                "same-place",
-                f"{count(len(xyz) - len(first), 'point shares', 'points share')} a place with another, of {spaced(len(xyz))}.",
+    keep = np.ones(len(tin.triangles), np.bool_)
+    plan = unit_word(frame.horizontal)
+    told: list[tuple[str, str, int]] = []
+    if params.max_edge is not None:
+        longest = params.max_edge.in_unit(frame.horizontal, "max_edge")
+        keep = without_long_edges(tin, longest)
+        if not keep.any():
+            shortest = float(edge_lengths(tin).max(axis=1).min())
+            raise DataError(
+                f"every triangle has an edge longer than {longest:g}{plan}, so nothing is left; the shortest longest edge is "
+                f"{shortest:.3g}{plan}"
             )
-        )
-    # Heights a float's rounding apart are one height.
-    differ = spread > 1e-9
-    if differ.any():
-        worst = int(spread.argmax())
-        east, north = (float(value) for value in xyz[first[worst], :2])
-        text = (
-            f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {spread[worst]:.3f}{unit} "
-            f"(E {east:.3f}, N {north:.3f}); the {rule.value} counts."
-        )
-        findings.append(Finding("two-heights", text, at=(east, north)))
-    places = np.column_stack((xyz[first, :2], height))
-    order = topology.spatial_order(places[:, :2])
-    number = np.zeros(len(order), np.int32)
-    number[order] = np.arange(len(order), dtype=np.int32)
-    return np.ascontiguousarray(places[order]), number[group]
-
-
-def _edges(group: NDArray[np.int32], points: int, lines: list[Linework]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Return the lines' edges as pairs of places, each once, and where in the inputs each comes first."""
-    pairs, orders = [], []
-    start = points
-    for work in lines:
-        own = group[start : start + len(work.vertices)].astype(np.int64)
-        at = legs(work.offsets, len(own))
-        pairs.append(np.column_stack((own[at], own[at + 1])))
-        orders.append(start + at)
-        start += len(work.vertices)
-    edges = np.concatenate([np.zeros((0, 2), np.int64), *pairs])
-    order = np.concatenate([np.zeros(0, np.int64), *orders])
-    return once_in_order(edges, order)
-
-
-def _tin(places: Floats, edges: NDArray[np.int64], order: NDArray[np.int64], made: Triangulation, met: Met) -> Tin:
-    z = np.concatenate((places[:, 2], np.zeros(len(made.xy) - len(places))))
-    for vertex, group in made.crossings:
-        xy = made.xy[vertex]
-        values = [height_along(places, edges[k], xy) for k in group]
-        if values:
-            orders = [int(order[k]) for k in group]
-            z[vertex] = met.choose("crossing", values, orders, (float(xy[0]), float(xy[1])))
-    triangles, neighbours, flags, used = topology.compact(
-        made.triangles, made.neighbours, made.constrained, np.ones(len(made.triangles), np.bool_), len(made.xy)
-    )
-    vertices = np.column_stack((made.xy, z))[used]
-    return Tin(vertices=vertices, triangles=triangles, neighbours=neighbours, constrained=flags)
-
-
-def _without_long_edges(tin: Tin, longest: float, findings: list[Finding], word: str) -> Tin:
-    corner = tin.corners()[:, :, :2]
-    length = np.hypot(*np.moveaxis(np.roll(corner, -1, axis=1) - corner, 2, 0))
-    assert tin.constrained is not None
-    keep = ~((length > longest) & ~tin.constrained).any(axis=1)
-    dropped = int((~keep).sum())
-    if dropped == 0:
+        told.append(("long-edges", f"with an edge longer than {longest:g}{plan}", int((~keep).sum())))
+    if params.rim_length is not None or params.rim_angle:
+        rest = left_of(tin, keep)
+        most = None
+        if params.rim_length is not None:
+            length = params.rim_length.length
+            own = followed_density(rest) if length is None else length.in_unit(frame.horizontal, "rim_length")
+            most = np.broadcast_to(np.asarray(own, np.float64), (len(rest.triangles),)).copy()
+        stays = worn(rest, most, params.rim_angle or 0.0)
+        told.append(("worn-rim", "at the rim", int((~stays).sum())))
+        keep[np.flatnonzero(keep)[~stays]] = False
+    if keep.all():
         return tin
-    if not keep.any():
-        raise DataError(
-            f"every triangle has an edge longer than {longest:g}{word}, so nothing is left; the shortest longest edge is "
-            f"{length.max(axis=1).min():.3g}{word}"
-        )
-    triangles, neighbours, flags, used = topology.compact(
-        tin.triangles, tin.edges_across, tin.constrained, keep, len(tin.vertices)
-    )
-    text = f"{count(dropped, 'triangle')} with an edge longer than {longest:g}{word} {either(dropped, 'was', 'were')} left out"
-    lost = len(tin.vertices) - len(used)
-    text += f", and {count(lost, 'place')} that no other triangle uses." if lost else "."
-    findings.append(note("long-edges", text))
-    return Tin(vertices=tin.vertices[used], triangles=triangles, neighbours=neighbours, constrained=flags)
+    made = left_of(tin, keep)
+    for code, which, number in told:
+        if not number:
+            continue
+        text = f"{count(number, 'triangle')} {which} {either(number, 'was', 'were')} left out"
+        lost = len(tin.vertices) - len(made.vertices)
+        text += f", and {count(lost, 'place')} that no other triangle uses." if lost and code == told[-1][0] else "."
+        findings.append(note(code, text))
+    return made
 
 
 def _estimate(inputs: Sequence[Dataset], params: TinParams) -> str:
@@ -397,20 +548,23 @@ def _estimate(inputs: Sequence[Dataset], params: TinParams) -> str:
 def _suggest(inputs: Sequence[Dataset]) -> dict[str, list[str]]:
     """Return the layers of the lines, for the parameters that name some."""
     layers = [name for each in inputs if isinstance(each, Linework) for name in each.layers]
-    named = ["", *layers]
-    return {"boundary": named, "voids": named, "islands": named, "breaklines": ["*", "none", *layers]}
+    named = ["", "none", *layers]
+    fields = (*_LIMIT_FIELDS.values(), *_KIND_FIELDS.values(), "whole")
+    return {**dict.fromkeys(fields, named), "breaklines": ["*", "none", *layers]}
 
 
 CONVERSION = Conversion(
     id="tin",
-    version=3,
+    version=4,
     title="TIN",
-    help="Constrained Delaunay triangulation of points, lines and contours, inside one outer boundary and outside voids.",
+    help="Constrained Delaunay triangulation of points, breaklines of every kind and contours, inside one outer boundary and outside voids.",
     inputs=(Input("sources", (PointSet, Linework, Contours), most=None),),
     outputs=(Output("tin", Tin),),
     params=TinParams,
-    template="TIN from {inputs}, inside {boundary}[, without {voids}][, but with {islands}], with edges up to {max_edge} and breaklines from "
-    "{breaklines}; where heights meet, the {heights} counts, and places closer than {same_place} are one.",
+    template="TIN from {inputs}, inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}"
+    "[, rim edges up to {rim_length}][, no angle below {rim_angle}° at the rim] and breaklines from {breaklines}[, walls from {walls} leaning by {offset}]"
+    "[, over the points nearest to {proximity}][, {nondestructive} laid on it][, contours from {contours}][, weeded by {weed}][, a vertex every {spacing}]"
+    "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross {crossings}, and places closer than {same_place} are one.",
     run=run,
     settle=settle,
     estimate=_estimate,

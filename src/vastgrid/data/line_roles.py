@@ -6,5 +6,13 @@ from __future__ import annotations
 BOUNDARY = "boundary"
 OUTER, VOID, ISLAND = "outer", "void", "island"
 BOUNDARY_ROLES = (OUTER, VOID, ISLAND)
-BREAKLINE_KINDS = ("standard", "wall", "proximity", "nondestructive")
-USUAL_BREAKLINE = BREAKLINE_KINDS[0]
+# The attribute in which lines say which kind of breakline they are; empty for those that are none.
+BREAKLINE = "breakline"
+STANDARD, WALL, PROXIMITY, GENTLE = "standard", "wall", "proximity", "nondestructive"
+BREAKLINE_KINDS = (STANDARD, WALL, PROXIMITY, GENTLE)
+USUAL_BREAKLINE = STANDARD
+# Lines of one height each, beside the kinds of the standard.
+CONTOUR = "contour"
+# The attribute in which boundaries say whether triangles are parted at them: “no” where they stay whole.
+TRIM = "trim"
+UNTRIMMED = "no"

@@ -346,7 +346,7 @@ def keep_edge(xy, tri, nbr, flag, part, at, a, b, bit, out):
             break
         t = before
     start = t
-    found, left, right = -1, -1, -1
+    found, left, right = np.int64(-1), np.int64(-1), np.int64(-1)
     for _ in range(tri.shape[0]):
         k = corner_of(tri, t, a)
         p, q = np.int64(tri[t, (k + 1) % 3]), np.int64(tri[t, (k + 2) % 3])

@@ -153,6 +153,32 @@ def _length_in(length: Length, quantity: Quantity | None, frame: FrameLike) -> L
 
 
 @dataclass(frozen=True, slots=True)
+class Fitting:
+    """A length, or one that follows the data: None."""
+
+    length: Length | None = None
+
+    def __str__(self) -> str:
+        return "what the density allows" if self.length is None else str(self.length)
+
+
+def _fitting(_: Any, word: str) -> Fitting:
+    return Fitting(None if word.lower() == "auto" else parse_length(word))
+
+
+def _fitting_text(own: Fitting) -> str:
+    return "auto" if own.length is None else _length_text(own.length)
+
+
+def _fitting_number(own: Fitting) -> float | None:
+    return None if own.length is None else float(own.length.value)
+
+
+def _fitting_in(own: Fitting, quantity: Quantity | None, frame: FrameLike) -> Fitting:
+    return own if own.length is None else Fitting(_length_in(own.length, quantity, frame))
+
+
+@dataclass(frozen=True, slots=True)
 class Levels:
     """A list of levels, in ascending order, in one unit; without one they are in the unit of the data's heights."""
 
@@ -246,5 +272,6 @@ register(
     Length, Kind(lambda _, word: parse_length(word), _length_text, str, number=lambda own: float(own.value),
                  brought=_length_in, bare=True),
 )  # fmt: skip
+register(Fitting, Kind(_fitting, _fitting_text, str, number=_fitting_number, brought=_fitting_in, bare=False))
 register(Levels, Kind(_levels, _levels_text, str, brought=_levels_in, large=True))
 register(Styles, Kind(_styles, _styles_text, str, "lines", large=True))

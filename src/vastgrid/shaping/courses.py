@@ -1,7 +1,8 @@
-"""Lines parted where they cross the edge of an area."""
+"""Lines parted where they cross the edge of an area; with fewer vertices, or more."""
 
 from __future__ import annotations
 
+import dataclasses
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,7 @@ import shapely
 from numpy.typing import NDArray
 
 from vastgrid.data.dataset import Floats
+from vastgrid.data.linework import Linework
 
 
 def parted_by(
@@ -83,3 +85,62 @@ def _with_crossings(line: Floats, edge: Any) -> Floats:
     rows = np.concatenate((line, np.array(at)))
     places = np.concatenate((np.arange(len(line), dtype=np.float64), np.array(order)))
     return np.asarray(rows[np.argsort(places, kind="stable")])
+
+
+def weeded(lines: Linework, tolerance: float) -> Linework:
+    """Return lines without vertices that lie no farther than a tolerance from the line without them, in plan.
+
+    After Douglas and Peucker, “Algorithms for the reduction of the number of points required to represent a digitized line
+    or its caricature”, Cartographica 10 (1973). What stays is as it was, bit for bit.
+    """
+    keep = np.zeros(len(lines.vertices), np.bool_)
+    for k in range(len(lines)):
+        first, last = int(lines.offsets[k]), int(lines.offsets[k + 1])
+        keep[first:last] = _needed(lines.vertices[first:last, :2], tolerance)
+    counts = np.add.reduceat(keep, lines.offsets[:-1]) if len(lines) else np.zeros(0, np.int64)
+    offsets = np.concatenate(([0], np.cumsum(counts))).astype(np.int64)
+    return dataclasses.replace(lines, vertices=lines.vertices[keep], offsets=offsets)
+
+
+def _needed(xy: Floats, tolerance: float) -> NDArray[np.bool_]:
+    keep = np.zeros(len(xy), np.bool_)
+    keep[[0, -1]] = True
+    closed = len(xy) > 3 and (xy[0] == xy[-1]).all()
+    stack = [(0, len(xy) - 1)]
+    if closed:
+        # A ring has no straight way from its end to its beginning: it is parted at its farthest vertex.
+        far = int(((xy - xy[0]) ** 2).sum(axis=1).argmax())
+        keep[far] = True
+        stack = [(0, far), (far, len(xy) - 1)]
+    while stack:
+        a, b = stack.pop()
+        if b - a < 2:
+            continue
+        part, along = xy[a + 1 : b] - xy[a], xy[b] - xy[a]
+        length = float(along @ along)
+        share = np.clip(part @ along / length, 0.0, 1.0) if length else np.zeros(len(part))
+        away = ((part - share[:, None] * along) ** 2).sum(axis=1)
+        k = int(away.argmax())
+        if away[k] > tolerance * tolerance:
+            keep[a + 1 + k] = True
+            stack += [(a, a + 1 + k), (a + 1 + k, b)]
+    return keep
+
+
+def densified(lines: Linework, spacing: float) -> Linework:
+    """Return lines with vertices put in on the straight way, so that none is farther than a spacing from the next."""
+    pieces: list[Floats] = []
+    counts = []
+    for k in range(len(lines)):
+        line = lines.line(k)
+        step = np.hypot(*np.diff(line[:, :2], axis=0).T)
+        parts = np.maximum(np.ceil(step / spacing * (1.0 - 1e-12)), 1).astype(np.int64)
+        leg = np.repeat(np.arange(len(parts)), parts)
+        share = (np.arange(len(leg)) - np.repeat(np.cumsum(parts) - parts, parts)) / np.repeat(parts, parts)
+        own = line[leg] + share[:, None] * (line[leg + 1] - line[leg])
+        own[share == 0.0] = line[leg[share == 0.0]]
+        pieces.append(np.concatenate((own, line[-1:])))
+        counts.append(len(own) + 1)
+    vertices = np.concatenate(pieces) if pieces else lines.vertices
+    offsets = np.concatenate(([0], np.cumsum(counts))).astype(np.int64)
+    return dataclasses.replace(lines, vertices=vertices, offsets=offsets)

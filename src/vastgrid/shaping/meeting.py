@@ -47,6 +47,7 @@ class Met:
     places: dict[str, int] = field(default_factory=lambda: {"crossing": 0, "meeting": 0})
     different: dict[str, int] = field(default_factory=lambda: {"crossing": 0, "meeting": 0})
     worst: dict[str, tuple[float, tuple[float, float]]] = field(default_factory=dict)
+    all_different: list[tuple[float, tuple[float, float]]] = field(default_factory=list)
 
     def choose(self, kind: str, values: list[float], orders: list[int], xy: tuple[float, float]) -> float:
         """Return the height that counts of those given at one place, and remember how far apart they are."""
@@ -55,6 +56,7 @@ class Met:
         self.places[kind] += 1
         if spread > 1e-6:
             self.different[kind] += 1
+            self.all_different.append((spread, xy))
             self.gaps += [height - value for value in values]
             self.at += [xy] * len(values)
             if spread > self.worst.get(kind, (0.0, xy))[0]:

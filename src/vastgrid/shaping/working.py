@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -19,6 +18,7 @@ from vastgrid.kernels.planar import INSIDE, NOWHERE, ON_EDGE
 from vastgrid.kernels.surroundings import crossed, nearest_edge, settled, vertices_near
 from vastgrid.kernels.topology import edge_flags, inside_polygon, regions
 from vastgrid.kernels.triangulate import triangulate
+from vastgrid.shaping.following import BuiltFrom
 
 # What a triangle belongs to: nothing any more, no ground, ground that was taken out, ground.
 GONE, OUTSIDE, SPARE, SHOWN = 0, 1, 2, 3
@@ -60,12 +60,7 @@ class Working:
         self._structure = False
         self._stamp = 0
         self._last = 0
-        # What the surface is built from, and what is yet to be done to it: by where a place was, where it is now.
-        self._built_from = (tin.source_points, tin.break_vertices, tin.break_offsets)
-        self._added_points: list[tuple[float, float, float]] = []
-        self._added_lines: list[Floats] = []
-        self._moved: dict[tuple[float, float], tuple[float, float, float] | None] = {}
-        self._was: dict[tuple[float, float], tuple[float, float]] = {}
+        self.built_from = BuiltFrom(tin)
 
     # -- the triangulation, opened when a change needs it
 
@@ -332,27 +327,11 @@ class Working:
 
     # -- changing
 
-    def followed(self, place: tuple[float, float], target: tuple[float, float, float] | None) -> None:
-        """Let what the surface is built from follow a vertex; None where the vertex is gone."""
-        origin = self._was.pop(place, place)
-        self._moved[origin] = target
-        if target is not None:
-            self._was[target[:2]] = origin
-
-    def built_from_too(self, points: Sequence[tuple[float, float, float]], line: Floats | None = None) -> None:
-        """Add points, or a breakline, to what the surface is built from."""
-        new = [*points, *(line.tolist() if line is not None else ())]
-        if any((east, north) in self._moved for east, north, _ in new):
-            self._catch_up()
-        self._added_points += points
-        if line is not None:
-            self._added_lines.append(line)
-
     def set_heights(self, vertices: NDArray[np.int64], heights: Floats) -> None:
         """Give vertices other heights."""
         for v, z in zip(vertices.tolist(), heights.tolist(), strict=True):
             east, north = float(self.xyz[v, 0]), float(self.xyz[v, 1])
-            self.followed((east, north), (east, north, z))
+            self.built_from.move((east, north), (east, north, z))
         self.xyz[vertices, 2] = heights
         self._heights_changed[0] = None
 
@@ -561,8 +540,7 @@ class Working:
         changed = bool(self._heights_changed)
         if not changed and not self._structure:
             return self.tin
-        self._catch_up()
-        source, breaks, offsets = self._built_from
+        source, breaks, offsets = self.built_from.now()
         parts: dict[str, Any] = {"source_points": source, "break_vertices": breaks, "break_offsets": offsets}
         if not self._structure:
             number = len(self.tin.vertices)
@@ -601,46 +579,6 @@ class Working:
             "spare": extra[np.argsort(spare_key, kind="stable")],
             "spare_constrained": (marks[np.argsort(spare_key, kind="stable")] & BREAK) != 0,
         }
-
-    def _catch_up(self) -> None:
-        """Do to what the surface is built from what is yet to be done."""
-        points, breaks, offsets = self._built_from
-        if len(points) or len(breaks):
-            if self._added_points:
-                points = np.concatenate((points, np.array(self._added_points)))
-            if self._added_lines:
-                sizes = np.concatenate((np.diff(offsets), [len(line) for line in self._added_lines]))
-                breaks = np.concatenate((breaks, *self._added_lines))
-                offsets = np.concatenate(([0], np.cumsum(sizes))).astype(np.int64)
-            if self._moved:
-                points, breaks = _followed(points, self._moved, drop=True), _followed(breaks, self._moved, drop=False)
-        self._built_from = (points, breaks, offsets)
-        self._added_points, self._added_lines = [], []
-        self._moved, self._was = {}, {}
-
-
-def _followed(
-    xyz: Floats, moved: dict[tuple[float, float], tuple[float, float, float] | None], *, drop: bool
-) -> Floats:
-    """Return places with those that moved at their new place; those removed are dropped, or stay where they cannot be."""
-    if len(xyz) == 0:
-        return xyz
-    keys = np.array(list(moved))
-    own = xyz[:, 0] + 1j * xyz[:, 1]
-    place = keys[:, 0] + 1j * keys[:, 1]
-    order = np.argsort(place)
-    found = np.minimum(np.searchsorted(place[order], own), len(order) - 1)
-    same = place[order][found] == own
-    out = xyz.copy()
-    targets = list(moved.values())
-    keep = np.ones(len(xyz), np.bool_)
-    for row in np.flatnonzero(same).tolist():
-        target = targets[int(order[found[row]])]
-        if target is not None:
-            out[row] = target
-        elif drop:
-            keep[row] = False
-    return out[keep]
 
 
 def _pairs_of(triangles: NDArray[np.int32], chosen: Flags) -> NDArray[np.int32]:

@@ -20,13 +20,13 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
-from vastgrid.data.line_roles import BOUNDARY, OUTER
+from vastgrid.data.line_roles import BOUNDARY, BREAKLINE
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.formats.dxf._collect import Drawing, collected, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
-from vastgrid.formats.dxf.sorting import Becomes, Items, Rule, matched, parse_rules
+from vastgrid.formats.dxf.sorting import KINDS_OF_LINES, LIMITS, Becomes, Items, Rule, matched, parse_rules
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import surface_from_faces, welded
@@ -215,14 +215,23 @@ def by_rules(
             if len(on_lines):
                 work = _linework(name, frame, drawing, on_lines)
                 findings += interval_finding(work) if rule.becomes is Becomes.CONTOURS else []
-                if rule.becomes is Becomes.BOUNDARY:
-                    # Said by the rule: closed lines limit a surface, as those of a LandXML boundary do.
-                    marks = np.where(work.closed(), OUTER.encode(), b"")
-                    work = dataclasses.replace(work, attributes={**work.attributes, BOUNDARY: marks})
+                work = _with_role(work, rule.becomes)
                 found.append(work)
             _unfit(len(own) - len(on_lines), rule, findings)
     _unmatched(items, rule_of, findings)
     return found
+
+
+def _with_role(work: Linework, becomes: Becomes) -> Linework:
+    """Return lines that say of themselves what a rule says of them, by the words of the standard."""
+    if becomes in LIMITS:
+        # Only closed lines limit a surface.
+        marks = np.where(work.closed(), LIMITS[becomes].encode(), b"")
+        return dataclasses.replace(work, attributes={**work.attributes, BOUNDARY: marks})
+    if becomes in KINDS_OF_LINES:
+        marks = np.full(len(work), KINDS_OF_LINES[becomes].encode())
+        return dataclasses.replace(work, attributes={**work.attributes, BREAKLINE: marks})
+    return work
 
 
 def _unfit(number: int, rule: Rule, findings: list[Finding]) -> None:

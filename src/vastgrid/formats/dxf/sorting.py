@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import ParamError
 from vastgrid.data.dataset import Floats
+from vastgrid.data.line_roles import CONTOUR, GENTLE, ISLAND, OUTER, PROXIMITY, VOID, WALL
 
 
 class Becomes(Enum):
@@ -22,11 +23,24 @@ class Becomes(Enum):
     POINTS = "spot heights"
     BREAKLINES = "breaklines"
     CONTOURS = "contours"
+    WALL = "wall"
+    PROXIMITY = "proximity"
+    NONDESTRUCTIVE = "nondestructive"
     BOUNDARY = "boundary"
+    VOID = "void"
+    ISLAND = "island"
     FACES = "faces"
     NOTHING = "left out"
 
 
+# What lines say of themselves once a rule has sorted them.
+LIMITS = {Becomes.BOUNDARY: OUTER, Becomes.VOID: VOID, Becomes.ISLAND: ISLAND}
+KINDS_OF_LINES = {
+    Becomes.WALL: WALL,
+    Becomes.PROXIMITY: PROXIMITY,
+    Becomes.NONDESTRUCTIVE: GENTLE,
+    Becomes.CONTOURS: CONTOUR,
+}
 # Words for types; several entity names of the DXF reference mean one thing to a surveyor.
 TYPES = {
     "point": ("POINT", "INSERT"),
@@ -99,7 +113,14 @@ def _rule(text: str) -> Rule:
     head, mark, rest = text.partition(":")
     found = re.fullmatch(r"\s*([a-z ]+?)\s*(?:[“\"]([^”\"]*)[”\"])?\s*", head)
     word = found[1] if found else head.strip()
-    aliases = {"points": "spot heights", "none": "left out", "boundaries": "boundary"}
+    aliases = {
+        "points": "spot heights",
+        "none": "left out",
+        "boundaries": "boundary",
+        "voids": "void",
+        "islands": "island",
+        "walls": "wall",
+    }
     try:
         becomes = Becomes(aliases.get(word, word))
     except ValueError:

@@ -33,9 +33,10 @@ class Surface:
     roles: list[str] = field(default_factory=list)
     # Points that only name another point: which rows of which block, and the name.
     refs: list[tuple[int, int, str]] = field(default_factory=list)
-    untrimmed: int = 0
 
 
+# What is put after a boundary's role where triangles stay whole at it.
+WHOLE = " untrimmed"
 _UNITS = {
     "meter": Unit.METRE,
     "millimeter": Unit.MILLIMETRE,
@@ -220,9 +221,9 @@ class Collector:
             surface.points.append(xyz)
         elif parent in ("Breakline", "Boundary", "Contour", "Chain"):
             kind = attributes.get({"Breakline": "brkType", "Boundary": "bndType"}.get(parent, ""), "")
-            surface.untrimmed += parent == "Boundary" and attributes.get("edgeTrim", "").lower() == "false"
+            whole = parent == "Boundary" and attributes.get("edgeTrim", "").lower() == "false"
             surface.lines.append(xyz)
-            surface.roles.append(f"{parent} {kind}".strip())
+            surface.roles.append(f"{parent} {kind}".strip() + (WHOLE if whole else ""))
 
     # -- what came of it
 

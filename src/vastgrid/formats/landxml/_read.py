@@ -19,12 +19,12 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
-from vastgrid.data.line_roles import BOUNDARY, BOUNDARY_ROLES
+from vastgrid.data.line_roles import BOUNDARY, BOUNDARY_ROLES, BREAKLINE, BREAKLINE_KINDS, CONTOUR, TRIM, UNTRIMMED
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import ReadResult
-from vastgrid.formats.landxml._collect import Collector, Surface
+from vastgrid.formats.landxml._collect import WHOLE, Collector, Surface
 from vastgrid.formats.landxml._records import survey
 from vastgrid.kernels.xmlruns import read_run
 from vastgrid.params.declare import Param
@@ -215,14 +215,19 @@ def _datasets(
         roles = [role for role, line in zip(surface.roles, surface.lines, strict=True) if len(line) > 1]
         if lines:
             work = from_lines(f"{name} lines", frame, lines, roles)
-            kinds = [role.removeprefix("Boundary ") if role.startswith("Boundary") else "" for role in roles]
+            kinds = [
+                role.removeprefix("Boundary ").removesuffix(WHOLE) if role.startswith("Boundary") else ""
+                for role in roles
+            ]
+            said: dict[str, NDArray[Any]] = {}
             if any(kinds):
-                marks = np.array([kind.encode() if kind in BOUNDARY_ROLES else b"" for kind in kinds])
-                work = dataclasses.replace(work, attributes={BOUNDARY: marks})
-            found.append(work)
-        if surface.untrimmed:
-            text = f"{name} has {count(surface.untrimmed, 'boundary', 'boundaries')} at which triangles are not to be trimmed (edgeTrim=false); ground built from its source data is trimmed there."
-            findings.append(Finding("boundary-trimmed", text))
+                said[BOUNDARY] = np.array([kind.encode() if kind in BOUNDARY_ROLES else b"" for kind in kinds])
+            breaks = [_breakline_kind(role) for role in roles]
+            if any(breaks):
+                said[BREAKLINE] = np.array([kind.encode() for kind in breaks])
+            if any(role.endswith(WHOLE) for role in roles):
+                said[TRIM] = np.array([UNTRIMMED.encode() if role.endswith(WHOLE) else b"" for role in roles])
+            found.append(dataclasses.replace(work, attributes=said))
         if tin is None and params.take is not Take.SOURCE and len(points) > 2:
             # All that is known of this surface is what to build it from.
             alone.append((name, tuple(range(begin, len(found)))))
@@ -235,6 +240,14 @@ def _datasets(
     name = path.stem if not found else f"{path.stem} records"
     records = survey(name, frame, collector.records, scale, chord, findings)
     return [*found, records] if records is not None else found
+
+
+def _breakline_kind(role: str) -> str:
+    """Return which kind of line a role of the collector is; empty for boundaries."""
+    if role == "Contour":
+        return CONTOUR
+    kind = role.removeprefix("Breakline ")
+    return kind if role.startswith("Breakline") and kind in BREAKLINE_KINDS else ""
 
 
 def _gathered(blocks: list[NDArray[Any]]) -> NDArray[Any]:
@@ -343,7 +356,7 @@ def _tin(
     breaks = [
         line * scale for line, role in zip(surface.lines, surface.roles, strict=True) if role.startswith("Breakline")
     ]
-    roles = [role.removeprefix("Boundary ") for role in surface.roles]
+    roles = [role.removeprefix("Boundary ").removesuffix(WHOLE) for role in surface.roles]
     limits = [(role, line * scale) for role, line in zip(roles, surface.lines, strict=True) if role in BOUNDARY_ROLES]
     return Tin(
         name=name,

@@ -21,7 +21,7 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code
 from vastgrid.data.kinds import of_kind
-from vastgrid.data.line_roles import BOUNDARY, BREAKLINE_KINDS, USUAL_BREAKLINE
+from vastgrid.data.line_roles import BOUNDARY, BREAKLINE, BREAKLINE_KINDS, TRIM, UNTRIMMED, USUAL_BREAKLINE
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
@@ -201,13 +201,15 @@ def _write_source(file: BinaryIO, tin: Tin, params: LandXmlWriteParams) -> None:
 def _write_linework(file: BinaryIO, lines: Linework, decimals: int) -> None:
     """Write lines as what they are by their source's word: boundaries as such, all others as breaklines."""
     roles = lines.attributes.get(BOUNDARY, np.zeros(len(lines), "S1"))
+    whole = lines.attributes.get(TRIM, np.zeros(len(lines), "S1"))
     limits = np.flatnonzero(roles != b"")
     rest = lines.chosen(np.flatnonzero(roles == b""))
     file.write(b"<SourceData>\n")
     if len(rest):
         file.write(b"<Breaklines>\n")
         names = [_word(rest.layers[k]) for k in rest.layer.tolist()]
-        _write_breaklines(file, rest.vertices, rest.offsets, names, decimals)
+        marks = rest.attributes.get(BREAKLINE, np.zeros(len(rest), "S1"))
+        _write_breaklines(file, rest.vertices, rest.offsets, names, decimals, [mark.decode() for mark in marks])
         file.write(b"</Breaklines>\n")
     if len(limits):
         file.write(b"<Boundaries>\n")
@@ -215,7 +217,8 @@ def _write_linework(file: BinaryIO, lines: Linework, decimals: int) -> None:
         ring = lines.line(k)
         space = bool(np.isfinite(ring[:, 2]).all())
         tag = "PntList3D" if space else "PntList2D"
-        head = f'<Boundary bndType="{roles[k].decode()}" edgeTrim="true"><{tag}>'
+        trimmed = "false" if whole[k] == UNTRIMMED.encode() else "true"
+        head = f'<Boundary bndType="{roles[k].decode()}" edgeTrim="{trimmed}"><{tag}>'
         columns = ring[:, [1, 0, 2]] if space else ring[:, [1, 0]]
         _write_lines(file, columns, np.array([0, len(ring)]), [head], f"</{tag}></Boundary>\n", decimals)
     if len(limits):
@@ -224,13 +227,17 @@ def _write_linework(file: BinaryIO, lines: Linework, decimals: int) -> None:
 
 
 def _write_breaklines(
-    file: BinaryIO, vertices: Floats, offsets: NDArray[np.int64], names: list[str] | None, decimals: int
+    file: BinaryIO,
+    vertices: Floats,
+    offsets: NDArray[np.int64],
+    names: list[str] | None,
+    decimals: int,
+    kinds: list[str] | None = None,
 ) -> None:
     for k in range(len(offsets) - 1):
         line = vertices[offsets[k] : offsets[k + 1]]
         own = names[k] if names else ""
-        # The standard's kinds, where a file of its own named them.
-        kind = own.removeprefix("Breakline ") if own.startswith("Breakline ") else ""
+        kind = kinds[k] if kinds else ""
         known = kind in BREAKLINE_KINDS
         name = f" name={quoteattr(own)}" if own and not known else ""
         space = bool(np.isfinite(line[:, 2]).all())
