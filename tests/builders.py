@@ -11,7 +11,8 @@ from vastgrid.base.quantities import Unit
 from vastgrid.convert import tin as tin_conversion
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import Tin
+from vastgrid.data.tin import Tin, areas
+from vastgrid.kernels.topology import neighbours_of
 
 DATA = Path(__file__).parent / "data"
 HANDMADE = Path(__file__).parent / "handmade"
@@ -33,3 +34,15 @@ def scattered(count=2000, seed=1, size=(200.0, 150.0), height=None, frame=METRES
 def ground(count=2000, **options) -> Tin:
     points = scattered(count, **options)
     return tin_conversion.run([points], tin_conversion.TinParams(), Silent()).dataset.renamed("Ground")
+
+
+def sound(tin: Tin) -> float:
+    """Check that a TIN is one: counter-clockwise, edge to edge, nothing unused, Euler's formula; return its plan area."""
+    plan = areas(tin)
+    assert (plan > 0.0).all(), "no triangle is turned or empty"
+    assert np.array_equal(neighbours_of(tin.triangles), tin.edges_across), "neighbours are those across the edges"
+    assert len(np.unique(tin.triangles)) == len(tin.vertices), "every vertex is used"
+    following = np.roll(tin.triangles, -1, axis=1)
+    directed = tin.triangles.astype(np.int64).ravel() * len(tin.vertices) + following.ravel()
+    assert len(np.unique(directed)) == len(directed), "no two triangles lie on one side of an edge"
+    return float(plan.sum())

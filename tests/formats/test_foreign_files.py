@@ -248,7 +248,8 @@ def test_ids_of_some_points_and_a_boundary_that_does_not_trim(tmp_path):
     kept = SOURCE.format("PntList2D>5 5 5 95 95 95 95 5 5 5</PntList2D").replace(
         'edgeTrim="true"', 'edgeTrim="false"', 1
     )
-    assert "1 boundary at which triangles are not to be trimmed" in said(lx(tmp_path, kept))
+    source = lx(tmp_path, kept).datasets[1]
+    assert source.attributes["trim"].tolist() == [b"no", b""], "the first boundary leaves triangles whole"
 
 
 def test_boundaries_and_breaklines_go_out_as_what_they_are(tmp_path):

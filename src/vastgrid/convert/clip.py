@@ -204,7 +204,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("data", like="data"),),
     params=ClipParams,
-    template="{data} {side} of [{limit}][{area}].",
+    template="{data} {side} [{limit}][{area}].",
     run=run,
     name=lambda inputs, params: f"{inputs[0].name}, {params.side.value}",
     reach=lambda inputs, params: element(inputs[0]) if kind_of(inputs[0]).covers else 0.0,

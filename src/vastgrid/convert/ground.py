@@ -26,7 +26,7 @@ from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.base.words import spaced
 from vastgrid.data.classes import CLASSES, GROUND, LOW_NOISE, NOISE, UNCLASSIFIED, class_name
 from vastgrid.data.dataset import Floats
-from vastgrid.data.frame import is_geographic
+from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.ground import above_ground, at_middles, filled, lowest_of_cells
@@ -98,16 +98,19 @@ def settle(inputs: Sequence[PointSet], params: GroundParams) -> GroundParams:
     for name in ("cell", "window", "height", "noise"):
         if getattr(params, name) is None:
             value = preset[name] if name != "cell" else max(preset["cell"], _cell_of(inputs[0]))
-            filled_in[name] = Length(value, Unit.METRE) if _known(frame, name) else Length(value)
+            filled_in[name] = _metric(value, frame, height=name in ("height", "noise"))
     for name in ("slope", "scale"):
         if getattr(params, name) is None:
             filled_in[name] = preset[name]
     return dataclasses.replace(params, **filled_in)  # type: ignore[arg-type]
 
 
-def _known(frame: object, name: str) -> bool:
-    unit = getattr(frame, "vertical" if name in ("height", "noise") else "horizontal")
-    return unit is not None and unit is not Unit.DEGREE
+def _metric(value: float, frame: Frame, *, height: bool) -> Length:
+    """Return a length given in metres; where the unit of heights is unknown, as a number in that of plan."""
+    unit = frame.vertical if height else frame.horizontal
+    if unit is not None and unit is not Unit.DEGREE:
+        return Length(value, Unit.METRE)
+    return Length(float(f"{value / _metres(frame.horizontal):.3g}"))
 
 
 def _cell_of(points: PointSet) -> float:
@@ -138,7 +141,7 @@ def run(inputs: Sequence[PointSet], params: GroundParams, progress: Progress) ->
     size = params.cell.in_unit(frame.horizontal, "cell")
     window = params.window.in_unit(frame.horizontal, "window")
     # Slopes are lengths over lengths: where plan and height have other units, a ratio of 1 is not 45°.
-    ratio = _metres(frame.horizontal) / _metres(frame.vertical)
+    ratio = _metres(frame.horizontal) / _metres(frame.vertical or frame.horizontal)
     height = params.height.in_unit(frame.vertical, "height")
     old = points.attributes.get(CLASSES)
     noise = np.isin(old, NOISE) if old is not None else np.zeros(len(points.xyz), np.bool_)
@@ -165,7 +168,7 @@ def run(inputs: Sequence[PointSet], params: GroundParams, progress: Progress) ->
 
 
 def _metres(unit: Unit | None) -> float:
-    return float(unit.metres) if unit is not None else 1.0
+    return float(unit.metres) if unit is not None and unit is not Unit.DEGREE else 1.0
 
 
 def _provisional(

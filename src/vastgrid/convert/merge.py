@@ -39,7 +39,9 @@ class MergeParams:
     keep: Annotated[
         Keep,
         Param(
-            "Where both lie", "over: what is laid over counts; lowest or highest: the lower or the higher of the two."
+            "Where both lie",
+            "over: what is laid over counts; lowest or highest: the lower or the higher of the two.",
+            said=(("over", "what is laid over"), ("lowest", "the lower"), ("highest", "the higher")),
         ),
     ] = Keep.OVER
     seam: Annotated[
@@ -169,7 +171,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("tin", Tin),),
     params=MergeParams,
-    template="{over} laid over {ground}[ inside {limit}][ inside {area}]; where both lie {keep} counts, the seam {seam} (walls lean by {offset})[, gaps up to {gap} closed].",
+    template="{over} laid over {ground}[ inside {limit}][ inside {area}]; where both lie, {keep} counts, the seam {seam} (walls lean by {offset})[, gaps up to {gap} closed].",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, merged",

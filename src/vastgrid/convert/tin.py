@@ -267,18 +267,17 @@ def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
 
 
 def _level_layers(inputs: Sequence[Dataset]) -> str:
-    """Return the layers that hold contours by evidence: nine in ten of their lines are level and keep one interval."""
+    """Return the layers of sources that are contours by evidence: nine in ten of their lines are level and keep an interval."""
     found: dict[str, None] = {}
     for each in inputs:
-        if not isinstance(each, Linework):
+        if not isinstance(each, Linework) or len(each) < 6:
             continue
-        for k, name in enumerate(each.layers):
-            lines = each.on_layers(np.arange(len(each.layers)) == k)
-            levels = line_levels(lines)
-            if len(lines) < 6 or np.isfinite(levels).mean() < 0.9 or not np.nanmax(np.abs(levels), initial=0.0):
-                continue
-            if interval_of(levels) is not None:
-                found[name] = None
+        levels = line_levels(each)
+        # The toes of benches keep an interval too: only where all lines of a source do are they contours.
+        if np.isfinite(levels).mean() < 0.9 or not np.abs(levels[np.isfinite(levels)]).any():
+            continue
+        if interval_of(levels) is not None:
+            found |= dict.fromkeys(each.layers)
     return ",".join(found)
 
 

@@ -166,6 +166,10 @@ class Run:
             if all(each.most is not None for each in conversion.inputs):
                 cards = cards[: max(sum(each.most or 0 for each in conversion.inputs), len(said))]
             roles = [said.get(card, "") for card in cards]
+            if conversion.assigned(self.datasets(cards), roles) is None:
+                each = self._one_by_one(conversion, cards, said)
+                if each:
+                    return each
             return [dict(zip(cards, roles_of(conversion, self.datasets(cards), roles), strict=True))]
         usable = [
             card
@@ -177,6 +181,28 @@ class Run:
             raise CallError(f"{conversion.id} uses {kinds}; it cannot use this {titles}")
         role = conversion.main.role
         return [dict.fromkeys(usable, role)] if conversion.many else [{card: role} for card in usable]
+
+    def _one_by_one(self, conversion: Conversion, cards: list[str], said: dict[str, str]) -> list[dict[str, str]]:
+        """Return a run for each dataset that can play only the main role, with all others in theirs; none if it has room for more."""
+        if conversion.main.most != 1:
+            return []
+        others = [
+            card
+            for card in cards
+            if said.get(card, conversion.main.role) != conversion.main.role
+            or any(conversion.can_use(self.dataset(card), each.role) for each in conversion.inputs[1:])
+        ]
+        mains = [card for card in cards if card not in others]
+        groups = []
+        for card in mains:
+            own = [card, *others]
+            roles = conversion.assigned(
+                self.datasets(own), [conversion.main.role, *(said.get(each, "") for each in others)]
+            )
+            if roles is None:
+                return []
+            groups.append(dict(zip(own, roles, strict=True)))
+        return groups
 
     def _said_roles(self, via: Via) -> dict[str, str]:
         """Return the roles that were said, by card; an input is named by its file or by its own name."""
@@ -203,7 +229,9 @@ class Run:
     ) -> list[str]:
         self._foretell(conversion, cards, words)
         outputs = tuple(
-            OutputCard(secrets.token_hex(4), each.name, self.graph[cards[0]].name if each.like else "")
+            OutputCard(
+                secrets.token_hex(4), each.name, self.graph[cards[roles.index(each.like)]].name if each.like else ""
+            )
             for each in conversion.outputs
         )
         node = Node(

@@ -242,8 +242,8 @@ def _vertex_for(work: Working, east: float, north: float, z: float) -> int:
 
 def release(work: Working, edit: Edit) -> str:
     """Take a breakline off, as far as it goes without meeting another; its vertices stay."""
-    found = work.edge_at(*edit.places[0])
-    if found is None or not work.flag[found[0], found[1]] & BREAK:
+    found = work.breakline_at(*edit.places[0])
+    if found is None:
         return f"there is no breakline at E {edit.places[0][0]:.3f}, N {edit.places[0][1]:.3f}"
     t, k = found
     ends = [int(work.tri[t, k]), int(work.tri[t, (k + 1) % 3])]

@@ -274,6 +274,25 @@ class Working:
         found, k, away = nearest_edge(self.xy, self.tri, self.nbr, t, x, y)
         return (int(found), int(k)) if away <= self.near else None
 
+    def breakline_at(self, east: float, north: float) -> tuple[int, int] | None:
+        """Return the triangle and edge of the breakline nearest to a place, up to what counts as near."""
+        t, what, _ = self.locate(east, north)
+        if what == NOWHERE:
+            return None
+        x, y = self.local(east, north)
+        found, least = None, self.near
+        for u in sorted({t, *(int(v) for corner in self.tri[t].tolist() for v in self._around(int(corner)))}):
+            for k in range(3):
+                if not self.flag[u, k] & BREAK:
+                    continue
+                a, b = self.xy[int(self.tri[u, k])], self.xy[int(self.tri[u, (k + 1) % 3])]
+                along = b - a
+                share = min(max(float((np.array([x, y]) - a) @ along) / float(along @ along), 0.0), 1.0)
+                away = float(np.hypot(*(a + share * along - (x, y))))
+                if away <= least and (found is None or away < least):
+                    found, least = (u, k), away
+        return found
+
     def crossed_by(self, line: Floats) -> NDArray[np.int32]:
         """Return the triangles whose inside a line passes through, ground or not."""
         self.open()
