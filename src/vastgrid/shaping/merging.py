@@ -10,18 +10,20 @@ import shapely
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.data.dataset import Floats
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.locate import cuts_along
 from vastgrid.kernels.overlay import level_with
-from vastgrid.kernels.topology import group_places, neighbours_of
+from vastgrid.kernels.topology import group_places, neighbours_of, plan_areas
 from vastgrid.kernels.triangulate import once, parted_at_places, triangulate
 from vastgrid.measures.heights import bucket_index, heights
 from vastgrid.shaping.limits import WELD, cut_to, parted_faces, polygons_of
 
 # Steps below this are none, in the unit of heights: what reading and cutting make of one height is far below it.
 NONE = 1e-6
+# Places so many roundings apart are one: the crossing line of two surfaces is found on a lattice as fine as that.
+NEARLY = 100.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,17 +76,20 @@ def winning(ground: Tin, over: Tin, lowest: bool) -> Any:
     low, high = np.array([west, south]), np.array([east, north])
     lines = level_with(ground.vertices, ground.triangles, over.vertices, over.triangles, bucket_index(over), low, high)
     # Neighbouring pieces end at one place but for rounding; on a fine lattice they end at the same.
-    fine = max(east - west, north - south) * 1e-10
+    fine = max(east - west, north - south) * 1e-9
     edges = [shapely.boundary(common), *shapely.linestrings(lines)]
-    joined = shapely.node(shapely.set_precision(shapely.union_all(np.array(edges)), fine))
-    faces = np.array([face for face in polygons_of(shapely.polygonize([joined])) if face.area > 0.0])
+    joined = shapely.union_all(np.array(edges), grid_size=fine)
+    cells = shapely.polygonize(shapely.get_parts(joined))
+    faces = np.array([face for face in polygons_of(cells) if face.area > 0.0])
     if len(faces) == 0:
         return alone
     inner = shapely.get_coordinates(shapely.point_on_surface(faces))
     gap = heights(over, inner) - heights(ground, inner)
     # Where they are one, the ground stays as it is.
     better = gap < -NONE if lowest else gap > NONE
-    return shapely.union_all([*faces[better], alone])
+    place = shapely.union_all(np.array([*faces[better], *polygons_of(alone)]), grid_size=fine)
+    # A hair wider, so that no hair is cut off triangles at the rim, which the lattice has moved.
+    return shapely.buffer(place, 10.0 * fine, join_style="mitre")
 
 
 def laid_over(ground: Tin, over: Tin, width: float, tin_name: str, progress: Progress, gap: float = 0.0) -> Merged:
@@ -128,7 +133,7 @@ def laid_over(ground: Tin, over: Tin, width: float, tin_name: str, progress: Pro
         closed = shapely.buffer(closed, -gap / 2, join_style="mitre")
         between = shapely.union_all([between, closed.difference(place).difference(left)])
     progress.report(0.6, "joining them")
-    tin, seam = _joined(over, kept, between, tin_name)
+    tin, seam = _joined(over, kept, between, ground, tin_name)
     at = _at(rim, worst)
     return Merged(tin, place.area, int(far.sum()), float(step.max(initial=0.0)), at, seam)
 
@@ -166,7 +171,7 @@ def _steps(over: Tin, ground: Tin) -> tuple[Floats, Floats]:
     return rim, step
 
 
-def _joined(over: Tin, kept: Tin, between: Any, name: str) -> tuple[Tin, int]:
+def _joined(over: Tin, kept: Tin, between: Any, ground: Tin, name: str) -> tuple[Tin, int]:
     """Return two surfaces and the triangles between their rims as one."""
     vertices = np.concatenate((over.vertices, kept.vertices))
     origin = np.floor(vertices[:, :2].min(axis=0))
@@ -177,13 +182,18 @@ def _joined(over: Tin, kept: Tin, between: Any, name: str) -> tuple[Tin, int]:
     # Only rims can meet: all other vertices keep their own.
     rims = np.unique(np.concatenate((_rim_pairs(over), _rim_pairs(kept) + len(over.vertices))))
     local = vertices[rims, :2] - origin
-    group, first = group_places(local[:, 0].copy(), local[:, 1].copy(), 100.0 * size)
+    group, first = group_places(local[:, 0].copy(), local[:, 1].copy(), NEARLY * size)
     number = np.arange(len(vertices))
     number[rims] = rims[first[group]]
     faces = number[faces]
     seam = 0
-    if not between.is_empty and between.area > 0.0:
-        fill = _filled(vertices, number, over, kept, between, 100.0 * size)
+    # What is as thin as rounding is no seam: there both rims are one.
+    wide = [each for each in polygons_of(between) if each.area > 10.0 * NEARLY * size * each.length]
+    between = shapely.MultiPolygon(wide)
+    if wide:
+        pairs = number[np.concatenate((_rim_pairs(over), _rim_pairs(kept) + len(over.vertices)))]
+        fill, new = _filled(vertices, pairs, between, ground, NEARLY * size)
+        vertices = np.concatenate((vertices, new))
         seam = len(fill)
         faces = np.concatenate((faces, fill))
         flags = np.concatenate((flags, np.zeros((len(fill), 3), np.bool_)))
@@ -211,28 +221,57 @@ def _rim_pairs(tin: Tin) -> NDArray[np.int64]:
 
 
 def _filled(
-    vertices: Floats, number: NDArray[np.int64], over: Tin, kept: Tin, between: Any, near: float
-) -> NDArray[np.int64]:
-    """Return the triangles between two rims, as numbers of vertices."""
-    pairs = number[np.concatenate((_rim_pairs(over), _rim_pairs(kept) + len(over.vertices)))]
-    used, edges = np.unique(pairs, return_inverse=True)
-    edges = edges.reshape(-1, 2).astype(np.int64)
-    places = np.ascontiguousarray(vertices[used, :2])
-    # Only what lies at the seam is triangulated.
-    shapely.prepare(between)
-    band = shapely.buffer(between, 1e3 * near)
-    at_seam = shapely.intersects(band, shapely.linestrings(places[edges]))
-    edges = edges[at_seam]
-    if len(edges) == 0:
-        return np.zeros((0, 3), np.int64)
-    own, edges = np.unique(edges, return_inverse=True)
-    places, used = places[own], used[own]
-    edges = parted_at_places(places, once(edges.reshape(-1, 2).astype(np.int64)), near)
-    from vastgrid.base.progress import Silent
+    vertices: Floats, pairs: NDArray[np.int64], between: Any, ground: Tin, near: float
+) -> tuple[NDArray[np.int64], Floats]:
+    """Return the triangles between two rims, as numbers of vertices, and vertices that only they have.
 
-    made = triangulate(places, edges, Silent())
-    if len(made.xy) > len(places):
+    Where the ground ends within the seam, its own rim is the seam's.
+
+    Parameters
+    ----------
+    pairs : (r, 2) int64
+        Edges of both rims.
+    """
+    band = shapely.buffer(between, 1e3 * near)
+    shapely.prepare(band)
+    pairs = pairs[shapely.intersects(band, shapely.linestrings(vertices[pairs][:, :, :2]))]
+    used = np.unique(pairs)
+    # The seam's own outline, with corners that neither rim has.
+    rings = [
+        np.asarray(shapely.get_coordinates(ring))
+        for each in polygons_of(between)
+        for ring in (each.exterior, *each.interiors)
+    ]
+    course = np.concatenate(rings)
+    places = np.concatenate((vertices[used, :2], course))
+    local = places - np.floor(places.min(axis=0))
+    group, first = group_places(local[:, 0].copy(), local[:, 1].copy(), near)
+    only = first[first >= len(used)]
+    z = heights(ground, places[only])
+    # Beyond the ground by a rounding: as high as what lies nearest.
+    for k in np.flatnonzero(np.isnan(z)).tolist():
+        away = ((vertices[used, :2] - places[only[k]]) ** 2).sum(axis=1)
+        z[k] = vertices[used[int(away.argmin())], 2]
+    new = np.column_stack((places[only], z))
+    number = np.zeros(len(first), np.int64)
+    number[first < len(used)] = used[first[first < len(used)]]
+    number[first >= len(used)] = len(vertices) + np.arange(len(only))
+    at_rim = np.zeros(len(vertices), np.int64)
+    at_rim[used] = group[: len(used)]
+    legs, start = [at_rim[pairs]], len(used)
+    for ring in rings:
+        own = group[start : start + len(ring)].astype(np.int64)
+        legs.append(np.column_stack((own[:-1], own[1:])))
+        start += len(ring)
+    here = np.ascontiguousarray(places[first])
+    edges = parted_at_places(here, once(np.concatenate(legs).astype(np.int64)), near)
+    made = triangulate(here, edges, Silent())
+    if len(made.xy) > len(here):
         raise DataError("the rims of the two surfaces cross beside each other, so no clean seam can be made")
     middle = made.xy[made.triangles].mean(axis=1)
     inside = shapely.contains_xy(between, middle[:, 0], middle[:, 1])
-    return np.asarray(used[made.triangles[inside]], np.int64)
+    # Between three places on one straight rim there is nothing but rounding.
+    corner = made.xy[made.triangles]
+    longest = np.hypot(*np.moveaxis(np.roll(corner, -1, axis=1) - corner, 2, 0)).max(axis=1)
+    inside &= 2.0 * plan_areas(made.xy, made.triangles) > near * longest
+    return np.asarray(number[made.triangles[inside]], np.int64), new
