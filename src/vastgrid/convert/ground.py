@@ -143,18 +143,19 @@ def run(inputs: Sequence[PointSet], params: GroundParams, progress: Progress) ->
     # Slopes are lengths over lengths: where plan and height have other units, a ratio of 1 is not 45°.
     ratio = _metres(frame.horizontal) / _metres(frame.vertical or frame.horizontal)
     height = params.height.in_unit(frame.vertical, "height")
+    lowest = params.noise.in_unit(frame.vertical, "noise")
     old = points.attributes.get(CLASSES)
     noise = np.isin(old, NOISE) if old is not None else np.zeros(len(points.xyz), np.bool_)
     use = ~noise & np.isfinite(points.xyz).all(axis=1)
     if not use.any():
         return Result(points, (Finding("no-ground", f"{points.name} has no points that could be ground."),))
-    ground, west, north = _provisional(points.xyz, use, size, window, params.slope * ratio, progress)
+    ground, west, north = _provisional(points.xyz, use, size, window, params.slope * ratio, lowest, progress)
     progress.report(0.85, "measuring points against the ground")
     gap, steep = above_ground(points.xyz, ground, west, north, size)
     # Half a cell beside the middle of its cell a point on a slope is as much higher as that.
     near = np.abs(gap) <= height + params.scale * steep * size
     is_ground = near & use
-    low = (gap < -np.maximum(params.noise.in_unit(frame.vertical, "noise"), height + params.scale * steep * size)) & use
+    low = (gap < -np.maximum(lowest, height + params.scale * steep * size)) & use
     classes = np.full(len(points.xyz), UNCLASSIFIED, np.uint8)
     classes[is_ground] = GROUND
     classes[low] = LOW_NOISE
@@ -172,7 +173,7 @@ def _metres(unit: Unit | None) -> float:
 
 
 def _provisional(
-    xyz: Floats, use: NDArray[np.bool_], size: float, window: float, slope: float, progress: Progress
+    xyz: Floats, use: NDArray[np.bool_], size: float, window: float, slope: float, noise: float, progress: Progress
 ) -> tuple[Floats, float, float]:
     """Return the heights of the ground by cells, and the outer corner of the first.
 
@@ -192,8 +193,8 @@ def _provisional(
     empty = lowest < 0
     cells = np.where(empty, np.nan, xyz[lowest, 2])
     whole = filled(cells)
-    # Stray points far below: they stand out of the ground turned upside down (the paper's first step, a slope of 5).
-    below = -whole - _opened(ndimage, -whole, 1) > 5.0 * slope / 0.15 * size
+    # Stray points far below stand out of the ground turned upside down, as in the paper's first step.
+    below = -whole - _opened(ndimage, -whole, 1) > noise + slope * size
     cells[below] = np.nan
     whole = filled(cells)
     thing = np.zeros(whole.shape, np.bool_)
