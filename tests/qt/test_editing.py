@@ -15,7 +15,7 @@ def vertex(window, number):
 
 def press(qtbot, window, place, text):
     """Click a vertex and give it a height."""
-    window.actions_["set_height"].trigger()
+    window.actions_["hand_set_height"].trigger()
     at = QPointF(*window.plan.view.pixel(place[0] + 0.2, place[1] - 0.1)).toPoint()
     qtbot.mouseClick(window.plan, Qt.MouseButton.LeftButton, pos=at)
     qtbot.waitUntil(lambda: bool(window.findChildren(HeightDialog)), timeout=5000)
@@ -72,7 +72,7 @@ def test_something_else_than_a_tin_is_refused(qtbot, window, monkeypatch):
     told = []
     monkeypatch.setattr(window.desk, "tell", told.append)
     window.lineage.select([named(window, "Contours")])
-    window.actions_["set_height"].trigger()
+    window.actions_["hand_set_height"].trigger()
     assert "choose one TIN first" in told[0]
 
 

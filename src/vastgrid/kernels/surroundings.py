@@ -5,7 +5,8 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from vastgrid.kernels.planar import corner_of
+from vastgrid.kernels.planar import INSIDE, NOWHERE, ON_EDGE, ON_VERTEX, corner_of
+from vastgrid.kernels.predicates import turn
 
 
 @numba.njit(cache=True, nogil=True)
@@ -169,3 +170,29 @@ def settled(tri, nbr, flag, part, count, which, number):
         own[n] = t
         n += 1
     return out, across, flags, key, own
+
+
+@numba.njit(cache=True, nogil=True)
+def holding(xy, tri, part, count, x, y):
+    """Return a triangle that holds a place, what of it the place lies on, and which edge or corner; all are looked at."""
+    for t in range(count):
+        if part[t] == 0:
+            continue
+        zero = 0
+        inside = True
+        for k in range(3):
+            a, b = tri[t, k], tri[t, (k + 1) % 3]
+            s = turn(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], x, y)
+            if s < 0.0:
+                inside = False
+                break
+            if s == 0.0:
+                zero += 1 << k
+        if not inside:
+            continue
+        if zero == 0:
+            return t, INSIDE, 0
+        if zero in (1, 2, 4):
+            return t, ON_EDGE, 0 if zero == 1 else (1 if zero == 2 else 2)
+        return t, ON_VERTEX, 1 if zero == 3 else (2 if zero == 6 else 0)
+    return -1, NOWHERE, 0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import secrets
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from vastgrid import catalog
@@ -75,6 +76,29 @@ class Editing:
         node = self.job.executor.planned(graph, conversion.id, [card], {conversion.resumes: word})
         self.job.change(graph.with_node(node), f"edit {graph[card].name}")
         return node.outputs[0].card
+
+    def rewrite(self, card: str, entries: Sequence[str], what: str = "") -> None:
+        """Let a card's log be another one: a step of the history of its own.
+
+        Raises
+        ------
+        ParamError
+            If an entry cannot be read.
+        CallError
+            If the card has no log.
+        """
+        own = self.job.graph.node(card)
+        field = _grows(own)
+        if not field:
+            raise CallError(f"{own.name} has no log of edits")
+        text = "\n".join(entries)
+        value = declare.parse_value(declare.field_named(catalog.conversion_named(own.operation).params, field), text)
+        word = f"log:{secrets.token_hex(6)}:0"
+        for line in declare.value_text(value).split("\n"):
+            if line:
+                word = self.job.store.payloads.appended(word, line)
+        changed = dataclasses.replace(own, words={**own.words, field: word})
+        self.job.change(self.job.graph.with_node(changed), what or f"change the edits of {own.name}")
 
     def entries(self, card: str) -> list[str]:
         """Return the entries that count in a card's log; none where it has no log."""

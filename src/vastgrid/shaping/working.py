@@ -15,7 +15,7 @@ from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.tin import Tin
 from vastgrid.kernels import planar
 from vastgrid.kernels.planar import INSIDE, NOWHERE, ON_EDGE
-from vastgrid.kernels.surroundings import crossed, nearest_edge, settled, vertices_near
+from vastgrid.kernels.surroundings import crossed, holding, nearest_edge, settled, vertices_near
 from vastgrid.kernels.topology import edge_flags, inside_polygon, regions
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.shaping.following import BuiltFrom
@@ -70,7 +70,7 @@ class Working:
         Raises
         ------
         CallError
-            If the surface overlaps itself.
+            If its rim cannot be followed.
         """
         if self._open:
             return
@@ -97,7 +97,12 @@ class Working:
         own = np.concatenate((tin.triangles, tin.spare))
         across = np.concatenate((tin.edges_across, np.full((len(tin.spare), 3), -1, np.int32)))
         flags = np.concatenate((tin.constrained, tin.spare_constrained)).astype(np.uint8) * BREAK
-        around = self._land(own, across, number)
+        around, met = self._land(own, across, number)
+        # Where rims touch or cross by a rounding the land has a vertex of its own.
+        self._land_end = number + 4 + len(met)
+        self._grow_vertices(self._land_end + ROOM)
+        self.xyz[number + 4 : self._land_end, :2] = met + self.origin
+        self.xy = np.ascontiguousarray(self.xyz[:, :2] - self.origin)
         count = len(own) + len(around)
         top = count + ROOM
         self.tri, self.nbr, self.flag = (np.zeros((top, 3), kind) for kind in (np.int32, np.int32, np.uint8))
@@ -108,11 +113,11 @@ class Working:
         self.flag[: len(own)] = flags
         self.part[: len(tin.triangles)], self.part[len(tin.triangles) : len(own)] = SHOWN, SPARE
         self.part[len(own) : count] = OUTSIDE
-        self.size = np.array([number + 4, count], np.int64)
+        self.size = np.array([self._land_end, count], np.int64)
         self._match(count)
         if len(tin.held):
             pairs = np.sort(tin.held, axis=1).astype(np.int64)
-            held = edge_flags(self.tri[:count], pairs, number + 4)
+            held = edge_flags(self.tri[:count], pairs, self._land_end)
             self.flag[:count][held] |= HELD
         self.at = np.full(len(self.xy), -1, np.int32)
         planar.first_triangles(self.tri, count, self.at)
@@ -120,8 +125,8 @@ class Working:
         self._ring = np.zeros(4096, np.int32)
         self._stack = np.zeros((16384, 2), np.int64)
 
-    def _land(self, own: NDArray[np.int32], across: NDArray[np.int32], number: int) -> NDArray[np.int32]:
-        """Return triangles that fill all around the ground and its holes, up to four far corners."""
+    def _land(self, own: NDArray[np.int32], across: NDArray[np.int32], number: int) -> tuple[NDArray[np.int32], Floats]:
+        """Return triangles that fill all around the ground and its holes, up to four far corners, and places they add."""
         following = np.roll(own, -1, axis=1)
         pairs = np.column_stack((own[across < 0], following[across < 0])).astype(np.int64)
         # What was taken out lies against the ground: such edges are no rim.
@@ -134,8 +139,6 @@ class Working:
             made = triangulate(self.xy[used], edges, Silent())
         except DataError as error:
             raise CallError(f"{self.tin.name} cannot be edited: its rim cannot be followed ({error})") from error
-        if len(made.xy) > len(used):
-            raise CallError(f"{self.tin.name} overlaps itself, so it cannot be edited triangle by triangle")
         region = regions(made.neighbours, made.constrained)
         # Ground lies on the left of its rim.
         left = {(int(a), int(b)) for a, b in edges}
@@ -146,7 +149,9 @@ class Working:
             for t in marked.tolist():
                 if (int(corner[t, k]), int(corner[t, (k + 1) % 3])) in left:
                     inside[region[t]] = True
-        return np.asarray(used[corner[~inside[region]]], np.int32)
+        met = made.xy[len(used) :]
+        places = np.concatenate((used, number + 4 + np.arange(len(met))))
+        return np.asarray(places[corner[~inside[region]]], np.int32), met
 
     def _match(self, count: int) -> None:
         """Join edges that have no neighbour yet with those that lead the other way."""
@@ -194,6 +199,9 @@ class Working:
         start = self._last if self._last < count and self.part[self._last] != GONE else int(self.at[self._corners])
         x, y = self.local(east, north)
         found, what, k = planar.locate(self.xy, self.tri[:count], self.nbr, x, y, start)
+        if found < 0:
+            # A way may end where rims touch by a rounding: all triangles are looked at.
+            found, what, k = holding(self.xy, self.tri, self.part, count, x, y)
         if found >= 0:
             self._last = int(found)
         return int(found), int(what), int(k)
@@ -420,7 +428,7 @@ class Working:
             return False
         count = int(self.size[1])
         land = self.part[:count] == OUTSIDE
-        new = (self.tri[:count] >= self._corners + 4).any(axis=1)
+        new = (self.tri[:count] >= self._land_end).any(axis=1)
         return bool((land & (new | (self.flag[:count] & BREAK != 0).any(axis=1))).any())
 
     def edges_kept_at(self, vertex: int) -> list[tuple[int, int]]:

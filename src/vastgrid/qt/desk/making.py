@@ -104,6 +104,11 @@ class Making:
         self.desk.selection = [own]
         self.follow([own])
 
+    def rewrite_edits(self, node: str, entries: Sequence[str]) -> None:
+        """Let the log of edits of a card be another one, and make again what follows."""
+        self.desk.session.editing.rewrite(node, entries)
+        self.follow([node])
+
     def take_back(self) -> None:
         """Take the last change back; what an edit had changed is made again."""
         self.desk.undo()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from html import escape
 from pathlib import Path
@@ -29,6 +30,7 @@ from vastgrid.measures.figures import Figures
 from vastgrid.params import declare
 from vastgrid.qt.desk.cards import kind_text
 from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.panel.edits_part import EditsPart
 from vastgrid.qt.panel.figures_part import FiguresPart
 from vastgrid.qt.panel.findings_part import FindingsPart
 from vastgrid.qt.panel.looks_part import LooksPart
@@ -38,10 +40,6 @@ from vastgrid.qt.widgets.field_editor import FieldEditor
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label, rule
 from vastgrid.session.session import Session
-from vastgrid.shaping.edits import shown
-
-# So many edits are listed; the log itself has them all.
-MOST_EDITS = 8
 
 
 class Panel(QWidget):
@@ -77,8 +75,15 @@ class Panel(QWidget):
         As of `FindingsPart`.
     source_… : node, source …
         As of `SourcesPart`.
+    edits_changed : node, lines
+        The log of edits is to be another one.
+    edits_saved, edits_loaded : node
+        The log is to be written to a file, or read from one.
     """
 
+    edits_changed = pyqtSignal(str, list)
+    edits_saved = pyqtSignal(str)
+    edits_loaded = pyqtSignal(str)
     field_changed = pyqtSignal(str, str, str)
     field_left_open = pyqtSignal(str, str)
     fields_changed = pyqtSignal(str, dict)
@@ -120,6 +125,8 @@ class Panel(QWidget):
         self.form: ParamForm | None = None
         self._more = False
         self._more_looks = False
+        self._every_edit = False
+        self.edits: EditsPart | None = None
         self.looks: LooksPart | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -257,14 +264,30 @@ class Panel(QWidget):
         return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
 
     def _add_edits(self, layout: QVBoxLayout, node: Card) -> None:
-        """List the last edits of a card's log, the latest first."""
+        """List the edits of a card's log."""
+        self.edits = None
         entries = self.desk.session.editing.entries(node.id)
         if not entries:
             return
         unit = f" {node.figures['vertical_unit']}" if node.figures.get("vertical_unit") else ""
-        lines = [f"{number}. {escape(shown(line, unit))}" for number, line in enumerate(entries, 1)]
-        more = f"<br>and {len(lines) - MOST_EDITS} before them" if len(lines) > MOST_EDITS else ""
-        layout.addWidget(label("<br>".join(reversed(lines[-MOST_EDITS:])) + more, quiet=True))
+        found = node.outcome.findings if node.outcome else ()
+        missed = {
+            int(number[1])
+            for each in found
+            if each["code"] == "edit-not-applied" and (number := re.match(r"Edit (\d+) ", each["text"]))
+        }
+        layout.addWidget(rule())
+        part = self.edits = EditsPart(entries, unit, missed, self.palette_, every=self._every_edit)
+        part.rewritten.connect(lambda lines: self.edits_changed.emit(node.id, lines))
+        part.wanted.connect(self.place)
+        part.save_wanted.connect(lambda: self.edits_saved.emit(node.id))
+        part.load_wanted.connect(lambda: self.edits_loaded.emit(node.id))
+        part.every_wanted.connect(self._list_every_edit)
+        layout.addWidget(part)
+
+    def _list_every_edit(self, every: bool) -> None:
+        self._every_edit = every
+        self.show_nodes(self.nodes)
 
     def _add_file_note(self, layout: QVBoxLayout, node: Card) -> None:
         if node.id not in self.desk.files_changed:

@@ -21,7 +21,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.data.tin import Tin
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.dressing import Dressing
 from vastgrid.qt.views.plan_view import PlanView
@@ -74,6 +76,10 @@ class Views(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self._bar())
+        self.hands_row = self._hands_bar()
+        layout.addWidget(self.hands_row)
+        desk.selected.connect(self._show_hands)
+        desk.changed.connect(self._show_hands)
         self.sides = QSplitter(Qt.Orientation.Horizontal)
         self.sides.addWidget(self.plan)
         self.deep = QWidget()
@@ -125,6 +131,31 @@ class Views(QWidget):
             row.addWidget(self.buttons[key])
         row.addStretch()
         return bar
+
+    def _hands_bar(self) -> QWidget:
+        """Return the row of what hands can do with a chosen surface."""
+        bar = QWidget()
+        bar.setObjectName("viewBar")
+        bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(8, 0, 8, 2)
+        row.setSpacing(0)
+        for key, action in self._actions.items():
+            if key.startswith("hand_") or key == "keep_rim":
+                button = flat_button(action.iconText(), action.trigger, action.toolTip())
+                self.buttons[key] = button
+                row.addWidget(button)
+        row.addStretch()
+        bar.hide()
+        return bar
+
+    def _show_hands(self) -> None:
+        """Offer hands where one surface is chosen that they can work on."""
+        graph, chosen = self.desk.session.graph, self.desk.selection
+        one = len(chosen) == 1 and chosen[0] in graph and graph[chosen[0]].kind == Tin.kind
+        self.hands_row.setVisible(one and self.shown != SPACE)
+        builds = one and graph[chosen[0]].operation == catalog.builder().id
+        self.buttons["keep_rim"].setVisible(builds)
 
     def _space_bar(self) -> QWidget:
         """Return the row above the 3D view."""
@@ -196,6 +227,7 @@ class Views(QWidget):
             half = self.sides.width() // 2
             self.sides.setSizes([half, half])
         self._show_controls()
+        self._show_hands()
         (self.space if which == SPACE else self.plan).setFocus()
 
     def show_items(self) -> None:

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
+from vastgrid.qt.window.hands import hands
 from vastgrid.qt.window.make_menu import drawn_field
 from vastgrid.qt.window.parts import Parts
 
@@ -81,7 +82,17 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
                 partial(lambda name: parts.make_menu.draw(name), each.id),
             )
     add("quit", "Quit", own["quit"], "Ctrl+Q")
-    add("set_height", "Set a vertex to a height …", lambda: parts.make_menu.set_height(), "Ctrl+E")
+    for key, kind, hand in hands():
+        add(
+            key,
+            f"By hand: {hand.text}",
+            partial(lambda own: parts.hands.take_up(own), key),
+            "Ctrl+E" if kind.word == "set" else "",
+        )
+        actions[key].setToolTip(hand.tip)
+        actions[key].setIconText(hand.text)
+    add("keep_rim", "Keep the rim as the outer boundary", parts.keep_rim)
+    actions["keep_rim"].setIconText("keep rim")
     add("plan", "Go to the plan", lambda: parts.views.plan.setFocus(), "F6")
     add("lineage", "Go to the lineage", own["lineage"], "F7")
     return actions

@@ -166,6 +166,9 @@ class MainWindow(QMainWindow):
         panel.findings_listed.connect(self.actions_["findings"].trigger)
         panel.report_wanted.connect(guarded(parts.checking.save_report))
         panel.text_saved.connect(guarded(lambda path, text: parts.save_text(Path(path), text)))
+        panel.edits_changed.connect(guarded(making.rewrite_edits))
+        panel.edits_saved.connect(guarded(parts.save_edits))
+        panel.edits_loaded.connect(guarded(parts.load_edits))
         panel.open_folder.connect(lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent))))
 
     def apply_theme(self, palette: theme.Palette) -> None:

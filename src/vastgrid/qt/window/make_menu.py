@@ -11,24 +11,17 @@ from PyQt6.QtWidgets import QMenu, QWidget
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
-from vastgrid.base.quantities import unit_word
 from vastgrid.data.frame import UNKNOWN
-from vastgrid.data.kinds import narrowed
-from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.job.lineage import Role
-from vastgrid.measures.snap import Caught
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.ask_dialog import AskDialog
-from vastgrid.qt.dialogs.height_dialog import HeightDialog
 from vastgrid.qt.views.plan_view import PlanView
-from vastgrid.qt.views.tools import Tool
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry
 from vastgrid.session.steps import check_usable, settled
-from vastgrid.shaping.edits import nearest_vertex, set_height_line
 
 
 def drawn_field(conversion: Conversion) -> str:
@@ -83,7 +76,10 @@ class MakeMenu:
             if drawn_field(conversion):
                 menu.addAction(actions[f"draw_{conversion.id}"])
             if conversion.resumes:
-                menu.addAction(actions["set_height"])
+                menu.addSeparator()
+                for key, action in actions.items():
+                    if key.startswith("hand_"):
+                        menu.addAction(action)
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
 
@@ -113,28 +109,3 @@ class MakeMenu:
 
         self.plan.draw_area(lambda corners: self.desk.guarded(lambda: drawn(corners)))
         self.desk.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
-
-    def set_height(self) -> None:
-        """Let a vertex of the chosen TIN be clicked, and ask for its height."""
-        chosen = self.desk.selection
-        edits = next(each for each in catalog.CONVERSIONS if each.resumes)
-        dataset = self.desk.dataset(chosen[0]) if len(chosen) == 1 else None
-        if dataset is None or not edits.can_use(dataset):
-            raise CallError("choose one TIN first: its vertices are set by hand")
-        tin = narrowed(dataset, Tin)
-        node = chosen[0]
-
-        def clicked(places: list[Caught]) -> None:
-            vertex = nearest_vertex(tin.vertices, places[0].east, places[0].north)
-            east, north, height = (float(value) for value in tin.vertices[vertex])
-            self.plan.mark = (east, north)
-            self.plan.update()
-            dialog = HeightDialog(self.parent, east, north, height, unit_word(tin.frame.vertical))
-            dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-            dialog.accepted.connect(
-                lambda: self.desk.guarded(lambda: self.making.edit(node, set_height_line(east, north, dialog.length())))
-            )
-            dialog.open()
-
-        self.plan.use(Tool(clicked, least=1, most=1, ended=lambda: self.desk.say("")))
-        self.desk.say("Click a vertex of the TIN; Esc gives up")

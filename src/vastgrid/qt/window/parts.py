@@ -9,8 +9,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
+from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import write_text
+from vastgrid.data.places import Area
+from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.dressing import Dressing
 from vastgrid.qt.desk.figuring import Figuring
@@ -24,11 +27,13 @@ from vastgrid.qt.views.views import Views
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.checking import Checking
 from vastgrid.qt.window.delivering import Delivering
+from vastgrid.qt.window.hands import Hands
 from vastgrid.qt.window.importing import Importing
 from vastgrid.qt.window.interval import AskInterval
 from vastgrid.qt.window.make_menu import MakeMenu
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.session.session import Session
+from vastgrid.shaping.rims import rim_ring
 
 
 class Parts:
@@ -49,6 +54,7 @@ class Parts:
     make_menu: MakeMenu
     interval: AskInterval
     picturing: Picturing
+    hands: Hands
 
     def __init__(self, window: QWidget, session: Session, palette: Callable[[], theme.Palette]) -> None:
         self.window, self.palette = window, palette
@@ -71,6 +77,7 @@ class Parts:
         self.make_menu = MakeMenu(self.window, self.desk, self.making, plan, self.palette)
         self.interval = AskInterval(self.window, self.desk, self.measuring)
         self.picturing = Picturing(self.views, self.desk)
+        self.hands = Hands(self.window, self.desk, self.making, plan)
 
     # -- what asks for a place or a file first
 
@@ -94,6 +101,46 @@ class Parts:
         self.desk.session.refuse_output(path)
         write_text(path, text)
         self.desk.say(f"{path.name} is written")
+
+    def save_edits(self, node: str) -> None:
+        """Ask for a file and write the log of edits of a card to it."""
+        name, _ = QFileDialog.getSaveFileName(self.window, "Save the edits as text", f"{self._name(node)}.txt")
+        if name:
+            self.save_text(Path(name), "\n".join(self.desk.session.editing.entries(node)) + "\n")
+
+    def load_edits(self, node: str) -> None:
+        """Ask for a text file and let the log of edits of a card be what it says."""
+        name, _ = QFileDialog.getOpenFileName(self.window, "Load edits from a text file", str(self.desk.session.folder))
+        if not name:
+            return
+        try:
+            text = Path(name).read_text(encoding="utf-8-sig")
+        except (OSError, UnicodeDecodeError) as error:
+            raise CallError(f"{name} cannot be read as text ({error})") from error
+        self.making.rewrite_edits(node, text.splitlines())
+
+    def _name(self, node: str) -> str:
+        return self.desk.session.graph[node].name
+
+    def keep_rim(self) -> None:
+        """Let the rim of the chosen surface be its outer boundary, so that triangles stay away when it is built again.
+
+        Raises
+        ------
+        CallError
+            If no surface is chosen that is built from points and lines.
+        """
+        own = self.hands.surface()
+        if own is None:
+            raise CallError("choose one TIN first: its rim is kept")
+        card, tin = own
+        builder = catalog.builder()
+        field = next(each for each in declare.fields(builder.params) if each.kind is Area)
+        if self.desk.session.graph[card].operation != builder.id:
+            raise CallError(f"{self._name(card)} is not built from points and lines; choose the surface that is")
+        ring = rim_ring(tin)[:-1]
+        area = Area(tuple((float(e), float(n)) for e, n in ring), tin.frame, "its rim")
+        self.making.change_field(card, field.name, declare.value_text(area))
 
     # -- jobs
 

@@ -1,0 +1,278 @@
+"""Working by hand on a surface: a hand is taken up, shows what it would do, and does it; Esc puts it down."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QWidget
+
+from vastgrid.base.errors import CallError
+from vastgrid.base.findings import count
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, square_word, unit_word
+from vastgrid.data.dataset import Floats
+from vastgrid.data.kinds import of_kind
+from vastgrid.data.tin import Tin
+from vastgrid.measures.changes import Changes, changes
+from vastgrid.measures.heights import heights
+from vastgrid.measures.snap import Caught
+from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.desk.making import Making
+from vastgrid.qt.dialogs.height_dialog import HeightDialog
+from vastgrid.qt.views.plan_view import PlanView
+from vastgrid.qt.views.tools import AreaTool, Tool
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.polygons import polygon
+from vastgrid.shaping.edit_lines import Places
+from vastgrid.shaping.edits import KINDS, EditKind, EditLog, Hand, nearest_vertex, replayed
+from vastgrid.shaping.working import Working
+
+# A click means an edge that lies no more pixels away.
+REACH = 12.0
+# So many triangles are drawn of what a hand would do.
+MOST = 4000
+_VERTEX_WORDS = ("set", "remove", "move")
+_EDGE_WORDS = ("swap", "release")
+_NUMBER = {"one": (1, 1), "two": (2, 2), "line": (2, 0), "area": (3, 0)}
+
+
+def hands() -> list[tuple[str, EditKind, Hand]]:
+    """Return every hand with a key of its own and its kind of edit, in the order in which they are offered."""
+    return [(f"hand_{hand.text.replace(' ', '_')}", kind, hand) for kind in KINDS for hand in kind.hands]
+
+
+class Hands:
+    """The hands of the window.
+
+    Parameters
+    ----------
+    parent : QWidget
+        Above which is asked.
+    """
+
+    def __init__(self, parent: QWidget, desk: Desk, making: Making, plan: PlanView) -> None:
+        self.parent, self.desk, self.making, self.plan = parent, desk, making, plan
+        self.ghost: Changes | None = None
+        self.why = ""
+        self.held = ""
+        self._pointer: QPointF | None = None
+        plan.overlays.append(self._paint)
+
+    def surface(self) -> tuple[str, Tin] | None:
+        """Return the chosen card and its surface, if exactly one TIN is chosen."""
+        if len(self.desk.selection) != 1:
+            return None
+        card = self.desk.selection[0]
+        if self.desk.session.graph[card].kind != Tin.kind:
+            return None
+        dataset = self.desk.dataset(card)
+        found = of_kind([dataset] if dataset is not None else [], Tin)
+        return (card, found[0]) if found else None
+
+    def take_up(self, key: str) -> None:
+        """Take a hand up.
+
+        Raises
+        ------
+        CallError
+            If no surface is chosen.
+        """
+        kind, hand = next((kind, hand) for own, kind, hand in hands() if own == key)
+        if self.surface() is None:
+            raise CallError("choose one TIN first: it is what hands work on")
+        self.held = key
+        least, most = _NUMBER[hand.gathers]
+        tool = (AreaTool if hand.gathers == "area" else Tool)(
+            lambda places: self.desk.guarded(lambda: self._gathered(kind, hand, places)),
+            least=least,
+            most=most,
+            changed=lambda places, pointer: self._follow(kind, hand, places, pointer),
+            ended=self._put_down,
+        )
+        self.plan.use(tool)
+        ending = {
+            "one": "",
+            "two": "",
+            "line": "; Enter or a double click ends",
+            "area": "; Enter or a double click ends",
+        }
+        self.desk.say(f"{hand.tip.removesuffix('.')}{ending[hand.gathers]}, Esc puts the hand down")
+
+    def _put_down(self) -> None:
+        self.ghost, self.why, self.held = None, "", ""
+        self.desk.behind.cancel_all()
+        self.plan.update()
+        self.desk.say("")
+
+    # -- what it would do
+
+    def _follow(self, kind: EditKind, hand: Hand, places: list[Caught], pointer: Caught | None) -> None:
+        every = [*places, *([pointer] if pointer is not None else [])]
+        least, most = _NUMBER[hand.gathers]
+        every = every[: most or None]
+        if pointer is not None:
+            self._pointer = QPointF(*self.plan.view.pixel(pointer.east, pointer.north))
+        if len(every) < least or hand.asks:
+            self.ghost = None
+            return
+        self.show_ghost(kind, hand, every, None)
+
+    def show_ghost(self, kind: EditKind, hand: Hand, places: list[Caught], value: Length | None) -> None:
+        """Draw what an edit would do, worked out behind; the latest wish wins."""
+        own = self.surface()
+        if own is None:
+            return
+        _, tin = own
+        view = self.plan.view
+        half = max(view.width, view.height) * view.size / 2.0
+        box = (view.east - half, view.north - half, view.east + half, view.north + half)
+        corners = tuple((each.east, each.north) for each in places)
+        reach = REACH * view.size
+
+        def work(progress: Progress) -> tuple[Changes | None, str]:
+            try:
+                edit = hand.edit(meant(tin, kind.word, corners, reach), value)
+            except CallError as error:
+                return None, str(error)
+            done = replayed(tin, EditLog((edit.line(),)))
+            if done.findings:
+                return None, done.findings[0].text.split("does not apply: ")[-1]
+            return changes(tin, done.tin, box), ""
+
+        def arrived(made: tuple[Changes | None, str]) -> None:
+            if self.held:
+                self.ghost, self.why = made
+                self.plan.update()
+
+        self.desk.behind.cancel_all()
+        self.desk.start_behind(self.desk.behind, "what it would do", work, arrived)
+
+    def _paint(self, painter: QPainter) -> None:
+        """Show what goes in the warning colour, what comes in the action colour, and how much beside the pointer."""
+        if not self.held or (self.ghost is None and not self.why):
+            return
+        palette = self.plan.palette_
+        text = self.why
+        if self.ghost is not None:
+            tint = palette.colour("warning")
+            tint.setAlpha(70)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(tint)
+            for corner in self.ghost.gone[:MOST]:
+                painter.drawPolygon(self._outline(corner))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(palette.colour("action"), 1.6))
+            for corner in self.ghost.new[:MOST]:
+                painter.drawPolygon(self._outline(corner))
+            text = self._amount(self.ghost)
+        if self._pointer is not None and text:
+            self._say_beside(painter, text)
+
+    def _outline(self, corner: Floats) -> QPolygonF:
+        plan = self.plan.view.turned(corner[:, :2])
+        view = self.plan.view
+        return polygon((plan[:, 0] - view.west) / view.size, (view.top - plan[:, 1]) / view.size)
+
+    def _amount(self, ghost: Changes) -> str:
+        area = square_word(self.desk.session.units()[0])
+        if not len(ghost.gone) and not len(ghost.new):
+            return "nothing changes in view"
+        parts = []
+        if len(ghost.gone) > len(ghost.new) and abs(ghost.taken) > 1e-6:
+            parts.append(f"{count(len(ghost.gone) - len(ghost.new), 'triangle')} go")
+        elif abs(ghost.taken) > 1e-6:
+            parts.append(f"{count(len(ghost.new) - len(ghost.gone), 'triangle')} come")
+        else:
+            parts.append(f"{count(len(ghost.new), 'triangle')} new")
+        if abs(ghost.taken) > 1e-6:
+            parts.append(f"{abs(ghost.taken):.4g}{area}")
+        return ", ".join(parts)
+
+    def _say_beside(self, painter: QPainter, text: str) -> None:
+        assert self._pointer is not None
+        palette = self.plan.palette_
+        painter.setFont(theme.font(8.5))
+        wide = QFontMetricsF(painter.font()).horizontalAdvance(text) + 12
+        x = min(self._pointer.x() + 16, self.plan.width() - wide - 4)
+        box = QRectF(x, self._pointer.y() + 12, wide, 19)
+        ground = QColor(palette.colour("raised"))
+        painter.setPen(QPen(palette.colour("line"), 1.0))
+        painter.setBrush(ground)
+        painter.drawRect(box)
+        painter.setPen(palette.colour("error" if self.why else "ink"))
+        painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), text)
+
+    # -- doing it
+
+    def _gathered(self, kind: EditKind, hand: Hand, places: list[Caught]) -> None:
+        own = self.surface()
+        if own is None:
+            raise CallError("choose one TIN first: it is what hands work on")
+        card, tin = own
+        corners = meant(tin, kind.word, tuple((each.east, each.north) for each in places), REACH * self.plan.view.size)
+        key = next(key for key, _, each in hands() if each is hand)
+        if not hand.asks:
+            self._do(card, hand.edit(corners, None).line(), key)
+            return
+        dialog = self._dialog(kind, hand, tin, corners)
+        dialog.accepted.connect(lambda: self.desk.guarded(partial(self._accepted, card, hand, corners, dialog, key)))
+        ring = [Caught(east, north, 0.0, "", "") for east, north in corners]
+        if hand.gathers == "area":
+            self.held = key
+            dialog.typed.connect(lambda: self.desk.guarded(lambda: self.show_ghost(kind, hand, ring, dialog.length())))
+        dialog.finished.connect(lambda _: self._put_down())
+        dialog.open()
+
+    def _accepted(self, card: str, hand: Hand, corners: Places, dialog: HeightDialog, key: str) -> None:
+        self._do(card, hand.edit(corners, dialog.length()).line(), key)
+
+    def _do(self, card: str, line: str, key: str) -> None:
+        self.making.edit(card, line)
+        # The hand stays taken up, now on the edited surface.
+        self.desk.bridge.post(lambda: self.desk.guarded(lambda: self.take_up(key)) if self.surface() else None)
+
+    def _dialog(self, kind: EditKind, hand: Hand, tin: Tin, corners: Places) -> HeightDialog:
+        unit = unit_word(tin.frame.vertical)
+        own = np.array(corners)
+        if hand.asks == "amount":
+            what = f"{hand.text.capitalize()}: by how much, inside {count(len(corners), 'corner')}"
+            dialog = HeightDialog(self.parent, what, 0.1, unit, compared=False)
+        else:
+            z = heights(tin, own) if hand.gathers != "area" else heights(tin, own.mean(axis=0, keepdims=True))
+            known = float(z[0]) if np.isfinite(z[0]) else 0.0
+            if kind.word in _VERTEX_WORDS:
+                known = float(tin.vertices[nearest_vertex(tin.vertices, *corners[0]), 2])
+            east, north = corners[0]
+            what = f"{'Vertex' if kind.word in _VERTEX_WORDS else 'Ground'} at E {east:.3f}, N {north:.3f}"
+            self.plan.mark = (east, north)
+            dialog = HeightDialog(self.parent, what, known, unit)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.plan.update()
+        return dialog
+
+
+def meant(tin: Tin, word: str, places: Places, reach: float) -> Places:
+    """Return the places that are meant by those that were clicked: the nearest vertex, or on the nearest edge.
+
+    Raises
+    ------
+    CallError
+        If nothing of the kind is near enough.
+    """
+    if not places:
+        return places
+    east, north = places[0]
+    if word in _VERTEX_WORDS:
+        vertex = nearest_vertex(tin.vertices, east, north)
+        return ((float(tin.vertices[vertex, 0]), float(tin.vertices[vertex, 1])), *places[1:])
+    if word in _EDGE_WORDS:
+        work = Working(tin, reach)
+        found = work.edge_at(east, north) if word == "swap" else work.breakline_at(east, north)
+        if found is None:
+            raise CallError("there is no edge there" if word == "swap" else "there is no breakline there")
+        a, b = (work.xyz[int(work.tri[found[0], (found[1] + k) % 3]), :2] for k in (0, 1))
+        return ((float((a[0] + b[0]) / 2.0), float((a[1] + b[1]) / 2.0)),)
+    return places
