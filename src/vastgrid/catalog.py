@@ -254,15 +254,18 @@ def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str)
     for enough in (all, any):
         first = [each for each in usable if enough(each.can_use(one) for one in have)]
         frontier: list[tuple[Conversion, ...]] = [(each,) for each in first]
-        for _ in range(len(CONVERSIONS)):
+        # A kind that was reached already is reached no sooner by going round.
+        reached: set[type[Dataset]] = set()
+        while frontier:
             for path in frontier:
                 if issubclass(path[-1].gives(path[-1].takes), wanted):
                     return path
+            reached |= {path[-1].gives(path[-1].takes) for path in frontier}
             frontier = [
                 (*path, each)
                 for path in frontier
                 for each in usable
-                if issubclass(path[-1].gives(path[-1].takes), each.takes)
+                if issubclass(path[-1].gives(path[-1].takes), each.takes) and each.gives(each.takes) not in reached
             ]
     names = ", ".join(dict.fromkeys(_what(each) for each in have)) or "nothing"
     raise CallError(f"no chain of conversions leads from {names} to {what}")

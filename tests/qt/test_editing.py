@@ -60,7 +60,7 @@ def test_a_vertex_is_set_and_everything_can_be_taken_back(qtbot, window):
 
 
 def test_a_height_that_is_none_cannot_be_set(qtbot, window):
-    dialog = HeightDialog(window, 1.0, 2.0, 231.4, " m")
+    dialog = HeightDialog(window, "Vertex at E 1.000, N 2.000", 231.4, " m")
     qtbot.addWidget(dialog)
     dialog.height_.setText("high")
     assert not dialog.set_.isEnabled() and "is not a length" in dialog.note.text()

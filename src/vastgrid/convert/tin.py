@@ -92,7 +92,7 @@ class TinParams:
     rim_length: Annotated[
         Fitting | None,
         Param(
-            "Rim's longest edge",
+            "Rim's edges",
             "Triangles at the rim go while its edge is longer; auto follows the density of the points.",
             Quantity.XY_LENGTH,
             above=0,
@@ -102,7 +102,7 @@ class TinParams:
     rim_angle: Annotated[
         float | None,
         Param(
-            "Rim's smallest angle",
+            "Rim's angles",
             "Triangles at the rim with a smaller angle, in degrees, go.",
             above=0,
             most=60,
@@ -172,7 +172,7 @@ class TinParams:
     weed: Annotated[
         Length | None,
         Param(
-            "Weed contours by",
+            "Weed contours",
             "Vertices of contours go that lie no farther from the line without them.",
             Quantity.XY_LENGTH,
             above=0,
@@ -182,7 +182,7 @@ class TinParams:
     spacing: Annotated[
         Length | None,
         Param(
-            "Vertices on contours",
+            "Contour spacing",
             "Contours get vertices so that none is farther from the next.",
             Quantity.XY_LENGTH,
             above=0,

@@ -164,7 +164,7 @@ _CUT = (
 )
 _RESTORE = (
     Hand("bring back", "Bring back every triangle that a drawn line crosses.", "line", _places("restore")),
-    Hand("bring back inside", "Bring back the triangles inside a drawn area.", "area", _inside("restore")),
+    Hand("back inside", "Bring back the triangles inside a drawn area.", "area", _inside("restore")),
 )
 KINDS: tuple[EditKind, ...] = (
     EditKind("cut", "cut E,N E,N", reading.line_or_inside("cut"), lambda e, u: f"triangles taken out {_where(e)}", making.cut, _CUT),
@@ -214,11 +214,11 @@ KINDS: tuple[EditKind, ...] = (
     ),
     EditKind(
         "line", "line E,N,Z E,N,Z", reading.drawn, lambda e, u: f"breakline drawn {_where(e)}", making.draw,
-        (Hand("draw an edge", "Draw a breakline on the ground.", "line", _places("line")),),
+        (Hand("edge", "Draw a breakline on the ground.", "line", _places("line")),),
     ),
     EditKind(
         "release", "release E,N", reading.one_place("release"), lambda e, u: f"breakline {_where(e)} taken off", making.release,
-        (Hand("take an edge off", "Take a breakline off; its vertices stay.", "one", _places("release")),),
+        (Hand("edge off", "Take a breakline off; its vertices stay.", "one", _places("release")),),
     ),
 )  # fmt: skip
 _BY_WORD = {each.word: each for each in KINDS}

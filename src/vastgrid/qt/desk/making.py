@@ -101,6 +101,9 @@ class Making:
     def edit(self, node: str, entry: str) -> None:
         """Add an entry to the log of edits of a card, or begin one on it."""
         own = self.desk.session.editing.add(node, entry)
+        if own != node:
+            # What was taken out would show what lies beneath.
+            self.desk.session.show(node, shown=False)
         self.desk.selection = [own]
         self.follow([own])
 

@@ -68,7 +68,7 @@ class EditsPart(QWidget):
             row.addWidget(button)
         layout.addLayout(row)
         table = QGridLayout()
-        table.setHorizontalSpacing(4)
+        table.setHorizontalSpacing(2)
         table.setVerticalSpacing(2)
         table.setColumnStretch(1, 1)
         numbers = list(range(len(entries), 0, -1))
@@ -108,6 +108,7 @@ class EditsPart(QWidget):
             2,
         ):
             button = flat_button(sign, run, tip)
+            button.setFixedWidth(24)
             self.buttons[sign, number] = button
             table.addWidget(button, row, column, Qt.AlignmentFlag.AlignTop)
         self.buttons["▴", number].setEnabled(number < len(self.entries))

@@ -140,9 +140,12 @@ class Views(QWidget):
         row = QHBoxLayout(bar)
         row.setContentsMargins(8, 0, 8, 2)
         row.setSpacing(0)
+        # A narrow window cuts the row off rather than be widened by it.
+        row.setSizeConstraint(QHBoxLayout.SizeConstraint.SetNoConstraint)
         for key, action in self._actions.items():
             if key.startswith("hand_") or key == "keep_rim":
                 button = flat_button(action.iconText(), action.trigger, action.toolTip())
+                button.setProperty("small", "true")
                 self.buttons[key] = button
                 row.addWidget(button)
         row.addStretch()
