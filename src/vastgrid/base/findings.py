@@ -24,11 +24,12 @@ class Remedy:
     Attributes
     ----------
     kind : str
-        “words”: parameters of the step are changed; “units”: the source is read again in other units.
+        “words”: parameters of the step are changed; “units”: the source is read again in other units; “edit”: the surface
+        is edited by hand.
     text : str
         What it does, as a button says it.
     values : dict
-        Words by parameter, or units by “plan” and “height”.
+        Words by parameter, units by “plan” and “height”, or the line of an edit as “entry”.
     """
 
     kind: str

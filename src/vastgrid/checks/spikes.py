@@ -9,7 +9,7 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.findings import Finding, note
+from vastgrid.base.findings import Finding, Remedy, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.base.words import spaced
@@ -150,12 +150,16 @@ def _told(data: Dataset, place: NDArray[np.float64], number: int, beyond: float,
         f"A {what}{name}: height {with_unit(float(place[2]), data.frame.vertical, 3)} stands {with_unit(beyond, data.frame.vertical)} "
         f"{side} of its neighbours, the nearest {with_unit(run_, data.frame.horizontal, 1)} away."
     )
-    return Finding(CHECK.id, text, at=(float(place[0]), float(place[1])))
+    at = (float(place[0]), float(place[1]))
+    remedy = None
+    if isinstance(data, Tin):
+        remedy = Remedy("edit", "Delete the vertex", {"entry": f"remove {at[0]!r},{at[1]!r}"})
+    return Finding(CHECK.id, text, at=at, remedy=remedy)
 
 
 CHECK = Check(
     id="spikes",
-    version=1,
+    version=2,
     title="Spikes and pits",
     help="A single height beyond all around it is a bad reading, a bird, or a point with the wrong rod height.",
     takes=(Tin, PointSet, Grid),

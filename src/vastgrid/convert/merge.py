@@ -14,6 +14,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
+from vastgrid.base.words import area_words
 from vastgrid.data.linework import Linework
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
@@ -136,7 +137,7 @@ def run(inputs: Inputs, params: MergeParams, progress: Progress) -> Result:
             if joined.steps
             else "; at its rim they are equally high"
         )
-        text = f"{each.name} lies over {joined.area:.6g}{square_word(frame.horizontal)} of {before.name or 'the ground'}{apart}."
+        text = f"{each.name} lies over {area_words(joined.area)}{square_word(frame.horizontal)} of {before.name or 'the ground'}{apart}."
         findings.append(note("laid-over", text, joined.at if joined.steps else None))
         if shapely.intersects(outline(over), outline(before)):
             try:

@@ -95,6 +95,18 @@ def settle(inputs: Sequence[Tin | Grid], params: SimplifyParams) -> SimplifyPara
     return params
 
 
+def tries(inputs: Sequence[Tin | Grid], params: SimplifyParams) -> list[dict[str, str]]:
+    """Return five tolerances around the one asked for, or five numbers of triangles."""
+    if params.triangles is not None:
+        return [{"triangles": str(max(int(params.triangles * share), 2))} for share in (0.25, 0.5, 1.0, 2.0, 4.0)]
+    own = params.tolerance or Length(suggested(inputs[0]), inputs[0].frame.vertical)
+    unit = own.unit.value if own.unit else ""
+    return [
+        {"tolerance": f"{_nice(own.value * share) if share != 1.0 else own.value:g}{unit}"}
+        for share in (0.25, 0.5, 1.0, 2.0, 4.0)
+    ]
+
+
 def run(inputs: Sequence[Tin | Grid], params: SimplifyParams, progress: Progress) -> Result:
     """Simplify; see `CONVERSION`.
 
@@ -112,8 +124,13 @@ def run(inputs: Sequence[Tin | Grid], params: SimplifyParams, progress: Progress
         within_grid(surface, wanted, part) if isinstance(surface, Grid) else within_tin(surface, wanted, part)
     )
     loss = difference(surface, tin, progress.part(0.85, 1.0))
-    # A lattice over both is coarser than a look at every vertex and crossing: the larger is the truth.
-    if reached.largest > loss.largest or isinstance(surface, Grid):
+    if isinstance(surface, Grid):
+        # A grid has heights at its cells; what lies between them is not its word.
+        loss = dataclasses.replace(
+            loss, largest=reached.largest, at=reached.at, rmse=reached.rmse, mean=reached.mean, p95=reached.p95
+        )
+    elif reached.largest > loss.largest:
+        # A lattice over both is coarser than a look at every vertex and crossing: the larger is the truth.
         loss = dataclasses.replace(loss, largest=reached.largest, at=reached.at)
     unit = unit_word(frame.vertical)
     number = len(tin.triangles)
@@ -158,6 +175,8 @@ CONVERSION = Conversion(
     template="{surface} with fewer triangles[, nowhere farther from it than {tolerance}][, at most {triangles} triangles].",
     run=run,
     settle=settle,
+    tries=tries,
+    ask=True,
     name=lambda inputs, params: (
         f"{inputs[0].name} within {params.tolerance}"
         if params.tolerance

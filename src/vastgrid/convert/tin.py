@@ -14,8 +14,8 @@ import shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity, Unit, unit_word
-from vastgrid.base.words import spaced
+from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
+from vastgrid.base.words import area_words, spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.line_roles import (
@@ -35,7 +35,7 @@ from vastgrid.data.line_roles import (
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import Tin
+from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.measures.levels import interval_of, line_levels
@@ -539,6 +539,28 @@ def _limited(tin: Tin, params: TinParams, frame: Frame, findings: list[Finding])
     return made
 
 
+# The surface without limits that was looked at last: while a limit is dragged only the limit changes.
+_UNLIMITED: dict[str, Tin] = {}
+
+
+def preview(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Tin | None:
+    """Return the triangles that the limits of the rim and of edges would leave out; None where no limit is asked for."""
+    if params.max_edge is None and params.rim_length is None and not params.rim_angle:
+        return None
+    free = dataclasses.replace(params, max_edge=None, rim_length=None, rim_angle=None)
+    key = repr(free) + "".join(each.content for each in inputs)
+    if key not in _UNLIMITED:
+        _UNLIMITED.clear()
+        made = run(inputs, free, progress).dataset
+        _UNLIMITED.update({key: made} if isinstance(made, Tin) else {})
+    whole = _UNLIMITED[key]
+    left = _limited(whole, params, inputs[0].frame, [])
+    gone = Tin(frame=whole.frame, vertices=np.concatenate((left.vertices, left.spare_vertices)), triangles=left.spare)
+    area = float(areas(gone).sum())
+    text = f"{count(len(left.spare), 'triangle')} go, {area_words(area)}{square_word(whole.frame.horizontal)}"
+    return gone.renamed(text)
+
+
 def _estimate(inputs: Sequence[Dataset], params: TinParams) -> str:
     places = sum(each.count().get("points", each.count().get("vertices", 0)) for each in inputs)
     return f"about {count(2 * places, 'triangle')}"
@@ -566,6 +588,7 @@ CONVERSION = Conversion(
     "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross {crossings}, and places closer than {same_place} are one.",
     run=run,
     settle=settle,
+    preview=preview,
     estimate=_estimate,
     suggest=_suggest,
     name=lambda inputs, params: "Ground",

@@ -150,6 +150,9 @@ class Conversion:
         Parameters → kinds that the main role takes, where those depend on them.
     preview : callable or None
         Inputs, parameters, progress → what is shown while a field is edited, in a fraction of a second, or None.
+    tries : callable
+        Inputs and parameters → a few sets of words around what is asked for, whose results are shown side by side with
+        what each costs before one is made; none where nothing is to be tried.
     suggest : callable
         Inputs → words that can be chosen for parameters that name something in the data.
     reach : callable
@@ -188,6 +191,7 @@ class Conversion:
     fits: Callable[[Any], bool] = field(default=lambda dataset: True)
     kinds_as: Callable[[Any], tuple[type[Dataset], ...]] | None = None
     preview: Callable[[Any, Any, Progress], Dataset | None] | None = None
+    tries: Callable[[Any, Any], list[dict[str, str]]] = field(default=lambda inputs, params: [])
     suggest: Callable[[Any], dict[str, list[str]]] = field(default=lambda inputs: {})
     reach: Callable[[Any, Any], float | None] = field(default=lambda inputs, params: None)
     frame_of: str = ""

@@ -8,7 +8,7 @@ from enum import Enum
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.findings import Finding, Severity, count, note
+from vastgrid.base.findings import Finding, Remedy, Severity, count, note
 from vastgrid.base.quantities import unit_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
@@ -83,7 +83,10 @@ class Met:
                 f"; at {spaced(differ)} with different heights, at most {spread:.3f}{unit} apart (E {at[0]:.3f}, N {at[1]:.3f}); "
                 f"the {self.rule.value} counts."
             )
-            found.append(Finding(code, text, Severity.WARNING, at))
+            # The rule that was not used: which height is right is for people to say.
+            rule = Meeting.LAST if self.rule is not Meeting.LAST else Meeting.FIRST
+            remedy = Remedy("words", f"Let the {rule.value} one given count", {"crossings": rule.value})
+            found.append(Finding(code, text, Severity.WARNING, at, remedy))
         return found
 
 

@@ -64,14 +64,18 @@ class Reached:
 
     Attributes
     ----------
-    largest, rmse : float
+    largest : float
         At every vertex of the source, or cell, and for TINs wherever edges cross.
+    rmse, mean, p95 : float
+        Over the vertices or cells.
     at : (float, float)
         Where the largest is.
     """
 
     largest: float
     rmse: float
+    mean: float
+    p95: float
     at: tuple[float, float]
 
 
@@ -184,11 +188,18 @@ def _tin(name: str, frame: object, vertices: Floats, state: greedy.Greedy, break
 def _reached(gap: Floats, grid: Grid) -> Reached:
     known = np.isfinite(gap)
     if not known.any():
-        return Reached(0.0, 0.0, (grid.west, grid.north))
+        return Reached(0.0, 0.0, 0.0, 0.0, (grid.west, grid.north))
     size = np.where(known, np.abs(gap), 0.0)
     row, column = np.unravel_index(int(size.argmax()), size.shape)
     at = (float(grid.eastings()[column]), float(grid.northings()[row]))
-    return Reached(float(size[row, column]), float(np.sqrt(np.mean(gap[known] ** 2))), at)
+    return Reached(float(size[row, column]), *_spread(gap[known]), at)
+
+
+def _spread(gap: Floats) -> tuple[float, float, float]:
+    """Return the root mean square, the mean and the 95th percentile of differences."""
+    if len(gap) == 0:
+        return 0.0, 0.0, 0.0
+    return float(np.sqrt(np.mean(gap**2))), float(gap.mean()), float(np.quantile(np.abs(gap), 0.95))
 
 
 # ------------------------------------------------------------------------------------------------------- TINs
@@ -359,5 +370,4 @@ def _reached_tin(gaps: Floats, vertices: Floats, between: Floats, place: Floats,
     if len(between) and float(between.max()) > largest:
         k = int(between.argmax())
         largest, at = float(between[k]), (float(place[k, 0] + origin[0]), float(place[k, 1] + origin[1]))
-    rmse = float(np.sqrt(np.mean(gaps[known] ** 2))) if known.any() else 0.0
-    return Reached(largest, rmse, at)
+    return Reached(largest, *_spread(gaps[known]), at)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from vastgrid import catalog
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.findings import Remedy
 from vastgrid.base.progress import Progress
@@ -89,6 +90,9 @@ class Inspecting:
         if remedy.kind == "words":
             self.making.change_fields(node, remedy.values)
             return
+        if remedy.kind == "edit":
+            self.making.edit(node, remedy.values["entry"])
+            return
         session = self.desk.session
         own = session.graph[node]
 
@@ -111,6 +115,12 @@ class Inspecting:
             return False
         session = self.desk.session
         try:
+            if remedy.kind == "edit":
+                return any(
+                    session.graph[node].kind in {kind.kind for kind in each.takes}
+                    for each in catalog.CONVERSIONS
+                    if each.resumes
+                )
             if remedy.kind == "words":
                 return all(session.with_word(node, *pair) is not None for pair in remedy.values.items())
         except VastGridError:

@@ -11,8 +11,9 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.kinds import kind_of
+from vastgrid.data.kinds import kind_of, of_kind
 from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin, edges
 from vastgrid.looks.colouring import Dressed, Scale, point_scale, surface_scale
 from vastgrid.looks.look import LineColour
 from vastgrid.looks.ramps import category
@@ -198,6 +199,9 @@ def paint_preview(painter: QPainter, made: Dataset, view: View, palette: theme.P
     courses = made.courses()
     painter.setPen(QPen(palette.colour("action"), 1.0))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
+    for tin in of_kind([made], Tin):
+        _paint_triangles(painter, tin, view, palette)
+        return
     plan = view.turned(courses[0] if courses is not None else made.coordinates()[:MOST_PREVIEWED, :2])
     x = (plan[:, 0] - view.west) / view.size
     y = (view.top - plan[:, 1]) / view.size
@@ -211,6 +215,24 @@ def paint_preview(painter: QPainter, made: Dataset, view: View, palette: theme.P
             continue
         painter.drawPolyline(polygon(x[cut], y[cut]))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+
+
+def _paint_triangles(painter: QPainter, tin: Tin, view: View, palette: theme.Palette) -> None:
+    """Draw the edges of a surface, as many as there is time for, and its name, which says what it stands for."""
+    plan = view.turned(tin.vertices[:, :2])
+    x, y = (plan[:, 0] - view.west) / view.size, (view.top - plan[:, 1]) / view.size
+    inside = (x >= 0) & (x <= view.width) & (y >= 0) & (y <= view.height)
+    pairs = edges(tin)
+    pairs = pairs[inside[pairs].any(axis=1)][:MOST_PREVIEWED]
+    for a, b in pairs.tolist():
+        painter.drawLine(QPointF(float(x[a]), float(y[a])), QPointF(float(x[b]), float(y[b])))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setFont(theme.font(9))
+    wide = QFontMetricsF(painter.font()).horizontalAdvance(tin.name) + 16
+    box = QRectF(12, 10, wide, 22)
+    painter.fillRect(box, palette.colour("raised"))
+    painter.setPen(palette.colour("ink"))
+    painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), tin.name)
 
 
 def paint_mark(painter: QPainter, at: QPointF, palette: theme.Palette) -> None:

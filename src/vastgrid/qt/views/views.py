@@ -142,6 +142,7 @@ class Views(QWidget):
         row.setSpacing(0)
         # A narrow window cuts the row off rather than be widened by it.
         row.setSizeConstraint(QHBoxLayout.SizeConstraint.SetNoConstraint)
+        bar.setMinimumWidth(1)
         for key, action in self._actions.items():
             if key.startswith("hand_") or key == "keep_rim":
                 button = flat_button(action.iconText(), action.trigger, action.toolTip())

@@ -13,6 +13,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, square_word, unit_word
+from vastgrid.base.words import area_words
 from vastgrid.data.dataset import Floats
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.tin import Tin
@@ -188,7 +189,7 @@ class Hands:
         else:
             parts.append(f"{count(len(ghost.new), 'triangle')} new")
         if abs(ghost.taken) > 1e-6:
-            parts.append(f"{abs(ghost.taken):.4g}{area}")
+            parts.append(f"{area_words(abs(ghost.taken))}{area}")
         return ", ".join(parts)
 
     def _say_beside(self, painter: QPainter, text: str) -> None:

@@ -7,7 +7,7 @@ from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
-from PyQt6.QtWidgets import QMenu, QWidget
+from PyQt6.QtWidgets import QDialog, QMenu, QWidget
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
@@ -18,6 +18,7 @@ from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.ask_dialog import AskDialog
+from vastgrid.qt.dialogs.tries_dialog import TriesDialog
 from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry
@@ -50,7 +51,7 @@ class MakeMenu:
         self, parent: QWidget, desk: Desk, making: Making, plan: PlanView, palette: Callable[[], theme.Palette]
     ) -> None:
         self.parent, self.desk, self.making, self.plan, self.palette = parent, desk, making, plan, palette
-        desk.asked.connect(lambda *asked: desk.guarded(lambda: self.ask_dialog(*asked).open()))
+        desk.asked.connect(lambda *asked: desk.guarded(lambda: self._ask(*asked).open()))
 
     def fill(self, menu: QMenu, actions: dict[str, QAction]) -> None:
         """Put what can be made from the chosen cards into a menu."""
@@ -82,6 +83,21 @@ class MakeMenu:
                         menu.addAction(action)
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
+
+    def _ask(self, operation: str, inputs: list[str], words: dict[str, str]) -> QDialog:
+        """Return what asks before a conversion is made: a table where it can be tried, otherwise its form."""
+        conversion = catalog.conversion_named(operation)
+        known = check_usable(conversion, [self.desk.session.named(node) for node in inputs])
+        params = settled(conversion, known, declare.build(conversion.params, words))
+        if not conversion.tries(known, params):
+            return self.ask_dialog(operation, inputs, words)
+        dialog = TriesDialog(self.parent, self.desk, conversion, inputs, words)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.shown.connect(self.plan.show_preview)
+        dialog.chosen.connect(
+            lambda chosen: self.desk.guarded(lambda: self.making.make(operation, inputs, chosen, asked=True))
+        )
+        return dialog
 
     def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
         """Return the dialog that asks for a conversion's parameters; accepting it makes the result."""
