@@ -1,4 +1,4 @@
-"""Jobs written by format 1 of the program open as they were: nothing lost, nothing out of date that was not."""
+"""Jobs written by format 1 of the program open as they were: nothing lost, nothing out of date but what is made otherwise now."""
 
 import json
 import shutil
@@ -25,14 +25,15 @@ def named(session, name):
 
 def test_cards_states_and_looks_are_as_they_were(session):
     states = {card.name: session.graph.state(card.id) for card in session.graph.cards.values()}
+    # How a TIN is built has changed since (version 4), so it and what follows are out of date, and all else is not.
     assert states == {
         "day1": State.MADE,
         "edges lines": State.MADE,
         "edges points": State.MADE,
-        "Pit floor": State.MADE,
+        "Pit floor": State.STALE,
         "Contours 2 m": State.STALE,
-        "Contours 0.5 m": State.MADE,
-        "ground.xml": State.MADE,
+        "Contours 0.5 m": State.STALE,
+        "ground.xml": State.STALE,
     }
     assert named(session, "Pit floor").look == {"colour": "slope"} and not named(session, "Contours 2 m").shown
     assert session.name == "Tollgarth, format 1"
@@ -61,7 +62,7 @@ def test_the_whole_history_can_be_walked_and_goes_on(session):
     while session.history.can_redo:
         session.redo()
     assert len(session.history.graphs) == steps
-    made = session.remake(session.graph, [named(session, "Contours 2 m").id], Silent())
+    made = session.remake(session.graph, session.stale_before([named(session, "Contours 2 m").id]), Silent())
     session.amend(made)
     assert session.graph.state(named(session, "Contours 2 m").id) is State.MADE
     session.close()

@@ -54,7 +54,7 @@ from vastgrid.shaping.building import (
 from vastgrid.shaping.courses import densified, weeded
 from vastgrid.shaping.flats import without_plateaus
 from vastgrid.shaping.gentle import laid_in
-from vastgrid.shaping.limits import cut_to, limits_area
+from vastgrid.shaping.limits import cut_to, limits_area, ring_area
 from vastgrid.shaping.lines_for_tin import Asked, Limits, SortedLines, layers_of, sort_lines
 from vastgrid.shaping.meeting import Meeting, Met, meet
 from vastgrid.shaping.rims import edge_lengths, followed_density, without_long_edges, worn
@@ -249,9 +249,6 @@ def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
     own["whole"] = layers_of(inputs, TRIM, UNTRIMMED)
     if not own["contours"]:
         own["contours"] = _level_layers(inputs)
-    if params.area is not None:
-        # What was said outright counts before what the data says.
-        own["boundary"] = ""
     found = {field: getattr(params, field) or value for field, value in own.items()}
     asked = {field: value for field, value in found.items() if value != "none"}
     known = any(isinstance(each, Contours) for each in inputs) or bool(asked.get("contours"))
@@ -449,12 +446,13 @@ def _cut(
     progress: Progress,
 ) -> Tin:
     """Return a TIN inside its limits: exactly at their edge, or its whole triangles."""
-    outer = limits.of(OUTER, whole=False)
-    if params.area is not None:
-        ring = params.area.ring()
-        outer = [*outer, np.column_stack((ring, np.full(len(ring), np.nan)))]
     exact = limits_area(
-        outer, limits.of(VOID, whole=False), limits.of(ISLAND, whole=False), tin.vertices, findings, frame.horizontal
+        limits.of(OUTER, whole=False),
+        limits.of(VOID, whole=False),
+        limits.of(ISLAND, whole=False),
+        tin.vertices,
+        findings,
+        frame.horizontal,
     )
     rough = limits_area(
         limits.of(OUTER, whole=True),
@@ -464,6 +462,9 @@ def _cut(
         findings,
         frame.horizontal,
     )
+    if params.area is not None:
+        drawn = ring_area(params.area.ring(), "area", findings, frame.horizontal)
+        exact = drawn if exact is None else shapely.intersection(exact, drawn)
     if exact is None and rough is None:
         return tin
     progress.report(0.75, "cutting to the limits")

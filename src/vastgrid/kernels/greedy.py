@@ -279,7 +279,7 @@ def _put(xy, tri, nbr, flag, part, at, size, t, k, v, stack, pool, head, followi
             pool = _poured(head, following, t, pool)
             if o >= 0:
                 pool = _poured(head, following, o, pool)
-        split_edge(tri, nbr, flag, part, at, size, t, k, v)
+        split_edge(xy, tri, nbr, flag, part, at, size, t, k, v)
         stack[0] = t
         depth = 1
         if o >= 0:
@@ -288,7 +288,7 @@ def _put(xy, tri, nbr, flag, part, at, size, t, k, v, stack, pool, head, followi
     else:
         if lists:
             pool = _poured(head, following, t, pool)
-        split_triangle(tri, nbr, flag, part, at, size, t, v)
+        split_triangle(xy, tri, nbr, flag, part, at, size, t, v)
         stack[0] = t
         depth = 1
     for u in range(n, size[1]):

@@ -5,7 +5,7 @@ All functions work on plain arrays with room at their ends:
 xy (v, 2) float64, tri (t, 3) int32 corners counter-clockwise, nbr (t, 3) int32 the triangle across the edge from corner k
 to corner k + 1 (-1 at the rim), flag (t, 3) uint8 bits of that edge (any bit: it stays), part (t,) uint8 what a triangle
 belongs to (edges between parts stay), at (v,) int32 some triangle of each vertex, size (2,) int64 vertices and
-triangles in use. Decisions depend on places and numbers of vertices, not on where triangles stand in the arrays, so
+triangles in use. Decisions depend on places alone, not on where vertices and triangles stand in the arrays, so
 that a log gives the same surface whether it is replayed as a whole or from half-way.
 """
 
@@ -182,18 +182,24 @@ def locate(xy, tri, nbr, x, y, start):
 
 
 @numba.njit(cache=True, nogil=True)
-def _turned(tri, nbr, flag, t):
-    # Begin a triangle at its smallest vertex.
-    while tri[t, 0] > tri[t, 1] or tri[t, 0] > tri[t, 2]:
+def before(xy, a, b):
+    """Return whether a vertex lies west of another, or south of it on the same easting."""
+    return xy[a, 0] < xy[b, 0] or (xy[a, 0] == xy[b, 0] and xy[a, 1] < xy[b, 1])
+
+
+@numba.njit(cache=True, nogil=True)
+def _turned(xy, tri, nbr, flag, t):
+    # Begin a triangle at its westernmost vertex.
+    while before(xy, tri[t, 1], tri[t, 0]) or before(xy, tri[t, 2], tri[t, 0]):
         tri[t, 0], tri[t, 1], tri[t, 2] = tri[t, 1], tri[t, 2], tri[t, 0]
         nbr[t, 0], nbr[t, 1], nbr[t, 2] = nbr[t, 1], nbr[t, 2], nbr[t, 0]
         flag[t, 0], flag[t, 1], flag[t, 2] = flag[t, 1], flag[t, 2], flag[t, 0]
 
 
 @numba.njit(cache=True, nogil=True)
-def split_triangle(tri, nbr, flag, part, at, size, t, v):
+def split_triangle(xy, tri, nbr, flag, part, at, size, t, v):
     """Put a vertex inside a triangle; three edges lead to it."""
-    _turned(tri, nbr, flag, t)
+    _turned(xy, tri, nbr, flag, t)
     a, b, c = np.int64(tri[t, 0]), np.int64(tri[t, 1]), np.int64(tri[t, 2])
     n0, n1, n2 = nbr[t, 0], nbr[t, 1], nbr[t, 2]
     f0, f1, f2 = flag[t, 0], flag[t, 1], flag[t, 2]
@@ -215,11 +221,11 @@ def split_triangle(tri, nbr, flag, part, at, size, t, v):
 
 
 @numba.njit(cache=True, nogil=True)
-def split_edge(tri, nbr, flag, part, at, size, t, k, v):
+def split_edge(xy, tri, nbr, flag, part, at, size, t, k, v):
     """Put a vertex on edge k of a triangle; the edge's bits are those of both halves."""
     o = np.int64(nbr[t, k])
-    if o >= 0 and tri[t, (k + 1) % 3] < tri[t, k]:
-        # From the side on which the smaller vertex comes first.
+    if o >= 0 and before(xy, tri[t, (k + 1) % 3], tri[t, k]):
+        # From the side on which the western end comes first.
         k = edge_to(nbr, o, t, tri, tri[t, (k + 1) % 3])
         t, o = o, t
     k1, k2 = (k + 1) % 3, (k + 2) % 3
@@ -258,18 +264,19 @@ def split_edge(tri, nbr, flag, part, at, size, t, k, v):
 
 
 @numba.njit(cache=True, nogil=True)
-def around(tri, nbr, at, v, ring):
+def around(xy, tri, nbr, at, v, ring):
     """Write the triangles around an inner vertex in counter-clockwise order; return how many, or -1 at a rim.
 
-    The first is the one whose next corner has the smallest number.
+    The first is the one whose next corner lies farthest west.
     """
     start = at[v]
     t = start
-    best, first = np.int64(1) << 40, start
+    best, first = np.int64(-1), start
     for _ in range(tri.shape[0]):
         k = corner_of(tri, t, v)
-        if tri[t, (k + 1) % 3] < best:
-            best, first = tri[t, (k + 1) % 3], t
+        ahead = np.int64(tri[t, (k + 1) % 3])
+        if best < 0 or before(xy, ahead, best):
+            best, first = ahead, t
         t = np.int64(nbr[t, (k + 2) % 3])
         if t < 0:
             return -1
@@ -290,7 +297,7 @@ def around(tri, nbr, at, v, ring):
 @numba.njit(cache=True, nogil=True)
 def legalise_around(xy, tri, nbr, flag, part, at, v, stack, ring):
     """Swap edges opposite a vertex until its surroundings are Delaunay again."""
-    n = around(tri, nbr, at, v, ring)
+    n = around(xy, tri, nbr, at, v, ring)
     depth = 0
     for i in range(max(n, 0)):
         k = corner_of(tri, ring[i], v)
@@ -467,7 +474,7 @@ def lift_out(xy, tri, nbr, flag, part, at, v, ring, gone):
     bool
         Whether it could be done; `gone` are then the two triangles that are no more.
     """
-    n = around(tri, nbr, at, v, ring)
+    n = around(xy, tri, nbr, at, v, ring)
     if n < 3:
         return False
     for _ in range(n * n + 16):
@@ -507,7 +514,7 @@ def lift_out(xy, tri, nbr, flag, part, at, v, ring, gone):
         if best < 0:
             return False
         flip(tri, nbr, flag, at, best, best_k)
-        n = around(tri, nbr, at, v, ring)
+        n = around(xy, tri, nbr, at, v, ring)
     if n != 3:
         return False
     # Three triangles around v become one.

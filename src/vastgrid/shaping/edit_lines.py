@@ -55,7 +55,9 @@ class Edit:
             words += [_pair(self.places[0]), "to", _pair(self.places[1])]
         else:
             heights = self.heights or (None,) * len(self.places)
-            words += [_pair(p) + ("" if z is None else f",{z!r}") for p, z in zip(self.places, heights, strict=True)]
+            words += [
+                _pair(p) + ("" if z is None else f",{float(z)!r}") for p, z in zip(self.places, heights, strict=True)
+            ]
         if self.word in ("set", "add") and self.value is not None:
             words.append(_length(self.value))
         if self.inside:
@@ -64,7 +66,7 @@ class Edit:
 
 
 def _pair(place: tuple[float, float]) -> str:
-    return f"{place[0]!r},{place[1]!r}"
+    return f"{float(place[0])!r},{float(place[1])!r}"
 
 
 def _length(value: Length | None) -> str:

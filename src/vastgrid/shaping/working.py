@@ -26,6 +26,8 @@ GONE, OUTSIDE, SPARE, SHOWN = 0, 1, 2, 3
 BREAK, HELD = 1, 2
 # A place means a vertex or an edge that lies no farther away than this, in metres, unless said otherwise.
 NEAR = 0.05
+# A crossing so close to a vertex, in metres, is that vertex.
+CLOSE = 1e-4
 # So many vertices are found by looking at all of them before anything is built.
 FEW = 24
 # Local coordinates count from multiples of this, so that they stay the same while ground at the rim comes and goes.
@@ -52,6 +54,7 @@ class Working:
     def __init__(self, tin: Tin, near: float | None = None) -> None:
         self.tin = tin
         self.near = usual_near(tin) if near is None else near
+        self.close = usual_near(tin, CLOSE)
         self.vertices = len(tin.vertices)
         self.xyz: Floats = np.concatenate((tin.vertices, tin.spare_vertices))
         self._heights_changed: dict[int, None] = {}
@@ -233,7 +236,7 @@ class Working:
         return bool((self.part[self._around(vertex)] == SHOWN).any())
 
     def _around(self, vertex: int) -> NDArray[np.int32]:
-        number = int(planar.around(self.tri, self.nbr, self.at, vertex, self._ring))
+        number = int(planar.around(self.xy, self.tri, self.nbr, self.at, vertex, self._ring))
         return self._ring[: max(number, 0)].copy()
 
     def height_at(self, east: float, north: float) -> float | None:
@@ -410,9 +413,9 @@ class Working:
         """Put a vertex into the triangle, or on the edge, that `locate` found."""
         self._room()
         if what == INSIDE:
-            planar.split_triangle(self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, vertex)
+            planar.split_triangle(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, vertex)
         else:
-            planar.split_edge(self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, k, vertex)
+            planar.split_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, k, vertex)
         self.legalise(vertex)
         self._structure = True
 
@@ -526,39 +529,50 @@ class Working:
     def keep(self, a: int, b: int, bit: int) -> list[int]:
         """Make edges that stay from one vertex to another; what stays already is crossed in a new vertex.
 
-        Its height is that of the way from a to b. Return the vertices on the way, both ends included.
+        Its height is that of the way from a to b; a crossing that falls together with a vertex goes through that. Return the
+        vertices on the way, both ends included.
+
+        Raises
+        ------
+        CallError
+            If an edge cannot be made.
         """
-        way = [a]
-        out = np.zeros(3, np.int64)
+        way, goals = [a], [b]
         first, last = self.xyz[a].copy(), self.xyz[b].copy()
-        along = last[:2] - first[:2]
-        length = float(along @ along)
         for _ in range(100_000):
-            if way[-1] == b:
-                return way
-            self._room()
-            reached = int(
-                planar.keep_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, way[-1], b, bit, out)
-            )
-            self._structure = True
+            if way[-1] == goals[-1]:
+                goals.pop()
+                if not goals:
+                    return way
+                continue
+            reached, right, left = self._kept_towards(way[-1], goals[-1], bit)
             if reached >= 0:
                 way.append(reached)
                 continue
-            if reached == -2:
-                raise CallError("an edge there cannot be made")
-            right, left = self.xyz[int(out[0])], self.xyz[int(out[1])]
-            place = _crossing(first, last, right, left)
-            share = float((place - first[:2]) @ along) / length
+            place = _crossing(self.xyz[way[-1]], self.xyz[goals[-1]], self.xyz[right], self.xyz[left])
+            ends = np.hypot(*(self.xyz[[right, left], :2] - place).T)
+            if ends.min() <= self.close:
+                goals.append((right, left)[int(ends.argmin())])
+                if len(goals) > len(self.xyz):
+                    break
+                continue
+            share = float((place - first[:2]) @ (last[:2] - first[:2])) / float(((last[:2] - first[:2]) ** 2).sum())
             v = self.new_vertex(float(place[0]), float(place[1]), float(first[2] + share * (last[2] - first[2])))
-            t, k = planar.find_edge(self.tri, self.nbr, self.at, int(out[0]), int(out[1]))
-            planar.split_edge(self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, k, v)
+            t, k = planar.find_edge(self.tri, self.nbr, self.at, right, left)
+            planar.split_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, k, v)
             self.legalise(v)
-            # Towards the new vertex, which lies on the way.
-            reached = int(
-                planar.keep_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, way[-1], v, bit, out)
-            )
-            way.append(v if reached == v else max(reached, v))
+            goals.append(v)
         raise CallError("an edge there cannot be made")
+
+    def _kept_towards(self, a: int, b: int, bit: int) -> tuple[int, int, int]:
+        """Make an edge from a vertex towards another; return the vertex reached, or -1 and the edge in the way."""
+        self._room()
+        out = np.zeros(3, np.int64)
+        reached = int(planar.keep_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, a, b, bit, out))
+        self._structure = True
+        if reached == -2:
+            raise CallError("an edge there cannot be made")
+        return reached, int(out[0]), int(out[1])
 
     # -- what comes of it
 

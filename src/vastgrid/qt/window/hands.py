@@ -59,8 +59,10 @@ class Hands:
         self.ghost: Changes | None = None
         self.why = ""
         self.held = ""
+        self._again = ""
         self._pointer: QPointF | None = None
         plan.overlays.append(self._paint)
+        desk.changed.connect(self._resume)
 
     def surface(self) -> tuple[str, Tin] | None:
         """Return the chosen card and its surface, if exactly one TIN is chosen."""
@@ -84,7 +86,7 @@ class Hands:
         kind, hand = next((kind, hand) for own, kind, hand in hands() if own == key)
         if self.surface() is None:
             raise CallError("choose one TIN first: it is what hands work on")
-        self.held = key
+        self.held, self._again = key, ""
         least, most = _NUMBER[hand.gathers]
         tool = (AreaTool if hand.gathers == "area" else Tool)(
             lambda places: self.desk.guarded(lambda: self._gathered(kind, hand, places)),
@@ -231,9 +233,13 @@ class Hands:
         self._do(card, hand.edit(corners, dialog.length()).line(), key)
 
     def _do(self, card: str, line: str, key: str) -> None:
+        # The hand stays taken up; it goes on once the edited surface is there.
+        self._again = key
         self.making.edit(card, line)
-        # The hand stays taken up, now on the edited surface.
-        self.desk.bridge.post(lambda: self.desk.guarded(lambda: self.take_up(key)) if self.surface() else None)
+
+    def _resume(self) -> None:
+        if self._again and not self.held and not self.desk.runner.busy and self.surface() is not None:
+            self.desk.guarded(lambda: self.take_up(self._again))
 
     def _dialog(self, kind: EditKind, hand: Hand, tin: Tin, corners: Places) -> HeightDialog:
         unit = unit_word(tin.frame.vertical)
