@@ -6,18 +6,27 @@ import numpy as np
 
 from vastgrid.base.progress import Silent
 from vastgrid.kernels import (
+    chains,
     clouds,
     crossings,
+    flats,
+    greedy,
     gridlines,
+    ground,
     isolines,
     locate,
     nearest,
+    overlay,
+    planar,
     raster,
+    rims,
     shade,
     space,
     strokes,
+    surroundings,
     tags,
     textrows,
+    thinning,
     topology,
     triangulate,
     vertexwise,
@@ -77,6 +86,7 @@ def warm() -> None:
     stored = np.zeros(3, np.dtype([("X", "i4"), ("Y", "i4"), ("Z", "i4"), ("rest", "u1", 9)]))
     clouds.place_points(stored["X"], stored["Y"], stored["Z"], np.full(3, 0.01), np.zeros(3), np.zeros((3, 3)))
     xmlruns.read_run(data, 0, 80, 3, np.zeros((1, 3)), np.zeros(1, np.int64), np.zeros(1, np.bool_))
+    _warm_shaping(xyz, made)
 
 
 def _warm_pictures(points, triangles, constrained, heights, *, writeable):
@@ -144,6 +154,87 @@ def _warm_space(image, points, triangles, scale):
         offsets = np.array((0, 2))
         offsets.flags.writeable = not fixed
         space.draw_lines(eye, offsets, colours, 0.1, 9.0, 1, 1.0, image, depth)
+
+
+def _warm_shaping(xyz, made):
+    """What hands, tables of tolerances, seams and the ground filter use."""
+    count = len(made.triangles)
+    z = np.resize(xyz[:, 2], len(made.xy))
+    shown = np.ones(count, np.bool_)
+    source = np.arange(len(made.xy))
+    state = greedy.started(made.xy, z, made.triangles, made.neighbours, made.constrained, shown, source)
+    places = np.concatenate((made.xy, made.xy[:30] + 1.5))
+    cloud = greedy.Cloud(places, np.resize(z, len(places)), 1e-9)
+    state.look_at_points(cloud, np.arange(len(made.xy), len(places)), 0.0)
+    state.put_points(cloud, 0.0, 10**9)
+    state.put_these(cloud, np.zeros(0, np.int64), 0.0)
+    state.look_again(cloud, np.arange(3, dtype=np.int32), 0.0)
+    state.keep_edges(np.array([[0, 1]]), 2)
+    heights = np.resize(z, (8, 8)).copy()
+    cells = np.array([(0.0, 0.0), (7.0, 0.0), (7.0, -7.0), (0.0, -7.0)])
+    lattice = triangulate.triangulate(cells, np.zeros((0, 2), np.int64), Silent())
+    corner = np.array([0, 7, 63, 56])
+    flags = np.ones(len(lattice.triangles), np.bool_)
+    grid = greedy.started(
+        cells, heights.ravel()[corner], lattice.triangles, lattice.neighbours, lattice.constrained, flags, corner
+    )
+    grid.look_at_cells(heights, 0.0)
+    grid.put_cells(heights, 0.0, 10**9)
+    chains.straightened(made.xy, np.array([[0, 1], [1, 2]]), 1e-9)
+    low, high = chains.boxes_of(made.xy, made.triangles, count)
+    sums = chains.marked_tiles(low, high, np.arange(2), 0.0, 0.0, 10.0, 16)
+    chains.on_tiles(low, high, sums, 0.0, 0.0, 10.0, 16)
+    _warm_hands(made)
+    xy = np.ascontiguousarray(made.xy)
+    bits = made.constrained.astype(np.uint8)
+    flat = flats.flat_triangles(z, made.triangles, 1e-9)
+    flats.spine(xy, z, made.triangles, made.neighbours, bits, flat)
+    rims.worn_rim(xy, made.triangles, made.neighbours, made.constrained, np.full(count, np.inf), 0.1)
+    solid = np.column_stack((xy, z))
+    index = locate.buckets(solid, made.triangles)
+    overlay.level_with(solid, made.triangles, solid, made.triangles, index, xy.min(axis=0), xy.max(axis=0))
+    cell, number = thinning.cells_of(xyz, 20.0)
+    thinning.chosen_of_cells(xyz, cell, number, 20.0, thinning.LOWEST)
+    thinning.means_of_cells(xyz, cell, number)
+    lowest = ground.lowest_of_cells(xyz, np.ones(len(xyz), np.bool_), 0.0, 100.0, 20.0, 5, 5)
+    floor = ground.filled(np.where(lowest < 0, np.nan, xyz[lowest, 2]))
+    ground.at_middles(xyz, lowest, floor, 0.0, 100.0, 20.0)
+    ground.above_ground(xyz, floor, 0.0, 100.0, 20.0)
+
+
+def _warm_hands(made):
+    """One change of each kind to a triangulation, in the types that hands use."""
+    count, vertices = len(made.triangles), len(made.xy)
+    room = count + 64
+    xy = np.zeros((vertices + 16, 2))
+    xy[:vertices] = made.xy
+    tri, nbr = np.zeros((room, 3), np.int32), np.zeros((room, 3), np.int32)
+    flag, part, at = np.zeros((room, 3), np.uint8), np.ones(room, np.uint8) * 3, np.zeros(len(xy), np.int32)
+    tri[:count], nbr[:count] = made.triangles, made.neighbours
+    size = np.array([vertices, count])
+    planar.first_triangles(tri, count, at)
+    ring, stack, gone, out = (
+        np.zeros(4096, np.int32),
+        np.zeros((4096, 2), np.int64),
+        np.zeros(2, np.int64),
+        np.zeros(3, np.int64),
+    )
+    middle = made.xy[made.triangles[count // 2]].mean(axis=0)
+    x, y = float(middle[0]), float(middle[1])
+    t, _, _ = planar.locate(xy, tri[:count], nbr, x, y, 0)
+    xy[vertices] = middle
+    planar.split_triangle(xy, tri, nbr, flag, part, at, size, t, vertices)
+    planar.legalise_around(xy, tri, nbr, flag, part, at, vertices, stack, ring)
+    planar.keep_edge(xy, tri, nbr, flag, part, at, vertices, int(tri[0, 0]), 1, out)
+    found, k = planar.find_edge(tri, nbr, at, vertices, int(tri[at[vertices], 0]))
+    planar.mark(tri, nbr, flag, max(found, 0), k, 1)
+    planar.clear_edge(tri, nbr, flag, max(found, 0), k, 255)
+    planar.lift_out(xy, tri, nbr, flag, part, at, vertices, ring, gone)
+    surroundings.crossed(xy, tri, nbr, x, y, x + 1.0, y + 1.0, t, ring, np.zeros(room, np.int32), 1)
+    surroundings.holding(xy, tri, part, 1, x, y)
+    surroundings.nearest_edge(xy, tri, nbr, t, x, y)
+    surroundings.vertices_near(tri, nbr, t, ring)
+    surroundings.settled(tri, nbr[:count], flag[:count], part, count, 3, np.arange(len(xy), dtype=np.int32))
 
 
 if __name__ == "__main__":
