@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QPainter, QPixmap
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
@@ -18,6 +18,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.demo import ground, tollgarth
 from vastgrid.formats.dxf.sorting import Becomes, Rule
 from vastgrid.qt.dialogs.import_dialog import ImportDialog
+from vastgrid.qt.dialogs.tries_dialog import TriesDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
@@ -170,6 +171,41 @@ def take_tools(window: MainWindow) -> None:
     picture(window, "compare")
     window.actions_["compare_end"].trigger()
     window.apply_theme(theme.LIGHT)
+
+
+def take_shaping(window: MainWindow) -> None:
+    """A cut before it is made beside a log of edits, and five tolerances before one is made."""
+    making = window.parts.making
+    making.edit(named(window, "Existing ground"), "raise -0.5 inside 431305,887190 431320,887190 431312,887205")
+    settle(window)
+    card = window.desk.selection[0]
+    for line in ("swap 431283.52,887171.31", "line 431262,887150,201.2 431284,887160,200.6 431300,887158,200.4"):
+        making.edit(card, line)
+        settle(window)
+    window.plan.go_to(431_300, 887_170)
+    settle(window)
+    window.actions_["hand_cut"].trigger()
+
+    def at(east: float, north: float) -> QPoint:
+        return QPointF(*window.plan.view.pixel(east, north)).toPoint()
+
+    QTest.mouseClick(window.plan, Qt.MouseButton.LeftButton, pos=at(431_290, 887_163))
+    for step in range(3):
+        QTest.mouseMove(window.plan, at(431_316 + step, 887_176 + step))
+        QTest.qWait(300)
+    QTest.qWait(3000)
+    picture(window, "by-hand")
+    QTest.keyClick(window.plan, Qt.Key.Key_Escape)
+    making.make("simplify", [named(window, "Heights 1 m")], {})
+    dialog = window.findChildren(TriesDialog)[-1]
+    end = time.time() + 60
+    while time.time() < end and not all(each.dataset is not None for each in dialog.tries):
+        QTest.qWait(100)
+    dialog.table.selectRow(3)
+    QTest.qWait(500)
+    picture(dialog, "tolerances")
+    dialog.reject()
+    window.session.undo()
 
 
 def main() -> int:

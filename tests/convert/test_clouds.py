@@ -113,3 +113,15 @@ def test_one_point_of_each_cell_counted_from_whole_multiples(keep):
         assert np.allclose(own, wanted, atol=1e-9)
     if keep != "mean":
         assert np.array_equal(made.xyz, xyz[made.attributes["code"]]), "with their attributes, bit for bit"
+
+
+def test_a_tin_of_the_ground_alone():
+    points, _ = scene(houses=5, count=20_000)
+    result = telling.run([points], telling.settle([points], telling.GroundParams()), Silent())
+    from vastgrid.convert import tin as building
+
+    params = building.settle([result.dataset], building.TinParams(classes="2"))
+    made = building.run([result.dataset], params, Silent())
+    assert len(made.dataset.vertices) <= result.figures["ground"] < len(points.xyz)
+    with pytest.raises(CallError, match="no source has classified points"):
+        building.run([points], building.TinParams(classes="2"), Silent())

@@ -11,7 +11,7 @@ from typing import Annotated, Any
 import numpy as np
 import shapely
 
-from vastgrid.base.errors import DataError
+from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
@@ -37,6 +37,7 @@ from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.families.cloudfile import parse_classes
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.measures.levels import interval_of, line_levels
 from vastgrid.params.declare import Param
@@ -109,6 +110,14 @@ class TinParams:
             absent="any",
         ),
     ] = None
+    classes: Annotated[
+        str,
+        Param(
+            "Classes",
+            "Classes of cloud points that are used, such as 2 for ground; others stay out.",
+            absent="every class",
+        ),
+    ] = ""
     boundary: Annotated[
         str,
         Param("Outer boundary", "Layer whose closed line limits the TIN; its heights are not used.", absent="the hull"),
@@ -290,7 +299,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     """
     frame = inputs[0].frame
     findings: list[Finding] = []
-    points = _points(inputs, findings)
+    points = _points(inputs, params.classes, findings)
     tolerance = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
     lines = sort_lines(inputs, _asked(params), points, tolerance, findings)
     edged, interval = _edged(lines, points, params, tolerance, frame, findings)
@@ -484,8 +493,31 @@ def _cut(
     return tin
 
 
-def _points(inputs: Sequence[Dataset], findings: list[Finding]) -> Floats:
-    found = [each.xyz for each in inputs if isinstance(each, PointSet)]
+def _points(inputs: Sequence[Dataset], classes: str, findings: list[Finding]) -> Floats:
+    """Return the points that are used.
+
+    Raises
+    ------
+    CallError
+        If classes are asked for and no source has any.
+    """
+    found = []
+    wanted = parse_classes(classes) if classes else []
+    known = False
+    for each in inputs:
+        if not isinstance(each, PointSet):
+            continue
+        own = each.attributes.get(CLASSES)
+        if wanted and own is not None:
+            keep = np.isin(own, wanted)
+            known = True
+            text = f"{count(int(keep.sum()), 'point')} of {spaced(len(keep))} of {each.name} {either(int(keep.sum()), 'is', 'are')} of class {classes}."
+            findings.append(note("classes-used", text))
+            found.append(each.xyz[keep])
+        else:
+            found.append(each.xyz)
+    if wanted and not known:
+        raise CallError("classes: no source has classified points")
     points = np.concatenate([np.zeros((0, 3)), *found])
     good = np.isfinite(points).all(axis=1)
     if not good.all():
@@ -583,7 +615,7 @@ CONVERSION = Conversion(
     inputs=(Input("sources", (PointSet, Linework, Contours), most=None),),
     outputs=(Output("tin", Tin),),
     params=TinParams,
-    template="TIN from {inputs}, inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}"
+    template="TIN from {inputs}[ (points of class {classes})], inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}"
     "[, rim edges up to {rim_length}][, no angle below {rim_angle}° at the rim] and breaklines from {breaklines}[, walls from {walls} leaning by {offset}]"
     "[, over the points nearest to {proximity}][, {nondestructive} laid on it][, contours from {contours}][, weeded by {weed}][, a vertex every {spacing}]"
     "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross {crossings}, and places closer than {same_place} are one.",
