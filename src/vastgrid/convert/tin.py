@@ -16,6 +16,7 @@ from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
 from vastgrid.base.words import area_words, spaced
+from vastgrid.data.classes import CLASSES
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.line_roles import (
