@@ -253,6 +253,7 @@ def main() -> int:
     settle(window)
     picture(window, "read-back")
     take_views(window)
+    take_shaping(window)
     window.close()
     return 0
 

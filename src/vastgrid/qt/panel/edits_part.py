@@ -108,6 +108,7 @@ class EditsPart(QWidget):
             2,
         ):
             button = flat_button(sign, run, tip)
+            button.setProperty("small", "true")
             button.setFixedWidth(24)
             self.buttons[sign, number] = button
             table.addWidget(button, row, column, Qt.AlignmentFlag.AlignTop)

@@ -8,7 +8,7 @@ from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QAction
+from PyQt6.QtGui import QAction, QFontMetrics
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -147,6 +147,7 @@ class Views(QWidget):
             if key.startswith("hand_") or key == "keep_rim":
                 button = flat_button(action.iconText(), action.trigger, action.toolTip())
                 button.setProperty("small", "true")
+                button.setFixedWidth(QFontMetrics(theme.font(9)).horizontalAdvance(action.iconText()) + 18)
                 self.buttons[key] = button
                 row.addWidget(button)
         row.addStretch()

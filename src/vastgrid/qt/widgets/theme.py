@@ -122,8 +122,8 @@ def style(palette: Palette) -> str:
     QToolButton[flat="true"] {{ background: transparent; border: 1px solid transparent; padding: 5px 10px; }}
     QToolButton[flat="true"]:hover {{ background: {p.band}; }}
     QToolButton[flat="true"]:focus {{ border: 2px solid {p.action}; padding: 4px 9px; }}
-    QToolButton[small="true"] {{ padding: 3px 6px; }}
-    QToolButton[small="true"]:focus {{ padding: 2px 5px; }}
+    QToolButton[flat="true"][small="true"] {{ padding: 3px 3px; font-size: 9pt; }}
+    QToolButton[flat="true"][small="true"]:focus {{ padding: 2px 2px; }}
     QFileDialog QToolButton {{ padding: 3px; }}
     QFileDialog QToolButton:focus {{ padding: 2px; }}
     QToolButton::menu-indicator {{ image: none; width: 0; }}
