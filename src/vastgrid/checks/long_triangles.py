@@ -13,7 +13,7 @@ from vastgrid.base.findings import Finding, Remedy, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.data.dataset import Dataset, Flags, Floats
-from vastgrid.data.tin import Tin, areas
+from vastgrid.data.tin import Tin, areas, edge_lengths
 from vastgrid.declarations.check import Check, cut_short, plan_area, with_unit
 from vastgrid.kernels.vertexwise import around, groups
 from vastgrid.params.declare import Param
@@ -91,13 +91,6 @@ def _patches(tin: Tin, chosen: Flags) -> NDArray[np.int32]:
     _, joined = connected_components(links, directed=False)
     group[own] = joined[group[own]]
     return np.asarray(group)
-
-
-def edge_lengths(tin: Tin) -> Floats:
-    """Return the plan length of each triangle's edges, (m, 3)."""
-    corner = tin.vertices[tin.triangles][:, :, :2]
-    step = np.roll(corner, -1, axis=1) - corner
-    return np.asarray(np.hypot(step[:, :, 0], step[:, :, 1]))
 
 
 def _told(tin: Tin, mine: Flags, length: Floats, area: float, at_rim: Flags) -> Finding:

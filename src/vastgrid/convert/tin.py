@@ -36,7 +36,7 @@ from vastgrid.data.line_roles import (
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import Tin, areas
+from vastgrid.data.tin import Tin, areas, edge_lengths
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.families.cloudfile import parse_classes
 from vastgrid.kernels.triangulate import triangulate
@@ -59,7 +59,7 @@ from vastgrid.shaping.gentle import laid_in
 from vastgrid.shaping.limits import cut_to, limits_area, ring_area
 from vastgrid.shaping.lines_for_tin import Asked, Limits, SortedLines, layers_of, sort_lines
 from vastgrid.shaping.meeting import Meeting, Met, meet
-from vastgrid.shaping.rims import edge_lengths, followed_density, without_long_edges, worn
+from vastgrid.shaping.rims import followed_density, without_long_edges, worn
 from vastgrid.shaping.walls import leaning, parted_walls
 
 

@@ -153,3 +153,10 @@ def rim(tin: Tin) -> Floats:
 def areas(tin: Tin) -> Floats:
     """Return each triangle's plan area, (m,), positive for counter-clockwise."""
     return np.asarray(plan_areas(tin.vertices, tin.triangles))
+
+
+def edge_lengths(tin: Tin) -> Floats:
+    """Return the plan length of each triangle's edges, (m, 3): from corner k to corner k + 1."""
+    corner = tin.corners()[:, :, :2]
+    step = np.roll(corner, -1, axis=1) - corner
+    return np.asarray(np.hypot(step[:, :, 0], step[:, :, 1]))

@@ -6,19 +6,13 @@ import numpy as np
 import shapely
 
 from vastgrid.data.dataset import Flags, Floats
-from vastgrid.data.tin import Tin
+from vastgrid.data.tin import Tin, edge_lengths
 from vastgrid.kernels.rims import worn_rim
 from vastgrid.kernels.vertexwise import around
 from vastgrid.shaping.merging import outline
 
 # Where the rim follows the density, its edges may be so many times as long as the distance of the points about it.
 DENSITY = 6.0
-
-
-def edge_lengths(tin: Tin) -> Floats:
-    """Return each triangle's edges' lengths in plan, (m, 3)."""
-    corner = tin.corners()[:, :, :2]
-    return np.asarray(np.hypot(*np.moveaxis(np.roll(corner, -1, axis=1) - corner, 2, 0)))
 
 
 def without_long_edges(tin: Tin, longest: float) -> Flags:
