@@ -10,7 +10,7 @@ import pytest
 
 from vastgrid import catalog
 
-TIMES = os.environ.get("VASTGRID_FUZZ", "1500")
+TIMES = os.environ.get("VASTGRID_FUZZ", "1000")
 READERS = [each.id for each in catalog.FORMATS if each.read]
 
 

@@ -67,7 +67,7 @@ def resolved(entry, tin):
     return f"{word} {east!r},{north!r}{tail}"
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(st.lists(entries(), min_size=1, max_size=12), st.booleans())
 def test_whatever_is_done_the_surface_stays_one(steps, in_rows):
     first = lattice() if in_rows else ground(300, size=(55.0, 55.0))
