@@ -193,24 +193,6 @@ def _cuts(line, vertices, triangles, west, south, size, columns, rows, starts, m
     return segment[: min(n, capacity)], out[: min(n, capacity)], n
 
 
-@numba.njit(cache=True, nogil=True)
-def _edge_gap(lines, own, vertices, triangles, west, south, size, columns, rows, starts, members):
-    seen = np.full(triangles.shape[0], -1, np.int64)
-    out = np.zeros((20000, 4))
-    worst, wx, wy = 0.0, np.nan, np.nan
-    for e in range(lines.shape[0]):
-        a, b = lines[e, 0], lines[e, 1]
-        n = _segment_cuts(
-            own[a, 0], own[a, 1], own[b, 0], own[b, 1], e,
-            vertices, triangles, west, south, size, columns, rows, starts, members, seen, out, 0,
-        )  # fmt: skip
-        for i in range(min(n, out.shape[0])):
-            gap = out[i, 3] - (own[a, 2] + out[i, 0] * (own[b, 2] - own[a, 2]))
-            if abs(gap) > abs(worst):
-                worst, wx, wy = gap, out[i, 1], out[i, 2]
-    return worst, wx, wy
-
-
 def largest_edge_gap(
     lines: NDArray[np.int32],
     own: NDArray[np.float64],
@@ -228,11 +210,11 @@ def largest_edge_gap(
     lines : (e, 2) int32
         Edges of the first surface, as indices of `own`.
     """
-    gap, x, y = _edge_gap(
-        lines, own, vertices, triangles,
-        index.west, index.south, index.size, index.columns, index.rows, index.starts, index.members,
-    )  # fmt: skip
-    return float(gap), float(x), float(y)
+    if len(lines) == 0:
+        return 0.0, float("nan"), float("nan")
+    gap, place = edge_gaps(lines, own, vertices, triangles, index)
+    worst = int(gap.argmax())
+    return float(gap[worst]), float(place[worst, 0]), float(place[worst, 1])
 
 
 @numba.njit(cache=True, nogil=True)

@@ -80,6 +80,8 @@ class Hand:
         A word or two, and a sentence.
     gathers : str
         “one” place, “two”, a “line” or an “area”.
+    means : str
+        “vertex” or “edge” where the first place means the nearest one; empty for the place itself.
     asks : str
         “height” or “amount” where a number is needed, otherwise empty.
     edit : callable
@@ -91,6 +93,7 @@ class Hand:
     gathers: str
     edit: Callable[[reading.Places, Length | None], Edit]
     asks: str = ""
+    means: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,7 +177,7 @@ KINDS: tuple[EditKind, ...] = (
     ),
     EditKind(
         "swap", "swap E,N", reading.one_place("swap"), lambda e, u: f"edge {_where(e)} swapped", making.swap,
-        (Hand("swap", "Swap an edge with the other diagonal of its two triangles.", "one", _places("swap")),),
+        (Hand("swap", "Swap an edge with the other diagonal of its two triangles.", "one", _places("swap"), means="edge"),),
     ),
     EditKind(
         "add", "add E,N Z", reading.place_and_height("add", open_=True),
@@ -184,15 +187,15 @@ KINDS: tuple[EditKind, ...] = (
     EditKind(
         "move", "move E,N to E,N", reading.move,
         lambda e, u: f"vertex at {_at(e.places[0])} moved to {_at(e.places[1])}", making.move,
-        (Hand("move", "Move a vertex: click it, then where it goes.", "two", _places("move")),),
+        (Hand("move", "Move a vertex: click it, then where it goes.", "two", _places("move"), means="vertex"),),
     ),
     EditKind(
         "remove", "remove E,N", reading.one_place("remove"), lambda e, u: f"vertex {_where(e)} removed", making.remove,
-        (Hand("remove", "Remove a vertex and close the gap.", "one", _places("remove")),),
+        (Hand("remove", "Remove a vertex and close the gap.", "one", _places("remove"), means="vertex"),),
     ),
     EditKind(
         "set", "set E,N Z", reading.place_and_height("set"), lambda e, u: f"vertex {_where(e)} set to {_measure(e.value, u)}",
-        making.set_height, (Hand("set height", "Give a vertex another height.", "one", _places("set"), "height"),),
+        making.set_height, (Hand("set height", "Give a vertex another height.", "one", _places("set"), "height", means="vertex"),),
     ),
     EditKind(
         "raise", "raise D inside E,N E,N E,N", reading.value_inside("raise"), _raised, making.raise_by,
@@ -218,7 +221,7 @@ KINDS: tuple[EditKind, ...] = (
     ),
     EditKind(
         "release", "release E,N", reading.one_place("release"), lambda e, u: f"breakline {_where(e)} taken off", making.release,
-        (Hand("edge off", "Take a breakline off; its vertices stay.", "one", _places("release")),),
+        (Hand("edge off", "Take a breakline off; its vertices stay.", "one", _places("release"), means="edge"),),
     ),
 )  # fmt: skip
 _BY_WORD = {each.word: each for each in KINDS}

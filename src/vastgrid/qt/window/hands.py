@@ -35,8 +35,6 @@ from vastgrid.shaping.working import Working
 REACH = 12.0
 # So many triangles are drawn of what a hand would do.
 MOST = 4000
-_VERTEX_WORDS = ("set", "remove", "move")
-_EDGE_WORDS = ("swap", "release")
 _NUMBER = {"one": (1, 1), "two": (2, 2), "line": (2, 0), "area": (3, 0)}
 
 
@@ -137,7 +135,7 @@ class Hands:
 
         def work(progress: Progress) -> tuple[Changes | None, str]:
             try:
-                edit = hand.edit(meant(tin, kind.word, corners, reach), value)
+                edit = hand.edit(meant(tin, kind, hand, corners, reach), value)
             except CallError as error:
                 return None, str(error)
             done = replayed(tin, EditLog((edit.line(),)))
@@ -215,7 +213,7 @@ class Hands:
         if own is None:
             raise CallError("choose one TIN first: it is what hands work on")
         card, tin = own
-        corners = meant(tin, kind.word, tuple((each.east, each.north) for each in places), REACH * self.plan.view.size)
+        corners = meant(tin, kind, hand, tuple((each.east, each.north) for each in places), REACH * self.plan.view.size)
         key = next(key for key, _, each in hands() if each is hand)
         if not hand.asks:
             self._do(card, hand.edit(corners, None).line(), key)
@@ -250,10 +248,10 @@ class Hands:
         else:
             z = heights(tin, own) if hand.gathers != "area" else heights(tin, own.mean(axis=0, keepdims=True))
             known = float(z[0]) if np.isfinite(z[0]) else 0.0
-            if kind.word in _VERTEX_WORDS:
+            if hand.means == "vertex":
                 known = float(tin.vertices[nearest_vertex(tin.vertices, *corners[0]), 2])
             east, north = corners[0]
-            what = f"{'Vertex' if kind.word in _VERTEX_WORDS else 'Ground'} at E {east:.3f}, N {north:.3f}"
+            what = f"{'Vertex' if hand.means == 'vertex' else 'Ground'} at E {east:.3f}, N {north:.3f}"
             self.plan.mark = (east, north)
             dialog = HeightDialog(self.parent, what, known, unit)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
@@ -261,7 +259,7 @@ class Hands:
         return dialog
 
 
-def meant(tin: Tin, word: str, places: Places, reach: float) -> Places:
+def meant(tin: Tin, kind: EditKind, hand: Hand, places: Places, reach: float) -> Places:
     """Return the places that are meant by those that were clicked: the nearest vertex, or on the nearest edge.
 
     Raises
@@ -272,14 +270,14 @@ def meant(tin: Tin, word: str, places: Places, reach: float) -> Places:
     if not places:
         return places
     east, north = places[0]
-    if word in _VERTEX_WORDS:
+    if hand.means == "vertex":
         vertex = nearest_vertex(tin.vertices, east, north)
         return ((float(tin.vertices[vertex, 0]), float(tin.vertices[vertex, 1])), *places[1:])
-    if word in _EDGE_WORDS:
+    if hand.means == "edge":
         work = Working(tin, reach)
-        found = work.edge_at(east, north) if word == "swap" else work.breakline_at(east, north)
+        found = work.edge_at(east, north) if kind.word == "swap" else work.breakline_at(east, north)
         if found is None:
-            raise CallError("there is no edge there" if word == "swap" else "there is no breakline there")
+            raise CallError("there is no edge there" if kind.word == "swap" else "there is no breakline there")
         a, b = (work.xyz[int(work.tri[found[0], (found[1] + k) % 3]), :2] for k in (0, 1))
         return ((float((a[0] + b[0]) / 2.0), float((a[1] + b[1]) / 2.0)),)
     return places
