@@ -1,12 +1,34 @@
 from __future__ import annotations
 
+import atexit
 import os
+import shutil
+import subprocess
 import sys
 from pathlib import Path
 
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
+
+
+def _own_screen():
+    """Give a worker a screen of its own: windows of two workers on one would take the focus from each other."""
+    read, write = os.pipe()
+    screen = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x900x24", "-nolisten", "tcp"],
+        pass_fds=(write,),
+        stderr=subprocess.DEVNULL,
+    )
+    atexit.register(screen.terminate)
+    os.close(write)
+    with os.fdopen(read) as said:
+        os.environ["DISPLAY"] = f":{said.readline().strip()}"
+    os.environ.pop("WAYLAND_DISPLAY", None)
+
+
+if os.environ.get("PYTEST_XDIST_WORKER") and os.environ.get("DISPLAY") and shutil.which("Xvfb"):
+    _own_screen()
 if not os.environ.get("DISPLAY"):
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
