@@ -20,6 +20,7 @@ from vastgrid.checks import (
 )
 from vastgrid.convert import (
     cells,
+    clean,
     clip,
     compare,
     contours,
@@ -30,6 +31,7 @@ from vastgrid.convert import (
     ground,
     lattice,
     merge,
+    noise,
     points,
     reproject,
     simplify,
@@ -71,6 +73,7 @@ from vastgrid.formats import (
 
 CONVERSIONS: tuple[Conversion, ...] = (
     cells.CONVERSION,
+    clean.CONVERSION,
     clip.CONVERSION,
     compare.CONVERSION,
     contours.CONVERSION,
@@ -81,6 +84,7 @@ CONVERSIONS: tuple[Conversion, ...] = (
     ground.CONVERSION,
     lattice.CONVERSION,
     merge.CONVERSION,
+    noise.CONVERSION,
     points.CONVERSION,
     reproject.CONVERSION,
     simplify.CONVERSION,

@@ -70,7 +70,7 @@ def test_against_the_classes_of_a_real_flight():
     assert (made[own == 2] == 2).mean() > 0.95
     assert params.cell.unit is Unit.METRE and params.height.value == pytest.approx(0.3 / 0.3048, rel=0.01)
     told = " ".join(finding.text for finding in result.findings)
-    assert "from 1 unclassified to 2 ground" in told
+    assert "from unclassified (1) to ground (2)" in told
 
 
 def test_stray_points_below_are_noise_and_old_noise_stays():

@@ -10,7 +10,7 @@ from vastgrid.job.checkpoints import EVERY
 from vastgrid.job.lineage import State
 from vastgrid.job.payloads import LONG, Payloads, effective
 from vastgrid.session.session import Session
-from vastgrid.shaping.edits import EditLog, replayed, set_height_line, shown
+from vastgrid.shaping.edits import EditLog, replayed, set_height_line
 
 
 def write(path, count=12, lift=0.0):
@@ -151,7 +151,10 @@ def test_units_of_an_edit_are_its_own():
     assert np.array_equal(np.delete(made.vertices, 7, 0), np.delete(tin.vertices, 7, 0))
     same = np.hypot(*(made.source_points[:, :2] - (east, north)).T).argmin()
     assert made.source_points[same, 2] == pytest.approx(304.8), "what it is built from says the same"
-    assert shown(set_height_line(1.0, 2.0, Length(3.25, Unit.METRE))) == "vertex at E 1.000, N 2.000 set to 3.250 m"
+    assert (
+        EditLog.shown(set_height_line(1.0, 2.0, Length(3.25, Unit.METRE)))
+        == "vertex at E 1.000, N 2.000 set to 3.250 m"
+    )
 
 
 def test_a_log_only_grows(tmp_path):

@@ -12,7 +12,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.job.lineage import State
 from vastgrid.qt.dialogs.height_dialog import HeightDialog
 from vastgrid.qt.dialogs.tries_dialog import TriesDialog
-from vastgrid.shaping.edits import OFF
+from vastgrid.shaping.logs import OFF
 
 
 def middle(window, name="Ground"):

@@ -12,7 +12,7 @@ from vastgrid.convert import tin as building
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
 from vastgrid.kernels.predicates import turn
-from vastgrid.shaping.edits import EditLog, read_edit, replayed, shown
+from vastgrid.shaping.edits import EditLog, read_edit, replayed
 from vastgrid.shaping.working import usual_near
 
 E, N = ORIGIN
@@ -168,7 +168,7 @@ def test_a_line_switched_off_stays_in_the_log():
     east, north = tin.vertices[5, :2].tolist()
     log = EditLog((f"off set {east!r},{north!r} 1.0", f"set {east!r},{north!r} 2.0"))
     assert replayed(tin, log).tin.vertices[5, 2] == 2.0 and str(log) == "1 edit (and 1 switched off)"
-    assert shown(log.entries[1], " m") == f"vertex at E {east:.3f}, N {north:.3f} set to 2.000 m"
+    assert EditLog.shown(log.entries[1], " m") == f"vertex at E {east:.3f}, N {north:.3f} set to 2.000 m"
 
 
 @pytest.mark.parametrize(

@@ -13,6 +13,7 @@ from vastgrid.base.findings import Finding, Remedy, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.base.words import spaced
+from vastgrid.data.classes import CLASSES, HIGH_NOISE, LOW_NOISE, NOISE
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.frame import ratio_of
 from vastgrid.data.grid import Grid
@@ -112,7 +113,8 @@ def _ground(points: PointSet) -> Flags:
     """Return which points are meant to be ground; bushes are no spikes."""
     classes = points.attributes.get("classification")
     if classes is None or not np.isin(classes, GROUND).any():
-        return np.ones(len(points.xyz), np.bool_)
+        # Nobody looks twice at what is noise already.
+        return np.ones(len(points.xyz), np.bool_) if classes is None else ~np.isin(classes, NOISE)
     return np.isin(classes, GROUND)
 
 
@@ -154,12 +156,25 @@ def _told(data: Dataset, place: NDArray[np.float64], number: int, beyond: float,
     remedy = None
     if isinstance(data, Tin):
         remedy = Remedy("edit", "Delete the vertex", {"entry": f"remove {at[0]!r},{at[1]!r}"})
+    elif isinstance(data, PointSet):
+        remedy = _point_out(data, place, run_, up)
     return Finding(CHECK.id, text, at=at, remedy=remedy)
+
+
+def _point_out(points: PointSet, place: Floats, run_: float, up: bool) -> Remedy:
+    """Return how one point goes: out of sight of what is made of its class, or out altogether where it has none."""
+    east, north, z = (float(each) for each in place[:3])
+    half = run_ / 4.0
+    around = " ".join(f"{east + x * half!r},{north + y * half!r}" for x, y in ((-1, -1), (1, -1), (1, 1), (-1, 1)))
+    where = f"inside {around} above {z!r} below {z!r}"
+    if CLASSES in points.attributes:
+        return Remedy("edit", "Make it noise", {"entry": f"class {HIGH_NOISE if up else LOW_NOISE} {where}"})
+    return Remedy("edit", "Delete the point", {"entry": f"delete {where}"})
 
 
 CHECK = Check(
     id="spikes",
-    version=2,
+    version=3,
     title="Spikes and pits",
     help="A single height beyond all around it is a bad reading, a bird, or a point with the wrong rod height.",
     takes=(Tin, PointSet, Grid),

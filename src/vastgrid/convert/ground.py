@@ -24,7 +24,7 @@ from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.base.words import spaced
-from vastgrid.data.classes import CLASSES, GROUND, LOW_NOISE, NOISE, UNCLASSIFIED, class_name
+from vastgrid.data.classes import CLASSES, GROUND, LOW_NOISE, NOISE, UNCLASSIFIED, class_words
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.pointset import PointSet
@@ -225,11 +225,11 @@ def _opened(ndimage: object, heights: Floats, radius: int) -> Floats:
 
 def _told(old: NDArray[np.uint8] | None, new: NDArray[np.uint8]) -> list[Finding]:
     """Say how many points went from where to where."""
-    parts = [f"{spaced(int((new == code).sum()))} {class_name(int(code))}" for code in np.unique(new)]
+    parts = [f"{spaced(int((new == code).sum()))} {class_words(int(code))}" for code in np.unique(new)]
     findings = [note("classes-set", f"Of {count(len(new), 'point')} are now: {', '.join(parts)}.")]
     if old is not None:
         moved = [
-            f"{spaced(number)} from {class_name(int(was))} to {class_name(int(now))}"
+            f"{spaced(number)} from {class_words(int(was))} to {class_words(int(now))}"
             for was in np.unique(old)
             for now in np.unique(new)
             if was != now and (number := int(((old == was) & (new == now)).sum()))

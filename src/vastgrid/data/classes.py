@@ -32,6 +32,11 @@ def class_counts(points: PointSet) -> tuple[NDArray[np.int64], NDArray[np.int64]
     return codes, counts[codes]
 
 
+def class_words(code: int) -> str:
+    """Return “ground (2)”, for sentences."""
+    return f"{CLASS_NAMES.get(code, 'reserved' if code < 64 else 'own class')} ({code})"
+
+
 def class_name(code: int) -> str:
     """Return “2 ground”."""
     return f"{code} {CLASS_NAMES.get(code, 'reserved' if code < 64 else 'own class')}"

@@ -100,6 +100,15 @@ class Camera:
         off = (x - width / 2.0) * z / f * right + (rows / 2.0 - y) * z / f * up + (z - self.distance) * away
         return np.asarray(self.target + np.array((off[0], off[1], off[2] / self.factor())))
 
+    def pixels(self, places: Floats, width: int, rows: int) -> tuple[Floats, Floats]:
+        """Return where places in the world (n, 3) are seen, x and y (m,); those behind the eye are left out."""
+        off = (places - self.target) * (1.0, 1.0, self.factor())
+        turned = off @ np.array(self.axes()).T
+        z = turned[:, 2] + self.distance
+        turned, z = turned[z > 0], z[z > 0]
+        f = self.focus(rows)
+        return width / 2.0 + f * turned[:, 0] / z, rows / 2.0 - f * turned[:, 1] / z
+
     def pixel(self, place: Floats, width: int, rows: int) -> tuple[float, float] | None:
         """Return where a place in the world is seen; None behind the eye."""
         off = (np.asarray(place, float) - self.target) * (1.0, 1.0, self.factor())

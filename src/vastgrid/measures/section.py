@@ -6,10 +6,12 @@ import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import singledispatch
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.data.classes import CLASSES
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, ratio_of
 from vastgrid.data.grid import Grid
@@ -19,6 +21,9 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.locate import cuts_along
 from vastgrid.measures.heights import bucket_index, heights
+
+# Some points of a cloud, and the rows they have in it; None for all.
+Piece = tuple[Floats, NDArray[Any] | None]
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,6 +42,8 @@ class Profile:
         Height; NaN parts runs where there is no ground.
     source : int
         Place of the dataset among those that were cut.
+    classes : (n,) uint8 or None
+        Class of each mark, where points have one.
     """
 
     name: str
@@ -44,6 +51,7 @@ class Profile:
     along: Floats
     z: Floats
     source: int
+    classes: NDArray[np.uint8] | None = None
 
     def at(self, distance: float) -> float:
         """Return the height at a distance; NaN where there is none, and for marks."""
@@ -61,6 +69,24 @@ def lengths_along(line: Floats) -> Floats:
     """Return the distance of each vertex from the first, (n,)."""
     steps = np.hypot(*np.diff(line[:, :2], axis=0).T)
     return np.concatenate(([0.0], np.cumsum(steps)))
+
+
+def nearest_along(xyz: Floats, line: Floats, band: float) -> Floats:
+    """Return the distance along a line of the place on it that is nearest to each point; NaN where none is within the band."""
+    total = lengths_along(line)
+    best = np.full(len(xyz), band)
+    place = np.full(len(xyz), np.nan)
+    for k in range(len(line) - 1):
+        a, step = line[k, :2], line[k + 1, :2] - line[k, :2]
+        length = float(np.hypot(*step))
+        if length == 0:
+            continue
+        rel = xyz[:, :2] - a
+        t = rel @ step / length
+        away = np.abs(rel[:, 0] * -step[1] + rel[:, 1] * step[0]) / length
+        closer = (t >= 0) & (t <= length) & (away <= best)
+        best[closer], place[closer] = away[closer], total[k] + t[closer]
+    return place
 
 
 def stepped(line: Floats, sideways: float) -> Floats:
@@ -83,7 +109,7 @@ def cut(
     datasets: Sequence[Dataset],
     line: Floats,
     band: float,
-    clouds: dict[str, Iterable[Floats]] | None = None,
+    clouds: dict[str, Iterable[Piece]] | None = None,
 ) -> list[Profile]:
     """Cut datasets along a line.
 
@@ -94,7 +120,8 @@ def cut(
     band : float
         Points count up to this far from the line, to either side.
     clouds : dict
-        Of clouds too large to search whole, by digest of their points: the pieces near the line.
+        Of clouds too large to search whole, by digest of their points: the pieces near the line, each with the rows it has
+        in the cloud.
 
     Returns
     -------
@@ -110,7 +137,7 @@ def cut(
 
 
 @singledispatch
-def _profile(data: Dataset, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile | None:
+def _profile(data: Dataset, line: Floats, source: int, band: float, pieces: Iterable[Piece] | None) -> Profile | None:
     """Return what one dataset is like along a line; lines are met where they cross it."""
     courses = data.courses()
     return None if courses is None else _lines(data.name, data.coordinates(), courses[1], line, source)
@@ -140,7 +167,7 @@ def _at(line: Floats, total: Floats, along: Floats) -> Floats:
 
 
 @_profile.register
-def _tin(tin: Tin, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
+def _tin(tin: Tin, line: Floats, source: int, band: float, pieces: Iterable[Piece] | None) -> Profile:
     met = cuts_along(line, tin.vertices, tin.triangles, bucket_index(tin))
     total = lengths_along(line)
     step = np.diff(total)
@@ -170,7 +197,7 @@ def _with_cuts(tin: Tin, line: Floats, along: Floats, z: Floats) -> tuple[Floats
 
 
 @_profile.register
-def _grid(grid: Grid, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
+def _grid(grid: Grid, line: Floats, source: int, band: float, pieces: Iterable[Piece] | None) -> Profile:
     """Cut a grid where the line crosses rows and columns of cell centres, and half-way between: it bends there."""
     total = lengths_along(line)
     parts = [total]
@@ -188,7 +215,7 @@ def _grid(grid: Grid, line: Floats, source: int, band: float, pieces: Iterable[F
 
 
 @_profile.register
-def _mesh(mesh: Mesh, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
+def _mesh(mesh: Mesh, line: Floats, source: int, band: float, pieces: Iterable[Piece] | None) -> Profile:
     """Cut every face that the line's vertical planes meet; each cut is a run of its own."""
     total = lengths_along(line)
     along, z = [], []
@@ -233,34 +260,24 @@ def _face_cut(side: Floats, at: Floats, z: Floats, length: float) -> list[tuple[
 
 
 @_profile.register
-def _of_points(points: PointSet, line: Floats, source: int, band: float, pieces: Iterable[Floats] | None) -> Profile:
-    return _points([points.xyz] if pieces is None else pieces, points.name, line, band, source)
-
-
-def _points(pieces: Iterable[Floats], name: str, line: Floats, band: float, source: int) -> Profile:
-    total = lengths_along(line)
+def _of_points(points: PointSet, line: Floats, source: int, band: float, pieces: Iterable[Piece] | None) -> Profile:
+    classes = points.attributes.get(CLASSES)
     along, z = [np.zeros(0)], [np.zeros(0)]
+    codes = [np.zeros(0, np.uint8)]
     low, high = line[:, :2].min(axis=0) - band, line[:, :2].max(axis=0) + band
-    for xyz in pieces:
-        near = xyz[((xyz[:, :2] >= low) & (xyz[:, :2] <= high)).all(axis=1)]
-        best = np.full(len(near), band)
-        place = np.full(len(near), np.nan)
-        for k in range(len(line) - 1):
-            a, step = line[k, :2], line[k + 1, :2] - line[k, :2]
-            length = float(np.hypot(*step))
-            if length == 0:
-                continue
-            rel = near[:, :2] - a
-            t = rel @ step / length
-            away = np.abs(rel[:, 0] * -step[1] + rel[:, 1] * step[0]) / length
-            closer = (t >= 0) & (t <= length) & (away <= best)
-            best[closer], place[closer] = away[closer], total[k] + t[closer]
+    for xyz, rows in pieces if pieces is not None else [(points.xyz, None)]:
+        close = np.flatnonzero(((xyz[:, :2] >= low) & (xyz[:, :2] <= high)).all(axis=1))
+        near = xyz[close]
+        place = nearest_along(near, line, band)
         good = np.isfinite(place) & np.isfinite(near[:, 2])
         along.append(place[good])
         z.append(near[good, 2])
+        if classes is not None:
+            codes.append(classes[close[good] if rows is None else rows[close[good]]].astype(np.uint8))
     every, every_z = np.concatenate(along), np.concatenate(z)
     order = np.argsort(every)
-    return Profile(name, "marks", every[order], every_z[order], source)
+    own = np.concatenate(codes)[order] if classes is not None else None
+    return Profile(points.name, "marks", every[order], every_z[order], source, own)
 
 
 def _lines(name: str, xyz: Floats, offsets: NDArray[np.int64], line: Floats, source: int) -> Profile:

@@ -12,6 +12,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.job.lineage import Node, Role
 from vastgrid.params import declare
 from vastgrid.session.openjob import OpenJob
+from vastgrid.shaping.logs import Log
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,13 +101,20 @@ class Editing:
         changed = dataclasses.replace(own, words={**own.words, field: word})
         self.job.change(self.job.graph.with_node(changed), what or f"change the edits of {own.name}")
 
-    def entries(self, card: str) -> list[str]:
-        """Return the entries that count in a card's log; none where it has no log."""
+    def log(self, card: str) -> Log | None:
+        """Return a card's log; None where it has none."""
         own = self.job.graph.node(card)
         field = _grows(own)
         if not field:
-            return []
-        return [line for line in self.job.executor.words(own).get(field, "").split("\n") if line]
+            return None
+        kind = declare.field_named(catalog.conversion_named(own.operation).params, field).kind
+        made: Log = kind(tuple(line for line in self.job.executor.words(own).get(field, "").split("\n") if line))
+        return made
+
+    def entries(self, card: str) -> list[str]:
+        """Return the entries that count in a card's log; none where it has no log."""
+        log = self.log(card)
+        return list(log.entries) if log is not None else []
 
     def back(self) -> str:
         """Take the last entry back, if the present step is one of edits; return what it was."""

@@ -6,68 +6,40 @@ with “off” stays in the log and does nothing.
 
 from __future__ import annotations
 
-import hashlib
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.quantities import Length, unit_word
 from vastgrid.data.dataset import Floats
 from vastgrid.data.tin import Tin
-from vastgrid.params.kinds import Kind, register
 from vastgrid.shaping import edit_lines as reading
 from vastgrid.shaping import edit_making as making
 from vastgrid.shaping.edit_lines import Edit
+from vastgrid.shaping.logs import OFF, Log
 from vastgrid.shaping.working import Working
 
 
-@dataclass(frozen=True)
-class EditLog:
-    """Edits in the order in which they were made, one line each.
+class EditLog(Log):
+    """Edits of a TIN."""
 
-    Attributes
-    ----------
-    before : int
-        How many others were made before them; what is said of an edit counts from there.
-    """
+    @classmethod
+    def tidied(cls, line: str) -> str:
+        """Return an entry as it is kept."""
+        return read_edit(line)[1].line()
 
-    entries: tuple[str, ...] = ()
-    before: int = field(default=0, compare=False)
+    @classmethod
+    def shown(cls, line: str, unit: str = "") -> str:
+        """Return an entry as people read it."""
+        kind, edit = read_edit(line)
+        return kind.said(edit, unit)
 
-    def __len__(self) -> int:
-        return len(self.entries)
-
-    def __str__(self) -> str:
-        on = sum(not entry.startswith(OFF) for entry in self.entries)
-        if not self.entries:
-            return "no edit"
-        return (
-            count(on, "edit")
-            if on == len(self.entries)
-            else f"{count(on, 'edit')} (and {len(self.entries) - on} switched off)"
-        )
-
-    def rest(self, number: int) -> EditLog:
-        """Return the log without its first entries."""
-        return EditLog(self.entries[number:], self.before + number)
-
-    def prefix(self, number: int) -> str:
-        """Return a digest of the first entries."""
-        if "chain" not in self.__dict__:
-            state = hashlib.blake2b(digest_size=12)
-            chain = [state.hexdigest()]
-            for entry in self.entries:
-                state.update(f"{entry}\n".encode())
-                chain.append(state.copy().hexdigest())
-            self.__dict__["chain"] = chain
-        made: str = self.__dict__["chain"][number]
-        return made
-
-
-OFF = "off "
+    @classmethod
+    def place(cls, line: str) -> tuple[float, float]:
+        """Return the place that an entry leads to."""
+        return read_edit(line)[1].at
 
 
 @dataclass(frozen=True, slots=True)
@@ -255,22 +227,6 @@ def read_edit(line: str) -> tuple[EditKind, Edit]:
         raise CallError(f"“{own}” cannot be read; it is written {kind.form}") from error
 
 
-def _parse(_: Any, word: str) -> EditLog:
-    lines = []
-    for number, line in enumerate(re.split(r"[\n;]", word), 1):
-        own = " ".join(line.split("#")[0].split())
-        if own:
-            try:
-                edit = read_edit(own)[1].line()
-            except CallError as error:
-                raise CallError(f"line {number}: {error}") from error
-            lines.append(OFF + edit if own.startswith(OFF) else edit)
-    return EditLog(tuple(lines))
-
-
-register(EditLog, Kind(_parse, lambda log: "\n".join(log.entries), str, "lines", large=True))
-
-
 @dataclass(frozen=True, slots=True)
 class Replayed:
     """What replaying a log gave.
@@ -319,18 +275,6 @@ def _applied(work: Working, kind: EditKind, edit: Edit) -> str:
         return kind.apply(work, edit)
     except CallError as error:
         return str(error)
-
-
-def shown(line: str, word: str = "") -> str:
-    """Return an entry as people read it: a sentence without its full stop.
-
-    Parameters
-    ----------
-    word : str
-        Unit of heights that have none of their own, as it follows a number.
-    """
-    kind, edit = read_edit(line)
-    return kind.said(edit, word)
 
 
 def set_height_line(east: float, north: float, height: Length) -> str:

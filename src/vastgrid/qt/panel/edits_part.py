@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushBu
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button
 from vastgrid.qt.widgets.labels import label
-from vastgrid.shaping.edits import OFF, read_edit, shown
+from vastgrid.shaping.logs import OFF, Log
 
 # So many of the last lines are listed until all are asked for.
 FEW = 8
@@ -22,8 +22,8 @@ class EditsPart(QWidget):
 
     Parameters
     ----------
-    entries : list of str
-        The log.
+    log : Log
+        What is listed.
     unit : str
         Unit of heights that have none of their own, as it follows a number.
     missed : set of int
@@ -47,9 +47,10 @@ class EditsPart(QWidget):
     load_wanted = pyqtSignal()
     every_wanted = pyqtSignal(bool)
 
-    def __init__(self, entries: list[str], unit: str, missed: set[int], palette: theme.Palette, *, every: bool) -> None:
+    def __init__(self, log: Log, unit: str, missed: set[int], palette: theme.Palette, *, every: bool) -> None:
         super().__init__()
-        self.entries, self._palette = entries, palette
+        self.log, self._palette = log, palette
+        entries = self.entries = list(log.entries)
         self.boxes: dict[int, QCheckBox] = {}
         self.buttons: dict[tuple[str, int], QToolButton] = {}
         layout = QVBoxLayout(self)
@@ -90,14 +91,14 @@ class EditsPart(QWidget):
         self.boxes[number] = box
         table.addWidget(box, row, 0, Qt.AlignmentFlag.AlignTop)
         colour = self._palette.error if missed else self._palette.ink if box.isChecked() else self._palette.quiet
-        said = escape(f"{number}. {shown(line, unit)}") + (" — does not apply" if missed else "")
+        said = escape(f"{number}. {self.log.shown(line, unit)}") + (" — does not apply" if missed else "")
         text = QLabel(f'<a href="place" style="color:{colour}; text-decoration:none;">{said}</a>')
         text.setWordWrap(True)
         text.setTextInteractionFlags(
             Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
         )
         text.setToolTip("Show the place")
-        text.linkActivated.connect(lambda _: self.wanted.emit(*read_edit(line)[1].at))
+        text.linkActivated.connect(lambda _: self.wanted.emit(*self.log.place(line)))
         table.addWidget(text, row, 1)
         for column, (sign, tip, run) in enumerate(
             (

@@ -266,8 +266,8 @@ class Panel(QWidget):
     def _add_edits(self, layout: QVBoxLayout, node: Card) -> None:
         """List the edits of a card's log."""
         self.edits = None
-        entries = self.desk.session.editing.entries(node.id)
-        if not entries:
+        log = self.desk.session.editing.log(node.id)
+        if log is None or not log.entries:
             return
         unit = f" {node.figures['vertical_unit']}" if node.figures.get("vertical_unit") else ""
         found = node.outcome.findings if node.outcome else ()
@@ -277,7 +277,7 @@ class Panel(QWidget):
             if each["code"] == "edit-not-applied" and (number := re.match(r"Edit (\d+) ", each["text"]))
         }
         layout.addWidget(rule())
-        part = self.edits = EditsPart(entries, unit, missed, self.palette_, every=self._every_edit)
+        part = self.edits = EditsPart(log, unit, missed, self.palette_, every=self._every_edit)
         part.rewritten.connect(lambda lines: self.edits_changed.emit(node.id, lines))
         part.wanted.connect(self.place)
         part.save_wanted.connect(lambda: self.edits_saved.emit(node.id))

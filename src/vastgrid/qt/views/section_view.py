@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
@@ -11,6 +11,8 @@ from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit, unit_word
+from vastgrid.data.classes import NOISE
+from vastgrid.looks import ramps
 from vastgrid.looks.ramps import CATEGORIES
 from vastgrid.measures.section import Profile
 from vastgrid.qt.drawing import furniture
@@ -26,12 +28,15 @@ class SectionView(QWidget):
 
     Signals
     -------
+    seen : from, to
+        Another part of the section is seen.
     hovered : float
         Distance along the section under the pointer; NaN when it leaves.
     stepped : int
         The section is to move a step to the left (-1) or right (1).
     """
 
+    seen = pyqtSignal(float, float)
     hovered = pyqtSignal(float)
     stepped = pyqtSignal(int)
 
@@ -49,6 +54,9 @@ class SectionView(QWidget):
         self.units: tuple[Unit | None, Unit | None] = (None, None)
         # 0 fills the strip.
         self.wanted = 0.0
+        # Another view of the same section: both have the same heights.
+        self.beside: SectionView | None = None
+        self.overlays: list[Callable[[QPainter], None]] = []
         self._from, self._to = 0.0, 1.0
         self._hover: float | None = None
         self._drag: tuple[float, float, float] | None = None
@@ -78,7 +86,7 @@ class SectionView(QWidget):
     def heights_seen(self) -> tuple[float, float] | None:
         """Return the lowest and highest height in the part that is seen."""
         low, high = math.inf, -math.inf
-        for each in self.profiles:
+        for each in (*self.profiles, *(self.beside.profiles if self.beside is not None else ())):
             seen = (each.along >= self._from) & (each.along <= self._to)
             z = each.z[seen]
             z = z[np.isfinite(z)]
@@ -107,6 +115,18 @@ class SectionView(QWidget):
 
     def _box(self) -> QRectF:
         return QRectF(LEFT, TOP, max(self.width() - LEFT - RIGHT, 10.0), max(self.height() - TOP - BOTTOM, 10.0))
+
+    def place_at(self, at: QPointF) -> tuple[float, float]:
+        """Return distance along the section and height of a pixel."""
+        box = self._box()
+        across, up, middle = self.frame(box)
+        return self._from + (at.x() - box.left()) / across, middle - (at.y() - box.center().y()) / up
+
+    def pixels(self, along: np.ndarray, z: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return where places of the section are drawn, x and y (n,)."""
+        box = self._box()
+        across, up, middle = self.frame(box)
+        return box.left() + (along - self._from) * across, box.center().y() - (z - middle) * up
 
     # -- hands
 
@@ -157,7 +177,12 @@ class SectionView(QWidget):
             start, stop = 0.0, stop - start
         elif stop > self.total:
             start, stop = start - (stop - self.total), self.total
-        self._from, self._to = start, max(stop, start + 1e-6)
+        self.follow(start, max(stop, start + 1e-6))
+        self.seen.emit(self._from, self._to)
+
+    def follow(self, start: float, stop: float) -> None:
+        """Show the part of the section that another view shows."""
+        self._from, self._to = start, stop
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -197,6 +222,11 @@ class SectionView(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), self.palette_.colour("paper"))
         self.paint(painter, QRectF(self.rect()))
+        if self.profiles:
+            painter.setClipRect(self._box())
+            for overlay in self.overlays:
+                overlay(painter)
+            painter.setClipping(False)
         if self.hasFocus():
             painter.setPen(QPen(self.palette_.colour("action"), 2))
             painter.drawRect(QRectF(1, 1, self.width() - 2, self.height() - 2))
@@ -273,14 +303,19 @@ class SectionView(QWidget):
         x = box.left() + (profile.along[seen] - self._from) * across
         y = box.center().y() - (profile.z[seen] - middle) * up
         few = len(x) <= 3000
-        tint = QColor(colour)
-        tint.setAlpha(230 if few else 130)
-        painter.setPen(QPen(tint, 4.0 if few and len(x) < 400 else 2.0))
+        codes = profile.classes[seen] if profile.classes is not None else None
         if len(x) > 40_000:
             # As many as there are pixels: more would cover each other.
             cell = np.unique(np.round(x) * 100_000.0 + np.round(y), return_index=True)[1]
-            x, y = x[cell], y[cell]
-        painter.drawPoints(polygon(x, y))
+            x, y, codes = x[cell], y[cell], codes[cell] if codes is not None else None
+        # Classes are told apart where there are several; noise lies above all else.
+        every = np.unique(profile.classes).tolist() if profile.classes is not None else []
+        for code in sorted(every, key=lambda code: (code in NOISE, code)) if len(every) > 1 else [None]:
+            tint = QColor(colour) if code is None else QColor(*ramps.classes()[code].tolist())
+            tint.setAlpha(230 if few else 130)
+            own = slice(None) if code is None else codes == code
+            painter.setPen(QPen(tint, 4.0 if code in NOISE or (few and len(x) < 400) else 2.0))
+            painter.drawPoints(polygon(x[own], y[own]))
 
     def _paint_names(self, painter: QPainter, whole: QRectF) -> None:
         x = whole.left() + LEFT

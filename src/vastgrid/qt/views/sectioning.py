@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -13,6 +13,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPen
 from PyQt6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFileDialog,
     QHBoxLayout,
@@ -28,13 +29,13 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.files import replacing, write_text
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, length_in, parse_length, unit_word
-from vastgrid.data.dataset import Floats
+from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import UNKNOWN, Frame, ratio_of
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.job import cloudindex
 from vastgrid.job.cloudindex import WORTH
-from vastgrid.measures.section import Profile, as_csv, as_drawing, cut, lengths_along, stepped
+from vastgrid.measures.section import Piece, Profile, as_csv, as_drawing, cut, lengths_along, stepped
 from vastgrid.measures.snap import Caught
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.drawing.images import save_image
@@ -86,11 +87,18 @@ class Sectioning(QWidget):
         self.view = SectionView(palette)
         self.view.hovered.connect(self._hovered)
         self.view.stepped.connect(self.step)
+        self.earlier = SectionView(palette)
+        self.earlier.hide()
+        for one, other in ((self.view, self.earlier), (self.earlier, self.view)):
+            one.beside = other
+            one.seen.connect(other.follow)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addLayout(self._controls())
+        layout.addWidget(self.earlier, 1)
         layout.addWidget(self.view, 1)
+        desk.selected.connect(self._chosen)
         self.hide()
 
     def _controls(self) -> QHBoxLayout:
@@ -100,6 +108,10 @@ class Sectioning(QWidget):
         self.title = QLabel("Section")
         row.addWidget(self.title)
         row.addStretch()
+        self.before = QCheckBox("before")
+        self.before.setToolTip("Show above what the chosen card was made from, cut along the same line")
+        self.before.toggled.connect(lambda _: self.refresh())
+        row.addWidget(self.before)
         self.exaggeration = QComboBox()
         self.exaggeration.setAccessibleName("Vertical exaggeration")
         self.exaggeration.addItems(["fill" if value == 0 else f"× {value:g}" for value in EXAGGERATIONS])
@@ -141,6 +153,10 @@ class Sectioning(QWidget):
             return 0.0
         unit = self.frame_().horizontal
         return abs(length_in(length, unit, unit or Unit.METRE))
+
+    def band_width(self) -> float:
+        """Return how far from the line points count, in the unit of plan."""
+        return self._value(self.band)
 
     # -- the line
 
@@ -200,16 +216,19 @@ class Sectioning(QWidget):
         if line is None:
             return
         datasets = [own.dataset for own in reversed(self.plan.items)]
-        band = self._value(self.band)
+        band = self.band_width()
         self._asked += 1
         number = self._asked
 
-        def work(progress: Progress) -> list[Profile]:
-            return cut(datasets, line, band, clouds_along(datasets, line, band))
+        earlier = self._made_from()
 
-        def done(made: list[Profile]) -> None:
+        def work(progress: Progress) -> tuple[list[Profile], list[Profile]]:
+            now, then = (cut(each, line, band, clouds_along(each, line, band)) for each in (datasets, earlier))
+            return now, then
+
+        def done(made: tuple[list[Profile], list[Profile]]) -> None:
             if number == self._asked:
-                self._show(made)
+                self._show(*made)
 
         def failed(why: str) -> None:
             self.fault = why
@@ -219,12 +238,33 @@ class Sectioning(QWidget):
         self.plan.update()
         self.moved.emit()
 
-    def _show(self, made: list[Profile]) -> None:
+    def _chosen(self) -> None:
+        if self.line is not None:
+            self._made_from()
+            if self.before.isChecked():
+                self.refresh()
+
+    def _made_from(self) -> list[Dataset]:
+        """Return what the chosen card was made from, where that is of its own kind and is to be seen."""
+        graph, chosen = self.desk.session.graph, self.desk.selection
+        if len(chosen) != 1 or chosen[0] not in graph:
+            return []
+        own = graph[chosen[0]]
+        found = [card for card in graph.node(chosen[0]).inputs if card in graph and graph[card].kind == own.kind]
+        self.before.setVisible(bool(found) or self.before.isChecked())
+        if not self.before.isChecked():
+            return []
+        return [dataset for card in found if (dataset := self.desk.dataset(card)) is not None]
+
+    def _show(self, made: list[Profile], earlier: list[Profile]) -> None:
         if self.line is None:
             return
         frame = self.frame_()
         total = float(lengths_along(self.line)[-1])
-        self.view.show_profiles(made, total, (frame.horizontal, frame.vertical), ratio_of(frame))
+        units = (frame.horizontal, frame.vertical)
+        self.earlier.setVisible(bool(earlier))
+        self.earlier.show_profiles(earlier, total, units, ratio_of(frame))
+        self.view.show_profiles(made, total, units, ratio_of(frame))
         unit = unit_word(frame.horizontal)
         side = (
             "" if not self.sideways else f" · {abs(self.sideways):g}{unit} {'right' if self.sideways > 0 else 'left'}"
@@ -237,10 +277,10 @@ class Sectioning(QWidget):
         return self._runner.busy
 
     def _exaggerated(self, k: int) -> None:
-        self.view.wanted = EXAGGERATIONS[k]
+        self.view.wanted = self.earlier.wanted = EXAGGERATIONS[k]
         self.view.update()
         if self.line is not None:
-            self._show(self.view.profiles)
+            self._show(self.view.profiles, self.earlier.profiles)
 
     def _hovered(self, distance: float) -> None:
         self._hover = distance
@@ -354,9 +394,9 @@ class Sectioning(QWidget):
         self._runner.close()
 
 
-def clouds_along(datasets: list[Any], line: Floats, band: float) -> dict[str, Iterable[Floats]]:
+def clouds_along(datasets: Sequence[Dataset], line: Floats, band: float) -> dict[str, Iterable[Piece]]:
     """Return the pieces near a line of clouds that have an order; others are searched whole."""
-    found: dict[str, Iterable[Floats]] = {}
+    found: dict[str, Iterable[Piece]] = {}
     low, high = line[:, :2].min(axis=0) - band, line[:, :2].max(axis=0) + band
     for each in of_kind(datasets, PointSet):
         if len(each.xyz) >= WORTH:
@@ -365,5 +405,5 @@ def clouds_along(datasets: list[Any], line: Floats, band: float) -> dict[str, It
                 origin = np.array((index.west, index.south, index.low))
                 box = (float(low[0]), float(low[1]), float(high[0]), float(high[1]))
                 spacing = max(float(np.hypot(*(high - low))) / 6000.0, 1e-6)
-                found[each.content] = [part + origin for part, _ in index.visible(box, spacing)]
+                found[each.content] = [(part + origin, rows) for part, rows in index.visible(box, spacing)]
     return found

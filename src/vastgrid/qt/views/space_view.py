@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -87,6 +87,7 @@ class SpaceView(QWidget):
         self.pointer: tuple[float, float, float] | None = None
         self.shot: Shot | None = None
         self.legend: list[Scale] = []
+        self.overlays: list[Callable[[QPainter], None]] = []
         self._image: QImage | None = None
         self.touched = False
         self._number = 0
@@ -225,6 +226,10 @@ class SpaceView(QWidget):
     def place_at(self, at: QPointF) -> np.ndarray | None:
         """Return the world coordinates of what is seen at a pixel."""
         return None if self.shot is None else self.shot.place(at.x(), at.y())
+
+    def on_ray(self, at: QPointF) -> np.ndarray:
+        """Return a place in the world that is seen at a pixel, whatever stands there: as far away as the middle."""
+        return self.camera.place(at.x(), at.y(), 1.0 / self.camera.distance, self.width(), self.height())
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None:
@@ -406,6 +411,8 @@ class SpaceView(QWidget):
             at = None if place is None else self.camera.pixel(np.array(place), self.width(), self.height())
             if at is not None:
                 paint(painter, QPointF(*at))
+        for overlay in self.overlays:
+            overlay(painter)
         right = self.width() - 14.0
         furniture.paint_north(painter, right, 12.0, self.camera.heading, self.palette_)
         furniture.paint_legends(painter, right, 66.0, self.height() - 130.0, self.legend, self.palette_)

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.dressing import Dressing
@@ -34,6 +35,8 @@ from vastgrid.qt.widgets.buttons import flat_button, menu_button, offering
 
 PLAN, SPACE, BOTH = "plan", "3D", "both"
 BLINK = 700
+# What draws areas around points stays in hand, like the hands for surfaces.
+TOOLS_IN_HAND = PICK, PICK_LESS, PICK_BOX = ("pick", "pick_less", "pick_box")
 
 
 class Views(QWidget):
@@ -68,6 +71,7 @@ class Views(QWidget):
         self.shown = PLAN
         self.compared: tuple[str, str] | None = None
         self._linking = False
+        self._held = ""
         self._blink = QTimer(self)
         self._blink.setInterval(BLINK)
         self._blink.timeout.connect(self._blinked)
@@ -144,8 +148,9 @@ class Views(QWidget):
         row.setSizeConstraint(QHBoxLayout.SizeConstraint.SetNoConstraint)
         bar.setMinimumWidth(1)
         for key, action in self._actions.items():
-            if key.startswith("hand_") or key == "keep_rim":
-                button = flat_button(action.iconText(), action.trigger, action.toolTip())
+            if key.startswith(("hand_", "pick_")) or key in ("pick", "keep_rim"):
+                button = flat_button(action.iconText(), partial(self._hand_pressed, key), action.toolTip())
+                button.setCheckable(key in TOOLS_IN_HAND or key.startswith("hand_"))
                 button.setProperty("small", "true")
                 button.setFixedWidth(QFontMetrics(theme.font(9)).horizontalAdvance(action.iconText()) + 18)
                 self.buttons[key] = button
@@ -154,12 +159,30 @@ class Views(QWidget):
         bar.hide()
         return bar
 
+    def _hand_pressed(self, key: str) -> None:
+        # Which one is held says the one who holds it, not the press.
+        self.show_held(self._held)
+        self._actions[key].trigger()
+
+    def show_held(self, key: str) -> None:
+        """Show which hand is taken up; none where the key is empty."""
+        self._held = key
+        for own, button in self.buttons.items():
+            if own in TOOLS_IN_HAND or own.startswith("hand_"):
+                button.setChecked(own == key)
+
     def _show_hands(self) -> None:
-        """Offer hands where one surface is chosen that they can work on."""
+        """Offer hands where one card is chosen that they can work on: a surface in plan, points in every view."""
         graph, chosen = self.desk.session.graph, self.desk.selection
-        one = len(chosen) == 1 and chosen[0] in graph and graph[chosen[0]].kind == Tin.kind
-        self.hands_row.setVisible(one and self.shown != SPACE)
-        builds = one and graph[chosen[0]].operation == catalog.builder().id
+        kind = graph[chosen[0]].kind if len(chosen) == 1 and chosen[0] in graph else ""
+        surface = kind == Tin.kind and self.shown != SPACE
+        self.hands_row.setVisible(surface or kind == PointSet.kind)
+        for key, button in self.buttons.items():
+            if key.startswith("hand_"):
+                button.setVisible(surface)
+            elif key.startswith("pick"):
+                button.setVisible(kind == PointSet.kind)
+        builds = surface and graph[chosen[0]].operation == catalog.builder().id
         self.buttons["keep_rim"].setVisible(builds)
 
     def _space_bar(self) -> QWidget:
@@ -264,8 +287,9 @@ class Views(QWidget):
         """Change the theme of all views."""
         self.plan.set_palette(palette)
         self.space.set_palette(palette)
-        self.sectioning.view.palette_ = palette
-        self.sectioning.view.update()
+        for view in (self.sectioning.view, self.sectioning.earlier):
+            view.palette_ = palette
+            view.update()
 
     def forget(self) -> None:
         """Show nothing, for another job."""

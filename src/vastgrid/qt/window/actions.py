@@ -13,6 +13,7 @@ from vastgrid import catalog
 from vastgrid.qt.window.hands import hands
 from vastgrid.qt.window.make_menu import drawn_field
 from vastgrid.qt.window.parts import Parts
+from vastgrid.qt.window.picking import TOOLS
 
 
 def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]) -> dict[str, QAction]:
@@ -91,6 +92,10 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
         )
         actions[key].setToolTip(hand.tip)
         actions[key].setIconText(hand.text)
+    for key, text, tip in TOOLS:
+        add(key, f"Points: {text}", partial(lambda own: parts.picking.run(own), key))
+        actions[key].setToolTip(tip)
+        actions[key].setIconText(text)
     add("keep_rim", "Keep the rim as the outer boundary", parts.keep_rim)
     actions["keep_rim"].setIconText("keep rim")
     add("plan", "Go to the plan", lambda: parts.views.plan.setFocus(), "F6")

@@ -23,8 +23,8 @@ from vastgrid.measures.snap import Caught
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.height_dialog import HeightDialog
-from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.views.tools import AreaTool, Tool
+from vastgrid.qt.views.views import Views
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
 from vastgrid.shaping.edit_lines import Places
@@ -52,8 +52,9 @@ class Hands:
         Above which is asked.
     """
 
-    def __init__(self, parent: QWidget, desk: Desk, making: Making, plan: PlanView) -> None:
-        self.parent, self.desk, self.making, self.plan = parent, desk, making, plan
+    def __init__(self, parent: QWidget, desk: Desk, making: Making, views: Views) -> None:
+        self.parent, self.desk, self.making, self.views = parent, desk, making, views
+        plan = self.plan = views.plan
         self.ghost: Changes | None = None
         self.why = ""
         self.held = ""
@@ -94,6 +95,7 @@ class Hands:
             ended=self._put_down,
         )
         self.plan.use(tool)
+        self.views.show_held(key)
         ending = {
             "one": "",
             "two": "",
@@ -104,6 +106,7 @@ class Hands:
 
     def _put_down(self) -> None:
         self.ghost, self.why, self.held = None, "", ""
+        self.views.show_held("")
         self.desk.behind.cancel_all()
         self.plan.update()
         self.desk.say("")

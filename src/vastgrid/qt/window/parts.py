@@ -31,6 +31,7 @@ from vastgrid.qt.window.hands import Hands
 from vastgrid.qt.window.importing import Importing
 from vastgrid.qt.window.interval import AskInterval
 from vastgrid.qt.window.make_menu import MakeMenu
+from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.session.session import Session
 from vastgrid.shaping.rims import rim_ring
@@ -55,6 +56,7 @@ class Parts:
     interval: AskInterval
     picturing: Picturing
     hands: Hands
+    picking: Picking
 
     def __init__(self, window: QWidget, session: Session, palette: Callable[[], theme.Palette]) -> None:
         self.window, self.palette = window, palette
@@ -77,7 +79,8 @@ class Parts:
         self.make_menu = MakeMenu(self.window, self.desk, self.making, plan, self.palette)
         self.interval = AskInterval(self.window, self.desk, self.measuring)
         self.picturing = Picturing(self.views, self.desk)
-        self.hands = Hands(self.window, self.desk, self.making, plan)
+        self.hands = Hands(self.window, self.desk, self.making, self.views)
+        self.picking = Picking(self.window, self.desk, self.making, self.views)
 
     # -- what asks for a place or a file first
 
