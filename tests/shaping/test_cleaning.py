@@ -87,7 +87,7 @@ def test_in_3d_the_points_are_meant_that_are_seen_inside(heading, pitch, stretch
     seen = [camera.pixel(place, width, rows) for place in CLOUD.xyz]
     shape = shapely.Polygon(ring)
     inside = np.array([at is not None and shape.contains(shapely.Point(at)) for at in seen])
-    assert 100 < inside.sum()
+    assert inside.sum() > 100
     assert (found != inside).sum() <= 1, "but for one on the very line"
 
 
