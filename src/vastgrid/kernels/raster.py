@@ -178,3 +178,33 @@ def lattice_triangles(heights):
                     out[n, 0], out[n, 1], out[n, 2] = nw, se, ne
                     n += 1
     return out[:n].copy()
+
+
+@numba.njit(cache=True, nogil=True)
+def gap_sizes(made, heights):
+    """Compare heights, both (n,), where both are known.
+
+    Returns
+    -------
+    size : (k,) float64
+        How far apart they are, without sign.
+    total, squares : float
+        Sums of the differences and of their squares.
+    worst : int
+        Where they are farthest apart; -1 where nothing could be compared.
+    """
+    size = np.zeros(made.shape[0])
+    k = 0
+    total, squares, largest = 0.0, 0.0, -1.0
+    worst = -1
+    for i in range(made.shape[0]):
+        gap = made[i] - heights[i]
+        if np.isfinite(gap):
+            far = abs(gap)
+            size[k] = far
+            k += 1
+            total += gap
+            squares += gap * gap
+            if far > largest:
+                largest, worst = far, i
+    return size[:k], total, squares, worst

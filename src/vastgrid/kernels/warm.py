@@ -68,6 +68,7 @@ def warm() -> None:
         gridlines.grid_isolines(heights, 0.0, 0.0, 1.0, 1.0, np.array([40.0, 60.0]))
     # A turned or thinned surface has new vertices and the old triangles.
     raster.raster_heights(np.zeros((3, 3)), triangles[:0], (0.0, 100.0), (5.0, 5.0), (2, 2))
+    raster.gap_sizes(np.zeros(3), np.zeros(3))
     crossings.crossings(xyz[:30], xyz[30:])
     crossings.on_segments(xyz, xyz[:30], xyz[30:], 0.001)
     topology.mend_flat(

@@ -20,7 +20,7 @@ from vastgrid.data.tin import Tin, edges
 from vastgrid.kernels import greedy
 from vastgrid.kernels.chains import boxes_of, lattice_rim, marked_tiles, on_tiles, straightened
 from vastgrid.kernels.locate import buckets, edge_gaps, heights_at
-from vastgrid.kernels.raster import raster_heights
+from vastgrid.kernels.raster import gap_sizes, raster_heights
 from vastgrid.kernels.topology import compact, corners, edge_flags, plan_areas, regions, spatial_order
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.measures.heights import bucket_index
@@ -90,8 +90,7 @@ def within_grid(grid: Grid, wanted: Wanted, progress: Progress) -> tuple[Tin, Re
     pairs = lattice_rim(grid.heights)
     if len(pairs) == 0:
         raise DataError(f"{grid.name} has no three neighbouring cells with heights")
-    row, column = np.divmod(np.arange(grid.heights.size), grid.columns)
-    state = _grid_start(grid, np.column_stack((column, -row)).astype(np.float64), pairs, progress)
+    state = _grid_start(grid, pairs, progress)
     enough = wanted.least_error
     state.look_at_cells(grid.heights, enough)
     _filled(state, wanted, lambda most: state.put_cells(grid.heights, enough, most), progress.part(0.05, 0.85))
@@ -104,15 +103,18 @@ def within_grid(grid: Grid, wanted: Wanted, progress: Progress) -> tuple[Tin, Re
     progress.report(0.9, "measuring what was reached")
     corner = (grid.west, grid.north)
     made = raster_heights(tin.vertices, tin.triangles, corner, (grid.dx, grid.dy), (grid.rows, grid.columns))
-    return tin, _reached(made - grid.heights, grid)
+    return tin, _reached(made, grid)
 
 
-def _grid_start(grid: Grid, places: Floats, pairs: NDArray[np.int64], progress: Progress) -> greedy.Greedy:
+def _grid_start(grid: Grid, pairs: NDArray[np.int64], progress: Progress) -> greedy.Greedy:
     """Return the triangulation of a grid's rims alone, in lattice coordinates."""
-    chain = straightened(places, pairs, 1e-9)
-    used, number = np.unique(chain, return_inverse=True)
-    made = triangulate(places[used], number.reshape(-1, 2), progress.part(0.0, 0.05))
-    xy = places[used]
+    rim, number = np.unique(pairs, return_inverse=True)
+    row, column = np.divmod(rim, grid.columns)
+    places = np.column_stack((column, -row)).astype(np.float64)
+    chain = straightened(places, number.reshape(-1, 2).astype(np.int64), 1e-9)
+    ends, number = np.unique(chain, return_inverse=True)
+    xy, used = places[ends], rim[ends]
+    made = triangulate(xy, number.reshape(-1, 2), progress.part(0.0, 0.05))
     middle = xy[made.triangles].mean(axis=1)
     shown = _lattice_covers(grid.heights, middle[:, 0], -middle[:, 1])
     shown = _by_region(xy, made.triangles, made.neighbours, made.constrained, shown)
@@ -185,14 +187,21 @@ def _tin(name: str, frame: object, vertices: Floats, state: greedy.Greedy, break
     )
 
 
-def _reached(gap: Floats, grid: Grid) -> Reached:
-    known = np.isfinite(gap)
-    if not known.any():
+def _reached(made: Floats, grid: Grid) -> Reached:
+    size, total, squares, worst = gap_sizes(made.ravel(), grid.heights.ravel())
+    if len(size) == 0:
         return Reached(0.0, 0.0, 0.0, 0.0, (grid.west, grid.north))
-    size = np.where(known, np.abs(gap), 0.0)
-    row, column = np.unravel_index(int(size.argmax()), size.shape)
+    row, column = divmod(int(worst), grid.columns)
     at = (float(grid.eastings()[column]), float(grid.northings()[row]))
-    return Reached(float(size[row, column]), *_spread(gap[known]), at)
+    largest = float(abs(made[row, column] - grid.heights[row, column]))
+    count = len(size)
+    return Reached(
+        largest,
+        float(np.sqrt(squares / count)),
+        float(total / count),
+        float(np.quantile(size, 0.95, overwrite_input=True)),
+        at,
+    )
 
 
 def _spread(gap: Floats) -> tuple[float, float, float]:
