@@ -59,6 +59,24 @@ def test_a_cut_is_shown_before_it_is_made_and_taken_back(qtbot, window):
     assert card not in window.session.graph
 
 
+def test_what_is_done_is_seen_at_once_and_before_it_is_in_the_surface(qtbot, window):
+    _, vertex = middle(window)
+    settle(qtbot, window)
+    window.actions_["hand_cut"].trigger()
+    hands = window.parts.hands
+    click(qtbot, window.plan, vertex[0] - 3.0, vertex[1] - 2.0)
+    click(qtbot, window.plan, vertex[0] + 6.0, vertex[1] + 4.0)
+    before = window.plan.grab().toImage()
+    qtbot.keyClick(window.plan, Qt.Key.Key_Return)
+    assert window.desk.runner.busy and len(hands._done.found.gone) > 0, "the surface is still being made"
+    at = QPointF(*window.plan.view.pixel(*hands._done.found.gone[0][:, :2].mean(axis=0))).toPoint()
+    paper = window.plan.palette_.colour("paper").rgb()
+    assert before.pixel(at) != paper and window.plan.grab().toImage().pixel(at) == paper
+    settle(qtbot, window)
+    window.plan.repaint()
+    assert hands._done is None and hands._waiting == []
+
+
 def test_an_area_is_raised_by_what_is_typed_and_the_ghost_follows_the_number(qtbot, window):
     tin, vertex = middle(window)
     settle(qtbot, window)

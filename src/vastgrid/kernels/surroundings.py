@@ -196,3 +196,17 @@ def holding(xy, tri, part, count, x, y):
             return t, ON_EDGE, 0 if zero == 1 else (1 if zero == 2 else 2)
         return t, ON_VERTEX, 1 if zero == 3 else (2 if zero == 6 else 0)
     return -1, NOWHERE, 0
+
+
+@numba.njit(cache=True, nogil=True)
+def touching(vertices, triangles, west, south, east, north):
+    """Return which triangles' boxes in plan touch a box, (n,) bool."""
+    out = np.zeros(triangles.shape[0], np.bool_)
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        x0, x1, x2 = vertices[a, 0], vertices[b, 0], vertices[c, 0]
+        if max(x0, x1, x2) < west or min(x0, x1, x2) > east:
+            continue
+        y0, y1, y2 = vertices[a, 1], vertices[b, 1], vertices[c, 1]
+        out[t] = max(y0, y1, y2) >= south and min(y0, y1, y2) <= north
+    return out

@@ -48,6 +48,7 @@ def warm() -> None:
         neighbours = topology.neighbours_of(triangles)
         for array in (triangles, points, neighbours):
             array.flags.writeable = writeable
+        surroundings.touching(points, triangles, 0.0, 0.0, 1.0, 1.0)
         isolines.isolines(points, triangles, neighbours, np.array([40.0, 60.0]))
         index = locate.buckets(points, triangles)
         locate.heights_at(xyz[:, :2].copy(), points, triangles, index)

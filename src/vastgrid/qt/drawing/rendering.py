@@ -95,6 +95,7 @@ def draw(
     labels: bool = True,
     small: bool = False,
     wires: bool = False,
+    ends: tuple[float, float] | None = None,
 ) -> QImage:
     """Draw datasets, first ones lowest; transparent where there is nothing.
 
@@ -106,6 +107,8 @@ def draw(
         As on a card: index contours only, and nothing written.
     wires : bool
         Whether triangles' edges show where there is room for them.
+    ends : (float, float) or None
+        The heights that the ends of the ramp stand for, where others are shown besides.
     """
     items = [each if isinstance(each, Dressed) else plain(each) for each in shown]
     if any(not isinstance(each, Dressed) for each in shown):
@@ -113,7 +116,7 @@ def draw(
     image = np.zeros((view.height, view.width, 4), np.uint8)
     datasets = [own.dataset for own in items]
     ground = any(kind_of(each).covers for each in datasets)
-    canvas = _Canvas(image, view, height_range(datasets), palette, small, wires, ground)
+    canvas = _Canvas(image, view, ends or height_range(datasets), palette, small, wires, ground)
     for own in items:
         _drawn(own.dataset, own, canvas)
     picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()

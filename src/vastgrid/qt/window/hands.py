@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
+from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPainterPath, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.errors import CallError
@@ -23,12 +25,16 @@ from vastgrid.measures.snap import Caught
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.height_dialog import HeightDialog
+from vastgrid.qt.drawing.rendering import draw, height_range
+from vastgrid.qt.drawing.view import View
 from vastgrid.qt.views.tools import AreaTool, Tool
 from vastgrid.qt.views.views import Views
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
 from vastgrid.shaping.edit_lines import Places
 from vastgrid.shaping.edits import KINDS, EditKind, EditLog, Hand, nearest_vertex, replayed
+from vastgrid.shaping.logs import OFF
+from vastgrid.shaping.patches import patch
 from vastgrid.shaping.working import Working
 
 # A click means an edge that lies no more pixels away.
@@ -36,6 +42,26 @@ REACH = 12.0
 # So many triangles are drawn of what a hand would do.
 MOST = 4000
 _NUMBER = {"one": (1, 1), "two": (2, 2), "line": (2, 0), "area": (3, 0)}
+
+
+Box = tuple[float, float, float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """An edit that is done and not yet in the surface."""
+
+    line: str
+    places: Places
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """How edits look that are not yet in the surface."""
+
+    view: View
+    found: Changes
+    image: QImage
 
 
 def hands() -> list[tuple[str, EditKind, Hand]]:
@@ -60,6 +86,8 @@ class Hands:
         self.held = ""
         self._again = ""
         self._pointer: QPointF | None = None
+        self._waiting: list[Waiting] = []
+        self._done: Done | None = None
         plan.overlays.append(self._paint)
         desk.changed.connect(self._resume)
 
@@ -68,7 +96,7 @@ class Hands:
         if len(self.desk.selection) != 1:
             return None
         card = self.desk.selection[0]
-        if self.desk.session.graph[card].kind != Tin.kind:
+        if card not in self.desk.session.graph or self.desk.session.graph[card].kind != Tin.kind:
             return None
         dataset = self.desk.dataset(card)
         found = of_kind([dataset] if dataset is not None else [], Tin)
@@ -130,21 +158,19 @@ class Hands:
         if own is None:
             return
         _, tin = own
-        view = self.plan.view
-        half = max(view.width, view.height) * view.size / 2.0
-        box = (view.east - half, view.north - half, view.east + half, view.north + half)
         corners = tuple((each.east, each.north) for each in places)
-        reach = REACH * view.size
+        reach = REACH * self.plan.view.size
 
         def work(progress: Progress) -> tuple[Changes | None, str]:
             try:
-                edit = hand.edit(meant(tin, kind, hand, corners, reach), value)
+                part, box = self._part(tin, corners)
+                edit = hand.edit(meant(part, kind, hand, corners, reach), value)
             except CallError as error:
                 return None, str(error)
-            done = replayed(tin, EditLog((edit.line(),)))
+            done = replayed(part, EditLog((edit.line(),)))
             if done.findings:
                 return None, done.findings[0].text.split("does not apply: ")[-1]
-            return changes(tin, done.tin, box), ""
+            return changes(part, done.tin, box), ""
 
         def arrived(made: tuple[Changes | None, str]) -> None:
             if self.held:
@@ -154,8 +180,55 @@ class Hands:
         self.desk.behind.cancel_all()
         self.desk.start_behind(self.desk.behind, "what it would do", work, arrived)
 
+    def _part(self, tin: Tin, corners: Places) -> tuple[Tin, Box]:
+        """Return the ground around places, with what was done since the surface was made last, and the box it lies in."""
+        reach = REACH * self.plan.view.size
+        near = [place for waiting in self._waiting for place in waiting.places]
+        places = np.array([*corners, *near])
+        (west, south), (east, north) = places.min(axis=0) - reach, places.max(axis=0) + reach
+        box = (float(west), float(south), float(east), float(north))
+        part = patch(tin, box)
+        done = replayed(part, EditLog(tuple(each.line for each in self._waiting))) if self._waiting else None
+        return (done.tin if done else part), box
+
+    def _show_done(self, tin: Tin) -> None:
+        """Draw what was done where it was done, until the surface is made and drawn anew."""
+        places = [place for each in self._waiting for place in each.places]
+        before, self._waiting, own = self._waiting, [], self._waiting
+        part, box = self._part(tin, tuple(places))
+        self._waiting = before
+        made = replayed(part, EditLog(tuple(each.line for each in own))).tin
+        found = changes(part, made, box)
+        dressed = self.views.dressing.dressed(self.desk.selection[0])
+        others = [each.dataset for each in self.plan.items]
+        if dressed is None or not len(made.triangles):
+            return
+        view = self.plan.view
+        look = dataclasses.replace(dressed, dataset=made, _kept={})
+        image = draw([look], view, self.plan.palette_, labels=False, wires=True, ends=height_range(others))
+        self._done = Done(view, found, image)
+        self.plan.repaint()
+
+    def _paint_done(self, painter: QPainter) -> None:
+        done = self._done
+        if done is None:
+            return
+        if self.plan.view != done.view or (not self._waiting and self.plan.settled()):
+            self._done = None
+            return
+        area = QPainterPath()
+        area.setFillRule(Qt.FillRule.WindingFill)
+        for corner in (*done.found.gone[:MOST], *done.found.new[:MOST]):
+            area.addPolygon(self._outline(corner))
+        painter.save()
+        painter.setClipPath(area)
+        painter.fillRect(self.plan.rect(), self.plan.palette_.colour("paper"))
+        painter.drawImage(0, 0, done.image)
+        painter.restore()
+
     def _paint(self, painter: QPainter) -> None:
         """Show what goes in the warning colour, what comes in the action colour, and how much beside the pointer."""
+        self._paint_done(painter)
         if not self.held or (self.ghost is None and not self.why):
             return
         palette = self.plan.palette_
@@ -215,14 +288,16 @@ class Hands:
         own = self.surface()
         if own is None:
             raise CallError("choose one TIN first: it is what hands work on")
-        card, tin = own
-        corners = meant(tin, kind, hand, tuple((each.east, each.north) for each in places), REACH * self.plan.view.size)
+        _, tin = own
+        clicked = tuple((each.east, each.north) for each in places)
+        part, _ = self._part(tin, clicked)
+        corners = meant(part, kind, hand, clicked, REACH * self.plan.view.size)
         key = next(key for key, _, each in hands() if each is hand)
         if not hand.asks:
-            self._do(card, hand.edit(corners, None).line(), key)
+            self._do(own, hand.edit(corners, None).line(), corners, key)
             return
         dialog = self._dialog(kind, hand, tin, corners)
-        dialog.accepted.connect(lambda: self.desk.guarded(partial(self._accepted, card, hand, corners, dialog, key)))
+        dialog.accepted.connect(lambda: self.desk.guarded(partial(self._accepted, own, hand, corners, dialog, key)))
         ring = [Caught(east, north, 0.0, "", "") for east, north in corners]
         if hand.gathers == "area":
             self.held = key
@@ -230,17 +305,38 @@ class Hands:
         dialog.finished.connect(lambda _: self._put_down())
         dialog.open()
 
-    def _accepted(self, card: str, hand: Hand, corners: Places, dialog: HeightDialog, key: str) -> None:
-        self._do(card, hand.edit(corners, dialog.length()).line(), key)
+    def _accepted(self, own: tuple[str, Tin], hand: Hand, corners: Places, dialog: HeightDialog, key: str) -> None:
+        self._do(own, hand.edit(corners, dialog.length()).line(), corners, key)
 
-    def _do(self, card: str, line: str, key: str) -> None:
+    def _do(self, own: tuple[str, Tin], line: str, corners: Places, key: str) -> None:
         # The hand stays taken up; it goes on once the edited surface is there.
+        card, tin = own
         self._again = key
+        self._waiting.append(Waiting(line, corners))
+        self._show_done(tin)
         self.making.edit(card, line)
 
     def _resume(self) -> None:
-        if self._again and not self.held and not self.desk.runner.busy and self.surface() is not None:
+        self._waiting = self._waiting[len(self._waiting) - self._yet_to_come() :]
+        if self._again and not self.held and self.surface() is not None:
             self.desk.guarded(lambda: self.take_up(self._again))
+
+    def _yet_to_come(self) -> int:
+        """Return how many of the edits are not yet in the surface."""
+        if self.desk.selection and self.desk.selection[0] not in self.desk.session.graph:
+            # Taken back.
+            return 0
+        own = self.surface()
+        if own is None or not self._waiting:
+            return len(self._waiting)
+        node = self.desk.session.graph.node(own[0])
+        log = self.desk.session.editing.log(own[0])
+        if log is None:
+            # Nothing is edited any more, or all of it is yet to be made.
+            return len(self._waiting) if self.desk.runner.busy else 0
+        figures = node.outcome.figures if node.outcome is not None else {}
+        counted = int(figures.get("replayed", 0)) + int(figures.get("not_replayed", 0))
+        return min(max(sum(not line.startswith(OFF) for line in log.entries) - counted, 0), len(self._waiting))
 
     def _dialog(self, kind: EditKind, hand: Hand, tin: Tin, corners: Places) -> HeightDialog:
         unit = unit_word(tin.frame.vertical)
