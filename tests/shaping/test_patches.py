@@ -33,7 +33,9 @@ def lines(kind, a, b):
 
 
 @settings(deadline=None, max_examples=60)
-@given(st.sampled_from(["cut", "remove", "set", "add", "raise", "line"]), within, st.floats(-14, 14), st.floats(-14, 14))
+@given(
+    st.sampled_from(["cut", "remove", "set", "add", "raise", "line"]), within, st.floats(-14, 14), st.floats(-14, 14)
+)
 def test_a_patch_changes_as_the_whole_does(kind, place, dx, dy):
     line = lines(kind, place, (place[0] + dx, place[1] + dy))
     edit = read_edit(line)[1]
