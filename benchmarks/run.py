@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -17,6 +18,7 @@ import numpy as np
 from looking import bench_memory, bench_plan, bench_section, bench_space
 from shared import FOLDER, ROWS, best, make_tin, row, survey
 
+from shaping import bench_click, bench_ground, bench_many_points, bench_replay, bench_simplify_grid, bench_simplify_tin
 from vastgrid.base.progress import Silent
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
@@ -36,12 +38,13 @@ def bench_tin() -> None:
     lines = []
     for _ in range(500):
         start, turn = rng.random(2) * (2600, 2100) + (512_200, 5_412_200), rng.random() * 6.28
-        step = np.cumsum(np.full(101, 3.0))[:, None] * (np.cos(turn), np.sin(turn)) * (0.9, 0.9)
+        step = np.cumsum(np.full(101, 4.6))[:, None] * (np.cos(turn), np.sin(turn))
         xy = start + step
         z = 230 + 30 * np.sin(xy[:, 0] / 211.0) + 25 * np.cos(xy[:, 1] / 173.0)
         lines.append(np.column_stack((xy, z)))
     work = from_lines("edges", Frame(), lines, ["E"] * len(lines))
     points = PointSet(name="points", frame=Frame(), xyz=xyz)
+    made = run([points, work], TinParams(), Silent())
     ours = best(lambda: run([points, work], TinParams(), Silent()))
     # The same cleaned input for the bare engine: distinct places, and the lines' edges as their indices.
     both = np.concatenate((xyz[:, :2], work.vertices[:, :2]))
@@ -62,8 +65,10 @@ def bench_tin() -> None:
         engine.erase_super_triangle()
 
     ratio = ours / best(raw)
+    told = " ".join(each.text.replace("\u202f", "") for each in made.findings)
+    crossed = int(re.search(r"cross at (\d+) places", told)[1])
     row(
-        "1 M points + 50 000 breakline segments → TIN",
+        f"1 M points + 50 000 breakline segments with {crossed} crossings → TIN",
         f"{ratio:.2f} × raw engine ({ours:.2f} s)",
         "≤ 1.5 ×",
         good=ratio <= 1.5,
@@ -457,6 +462,12 @@ BENCHES = (
     bench_section,
     bench_memory,
     bench_start,
+    bench_simplify_grid,
+    bench_simplify_tin,
+    bench_ground,
+    bench_click,
+    bench_replay,
+    bench_many_points,
 )
 
 

@@ -7,6 +7,7 @@ import numpy as np
 
 from vastgrid.kernels.planar import INSIDE, NOWHERE, ON_EDGE, ON_VERTEX, corner_of
 from vastgrid.kernels.predicates import turn
+from vastgrid.kernels.topology import inside_ring
 
 
 @numba.njit(cache=True, nogil=True)
@@ -210,3 +211,46 @@ def touching(vertices, triangles, west, south, east, north):
         y0, y1, y2 = vertices[a, 1], vertices[b, 1], vertices[c, 1]
         out[t] = max(y0, y1, y2) >= south and min(y0, y1, y2) <= north
     return out
+
+
+@numba.njit(cache=True, nogil=True)
+def vertices_within(xy, number, tri, part, count, which, ring):
+    """Return which of the first vertices lie inside a closed ring and belong to triangles of one part, (number,) bool."""
+    used = np.zeros(number, np.bool_)
+    for t in range(count):
+        if part[t] == which:
+            for k in range(3):
+                used[tri[t, k]] = True
+    west, east = ring[:, 0].min(), ring[:, 0].max()
+    south, north = ring[:, 1].min(), ring[:, 1].max()
+    for v in range(number):
+        if used[v]:
+            x, y = xy[v, 0], xy[v, 1]
+            used[v] = west <= x <= east and south <= y <= north and inside_ring(x, y, ring)
+    return used
+
+
+@numba.njit(cache=True, nogil=True)
+def middles_within(xy, tri, part, count, gone, ring):
+    """Return which triangles have their middle inside a closed ring, those of one part left out, (count,) bool."""
+    out = np.zeros(count, np.bool_)
+    west, east = ring[:, 0].min(), ring[:, 0].max()
+    south, north = ring[:, 1].min(), ring[:, 1].max()
+    for t in range(count):
+        if part[t] == gone:
+            continue
+        a, b, c = tri[t, 0], tri[t, 1], tri[t, 2]
+        x, y = (xy[a, 0] + xy[b, 0] + xy[c, 0]) / 3.0, (xy[a, 1] + xy[b, 1] + xy[c, 1]) / 3.0
+        out[t] = west <= x <= east and south <= y <= north and inside_ring(x, y, ring)
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def drawn_on(tri, flag, part, count, which, first, bit):
+    """Return whether a triangle of one part has a vertex from `first` on, or an edge with a bit."""
+    for t in range(count):
+        if part[t] == which:
+            for k in range(3):
+                if tri[t, k] >= first or flag[t, k] & bit != 0:
+                    return True
+    return False

@@ -242,18 +242,24 @@ def regions(neighbours, walls):
 
 
 @numba.njit(cache=True, nogil=True)
+def inside_ring(x, y, ring):
+    """Return whether a place lies inside a closed ring, by counting crossings (even-odd rule)."""
+    inside = False
+    for k in range(ring.shape[0] - 1):
+        y0, y1 = ring[k, 1], ring[k + 1, 1]
+        if (y0 > y) != (y1 > y):
+            crossing = ring[k, 0] + (y - y0) / (y1 - y0) * (ring[k + 1, 0] - ring[k, 0])
+            if x < crossing:
+                inside = not inside
+    return inside
+
+
+@numba.njit(cache=True, nogil=True)
 def inside_polygon(x, y, ring):
     """Return which points lie inside a closed ring, by counting crossings (even-odd rule)."""
     out = np.zeros(x.shape[0], np.bool_)
     for i in range(x.shape[0]):
-        inside = False
-        for k in range(ring.shape[0] - 1):
-            y0, y1 = ring[k, 1], ring[k + 1, 1]
-            if (y0 > y[i]) != (y1 > y[i]):
-                crossing = ring[k, 0] + (y[i] - y0) / (y1 - y0) * (ring[k + 1, 0] - ring[k, 0])
-                if x[i] < crossing:
-                    inside = not inside
-        out[i] = inside
+        out[i] = inside_ring(x[i], y[i], ring)
     return out
 
 

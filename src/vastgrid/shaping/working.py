@@ -15,7 +15,16 @@ from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.tin import Tin
 from vastgrid.kernels import planar
 from vastgrid.kernels.planar import INSIDE, NOWHERE, ON_EDGE
-from vastgrid.kernels.surroundings import crossed, holding, nearest_edge, settled, vertices_near
+from vastgrid.kernels.surroundings import (
+    crossed,
+    drawn_on,
+    holding,
+    middles_within,
+    nearest_edge,
+    settled,
+    vertices_near,
+    vertices_within,
+)
 from vastgrid.kernels.topology import edge_flags, inside_polygon, regions
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.shaping.following import BuiltFrom
@@ -328,26 +337,24 @@ class Working:
         """Return the triangles whose middle lies inside a ring, ground or not."""
         self.open()
         count = int(self.size[1])
-        middle = self.xy[self.tri[:count]].mean(axis=1)
-        return np.flatnonzero(self._inside(middle, ring) & (self.part[:count] != GONE)).astype(np.int32)
-
-    def _inside(self, xy: Floats, ring: Floats) -> Flags:
         own = np.ascontiguousarray(ring[:, :2] - self.origin)
-        (west, south), (east, north) = own.min(axis=0), own.max(axis=0)
-        near = (xy[:, 0] >= west) & (xy[:, 0] <= east) & (xy[:, 1] >= south) & (xy[:, 1] <= north)
-        out = np.zeros(len(xy), np.bool_)
-        out[near] = inside_polygon(np.ascontiguousarray(xy[near, 0]), np.ascontiguousarray(xy[near, 1]), own)
-        return out
+        return np.flatnonzero(middles_within(self.xy, self.tri, self.part, count, GONE, own)).astype(np.int32)
 
     def ground_vertices(self, ring: Floats) -> NDArray[np.int64]:
         """Return the vertices of ground inside a ring."""
+        self._asked += 1
+        if not self._open and self._asked > FEW:
+            self.open()
         if not self._open:
             self.origin = np.floor(self.xyz[:, :2].min(axis=0) / STEP) * STEP
-            return np.flatnonzero(self._inside(self.xyz[: self.vertices, :2] - self.origin, ring))
-        count = int(self.size[1])
-        used = np.zeros(int(self.size[0]), np.bool_)
-        used[self.tri[:count][self.part[:count] == SHOWN].ravel()] = True
-        return np.flatnonzero(used & self._inside(self.xy[: int(self.size[0])], ring))
+            x, y = (self.xyz[: self.vertices, :2] - self.origin).T
+            own = np.ascontiguousarray(ring[:, :2] - self.origin)
+            (west, south), (east, north) = own.min(axis=0), own.max(axis=0)
+            near = np.flatnonzero((x >= west) & (x <= east) & (y >= south) & (y <= north))
+            return near[inside_polygon(x[near], y[near], own)]
+        own = np.ascontiguousarray(ring[:, :2] - self.origin)
+        total, count = int(self.size[0]), int(self.size[1])
+        return np.flatnonzero(vertices_within(self.xy, total, self.tri, self.part, count, SHOWN, own))
 
     def neighbours_of(self, vertex: int) -> NDArray[np.int64]:
         """Return the vertices that edges of ground lead to from one."""
@@ -430,9 +437,7 @@ class Working:
         if not self._open:
             return False
         count = int(self.size[1])
-        land = self.part[:count] == OUTSIDE
-        new = (self.tri[:count] >= self._land_end).any(axis=1)
-        return bool((land & (new | (self.flag[:count] & BREAK != 0).any(axis=1))).any())
+        return bool(drawn_on(self.tri, self.flag, self.part, count, OUTSIDE, self._land_end, BREAK))
 
     def edges_kept_at(self, vertex: int) -> list[tuple[int, int]]:
         """Return the vertices to which kept edges lead from one, each with its bits; edges of a rim have bit 4."""
