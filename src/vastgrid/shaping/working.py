@@ -351,7 +351,7 @@ class Working:
             own = np.ascontiguousarray(ring[:, :2] - self.origin)
             (west, south), (east, north) = own.min(axis=0), own.max(axis=0)
             near = np.flatnonzero((x >= west) & (x <= east) & (y >= south) & (y <= north))
-            return near[inside_polygon(x[near], y[near], own)]
+            return np.asarray(near[inside_polygon(x[near], y[near], own)])
         own = np.ascontiguousarray(ring[:, :2] - self.origin)
         total, count = int(self.size[0]), int(self.size[1])
         return np.flatnonzero(vertices_within(self.xy, total, self.tri, self.part, count, SHOWN, own))
