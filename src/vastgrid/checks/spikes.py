@@ -23,6 +23,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
 from vastgrid.kernels.vertexwise import around
 from vastgrid.params.declare import Param
+from vastgrid.shaping.picking import words_of_point
 
 # Neighbours of points that no triangles join; beyond so many points a search for neighbours takes too long.
 NEAREST = 8
@@ -157,16 +158,14 @@ def _told(data: Dataset, place: NDArray[np.float64], number: int, beyond: float,
     if isinstance(data, Tin):
         remedy = Remedy("edit", "Delete the vertex", {"entry": f"remove {at[0]!r},{at[1]!r}"})
     elif isinstance(data, PointSet):
-        remedy = _point_out(data, place, run_, up)
+        remedy = _point_out(data, place, run_, beyond, up)
     return Finding(CHECK.id, text, at=at, remedy=remedy)
 
 
-def _point_out(points: PointSet, place: Floats, run_: float, up: bool) -> Remedy:
+def _point_out(points: PointSet, place: Floats, run_: float, beyond: float, up: bool) -> Remedy:
     """Return how one point goes: out of sight of what is made of its class, or out altogether where it has none."""
-    east, north, z = (float(each) for each in place[:3])
-    half = run_ / 4.0
-    around = " ".join(f"{east + x * half!r},{north + y * half!r}" for x, y in ((-1, -1), (1, -1), (1, 1), (-1, 1)))
-    where = f"inside {around} above {z!r} below {z!r}"
+    z = float(place[2])
+    where = words_of_point(place, run_ / 4.0, z - beyond / 2.0 if up else None, None if up else z + beyond / 2.0)
     if CLASSES in points.attributes:
         return Remedy("edit", "Make it noise", {"entry": f"class {HIGH_NOISE if up else LOW_NOISE} {where}"})
     return Remedy("edit", "Delete the point", {"entry": f"delete {where}"})

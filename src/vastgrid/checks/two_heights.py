@@ -18,6 +18,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
 from vastgrid.kernels.topology import group_places
 from vastgrid.params.declare import Param
+from vastgrid.shaping.picking import words_of_point
 
 # From so many points on it is a scan, in which steep things have many heights at one place.
 CLOUD = 200_000
@@ -71,7 +72,7 @@ def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progres
     found: list[Finding] = []
     for place in wrong[:500].tolist():
         own = np.flatnonzero(group == place) if len(found) < 25 else np.zeros(0, np.int64)
-        found.append(_told(data, xyz, own, first[place], float(low[place]), float(high[place])))
+        found.append(_told(data, xyz, own, first[place], float(low[place]), float(high[place]), size))
     return cut_short(found, CHECK.id, ("place with two heights", "places with two heights"))
 
 
@@ -80,7 +81,9 @@ def _scanned(data: PointSet | Tin) -> bool:
     return any(name in getattr(data, "attributes", ()) for name in ("intensity", "return_number"))
 
 
-def _told(data: PointSet | Tin, xyz: np.ndarray, own: np.ndarray, first: int, low: float, high: float) -> Finding:
+def _told(
+    data: PointSet | Tin, xyz: np.ndarray, own: np.ndarray, first: int, low: float, high: float, size: float
+) -> Finding:
     unit = data.frame.vertical
     who = ""
     for points in of_kind([data], PointSet):
@@ -90,12 +93,22 @@ def _told(data: PointSet | Tin, xyz: np.ndarray, own: np.ndarray, first: int, lo
     remedy = None
     if data.kind == Tin.kind:
         remedy = Remedy("words", "Let the last one given count", {"heights": "last"})
+    elif len(own) > 1:
+        earlier = xyz[own[:-1]]
+        earlier = earlier[earlier[:, 2] != xyz[own[-1], 2]]
+        # Up to where the other height is nearer.
+        room = 0.45 * np.abs(earlier[:, 2] - xyz[own[-1], 2])
+        picks = " also ".join(
+            words_of_point(each, size, float(each[2] - near), float(each[2] + near))
+            for each, near in zip(earlier, room, strict=True)
+        )
+        remedy = Remedy("edit", "Keep the last one given", {"entry": f"delete {picks}"}) if picks else None
     return Finding(CHECK.id, text, at=(float(xyz[first, 0]), float(xyz[first, 1])), remedy=remedy)
 
 
 CHECK = Check(
     id="two-heights-here",
-    version=2,
+    version=3,
     title="One place, two heights",
     help="A point surveyed twice with different heights: one of the two is wrong, or the ground has moved. Clouds of more than 6 million points are not searched.",
     takes=(PointSet, Tin),

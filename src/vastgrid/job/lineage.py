@@ -336,6 +336,17 @@ class Graph:
                 nodes[node.id] = node if len(left) == len(node.outputs) else dataclasses.replace(node, outputs=left)
         return Graph(nodes)
 
+    def moved_over(self, card: str, to: str) -> Graph:
+        """Return the graph with all that uses one card using another instead, but for the step that the other belongs to."""
+        own = self.node(to).id
+        nodes = dict(self.nodes)
+        for key, node in nodes.items():
+            if key != own and card in node.inputs and to not in node.inputs:
+                uses = tuple(dataclasses.replace(use, card=to) if use.card == card else use for use in node.uses)
+                off = tuple(to if each == card else each for each in node.off)
+                nodes[key] = dataclasses.replace(node, uses=uses, off=off)
+        return Graph(nodes).ordered()
+
     def ordered(self) -> Graph:
         """Return the graph with inputs before what uses them, the order otherwise kept."""
         done: dict[str, Node] = {}

@@ -51,6 +51,8 @@ class Editing:
     def add(self, card: str, entry: str) -> str:
         """Add an entry to a card's log, or begin one on it; return the card that has the edit, to be made anew.
 
+        What was made from a card is made from the edited one from then on.
+
         Raises
         ------
         ParamError
@@ -75,8 +77,10 @@ class Editing:
         _checked(conversion.id, conversion.resumes, entry)
         word = payloads.appended(f"log:{secrets.token_hex(6)}:0", entry)
         node = self.job.executor.planned(graph, conversion.id, [card], {conversion.resumes: word})
-        self.job.change(graph.with_node(node), f"edit {graph[card].name}")
-        return node.outputs[0].card
+        made = node.outputs[0].card
+        # What was made from the card is to have what is done by hand: contours, deliveries, the ground of a survey.
+        self.job.change(graph.with_node(node).moved_over(card, made), f"edit {graph[card].name}")
+        return made
 
     def rewrite(self, card: str, entries: Sequence[str], what: str = "") -> None:
         """Let a card's log be another one: a step of the history of its own.

@@ -14,7 +14,7 @@ from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.check import Check
-from vastgrid.job.lineage import Graph
+from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.params import declare
 
 
@@ -218,7 +218,14 @@ def _name(node: str, finding: Finding) -> str:
 
 
 def _looked_at(graph: Graph) -> list[str]:
-    return [card.id for card in graph.cards.values() if card.digest]
+    """Return the cards that have data; of one that is edited by hand the edited one speaks."""
+    edited = {node.inputs[0] for node in graph.nodes.values() if by_hand(node) and graph[node.outputs[0].card].digest}
+    return [card.id for card in graph.cards.values() if card.digest and card.id not in edited]
+
+
+def by_hand(node: Node) -> bool:
+    """Return whether a step is a log of what was done by hand to its input."""
+    return node.role is Role.MADE and any(each.id == node.operation and each.resumes for each in catalog.CONVERSIONS)
 
 
 def _digest(graph: Graph, node: str) -> str:

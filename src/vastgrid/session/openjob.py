@@ -15,6 +15,7 @@ from vastgrid.job import store as storage
 from vastgrid.job.history import History
 from vastgrid.job.lineage import Card, Graph, Node, Role
 from vastgrid.session.executor import Executor, Units, units_of
+from vastgrid.session.inspection import by_hand
 from vastgrid.session.upgrading import upgraded
 
 
@@ -151,9 +152,14 @@ class OpenJob:
         self.save()
 
     def remove(self, nodes: Sequence[str]) -> None:
-        """Take nodes out of the job, with all that was made from them."""
+        """Take nodes out of the job, with all that was made from them; without its edits a card is what it was before them."""
         names = listed([self.graph[node].name for node in nodes])
-        self.change(self.graph.without(nodes), f"remove {names}")
+        graph = self.graph
+        for card in nodes:
+            own = graph.node(card)
+            if by_hand(own) and own.inputs[0] not in nodes:
+                graph = graph.moved_over(card, own.inputs[0])
+        self.change(graph.without(nodes), f"remove {names}")
 
     def refuse_output(self, path: Path) -> None:
         """Refuse to write over a file that the job was read from, or over the job itself.

@@ -15,7 +15,7 @@ from vastgrid.data.tin import Tin, areas
 from vastgrid.kernels import topology
 from vastgrid.kernels.triangulate import Triangulation
 from vastgrid.measures.levels import line_levels
-from vastgrid.shaping.meeting import RULE, Meeting, Met, height_along, once_in_order
+from vastgrid.shaping.meeting import RULE, Meeting, Met, height_along, once_in_order, undecided
 
 
 def building_loss(xyz: Floats, height: Floats, met: Met, tin: Tin, frame: Frame) -> Loss | None:
@@ -61,7 +61,7 @@ def places_of(
             f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {spread[worst]:.3f}{unit} "
             f"(E {east:.3f}, N {north:.3f}); the {rule.value} counts."
         )
-        findings.append(Finding("two-heights", text, at=(east, north)))
+        findings.append(undecided("two-heights", text, (east, north), rule, "heights"))
     places = np.column_stack((xyz[first, :2], height))
     order = topology.spatial_order(places[:, :2])
     number = np.zeros(len(order), np.int32)

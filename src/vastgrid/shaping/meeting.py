@@ -83,11 +83,16 @@ class Met:
                 f"; at {spaced(differ)} with different heights, at most {spread:.3f}{unit} apart (E {at[0]:.3f}, N {at[1]:.3f}); "
                 f"the {self.rule.value} counts."
             )
-            # The rule that was not used: which height is right is for people to say.
-            rule = Meeting.LAST if self.rule is not Meeting.LAST else Meeting.FIRST
-            remedy = Remedy("words", f"Let the {rule.value} one given count", {"crossings": rule.value})
-            found.append(Finding(code, text, Severity.WARNING, at, remedy))
+            found.append(undecided(code, text, at, self.rule, "crossings"))
         return found
+
+
+def undecided(code: str, text: str, at: tuple[float, float], rule: Meeting, field: str) -> Finding:
+    """Return that heights differ: a warning with a way out while they are averaged, a note once people said which counts."""
+    if rule is not Meeting.MEAN:
+        return note(code, text, at)
+    remedy = Remedy("words", "Let the last one given count", {field: Meeting.LAST.value})
+    return Finding(code, text, Severity.WARNING, at, remedy)
 
 
 def _chosen(values: list[float], orders: list[int], rule: Meeting) -> float:

@@ -115,6 +115,17 @@ def words_of(picks: Picks) -> str:
     return " ".join(pick.words() if k == 0 else f"{how} {pick.words()}" for k, (how, pick) in enumerate(picks))
 
 
+def words_of_point(place: Floats, half: float, above: float | None, below: float | None) -> str:
+    """Return the words that mean one point (≥ 2,): a square of twice `half` in plan, between two heights.
+
+    Measured again, the point may stand a little otherwise, so there has to be room around it.
+    """
+    east, north = float(place[0]), float(place[1])
+    ring = tuple((east + x * half, north + y * half) for x, y in ((-1, -1), (1, -1), (1, 1), (-1, 1)))
+    low, high = (Length(round(each, 4)) if each is not None else None for each in (above, below))
+    return Pick(ring, above=low, below=high).words()
+
+
 def said_of(picks: Picks, unit: str) -> str:
     """Return picks in a row as people read them."""
     words = {ALSO: "and", LESS: "but not"}

@@ -11,7 +11,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.job.lineage import Node
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
-from vastgrid.session.inspection import Noticed
+from vastgrid.session.inspection import Noticed, by_hand
 from vastgrid.tasks.runner import Runner
 
 
@@ -87,13 +87,14 @@ class Inspecting:
 
     def mend(self, node: str, remedy: Remedy) -> None:
         """Do what a finding offers; it is a step of the history like any other."""
-        if remedy.kind == "words":
-            self.making.change_fields(node, remedy.values)
-            return
+        session = self.desk.session
         if remedy.kind == "edit":
             self.making.edit(node, remedy.values["entry"])
             return
-        session = self.desk.session
+        node = self._before_hands(node)
+        if remedy.kind == "words":
+            self.making.change_fields(node, remedy.values)
+            return
         own = session.graph[node]
 
         def done(made: Node) -> None:
@@ -109,6 +110,13 @@ class Inspecting:
             [node],
         )
 
+    def _before_hands(self, node: str) -> str:
+        """Return the card whose sentence or file is behind one that was worked on by hand."""
+        graph = self.desk.session.graph
+        while by_hand(graph.node(node)):
+            node = graph.node(node).inputs[0]
+        return node
+
     def can_mend(self, node: str, remedy: Remedy | None) -> bool:
         """Return whether a remedy fits the card: a file has no sentence, and a made surface no units of its own."""
         if remedy is None:
@@ -121,6 +129,7 @@ class Inspecting:
                     for each in catalog.CONVERSIONS
                     if each.resumes
                 )
+            node = self._before_hands(node)
             if remedy.kind == "words":
                 return all(session.with_word(node, *pair) is not None for pair in remedy.values.items())
         except VastGridError:
