@@ -198,7 +198,7 @@ def draw(work: Working, edit: Edit) -> str:
     work.open()
     heights = list(edit.heights) or [None] * len(edit.places)
     places = np.array(edit.places)
-    if not (work.part[work.crossed_by(places)] == SHOWN).any():
+    if not any(_on_ground(work, places[k : k + 2]) for k in range(len(places) - 1)):
         return "there is no ground along it"
     drawn = []
     for (east, north), given in zip(edit.places, heights, strict=True):
@@ -221,6 +221,14 @@ def draw(work: Working, edit: Edit) -> str:
             way += work.keep(way[-1], vertex, BREAK)[1:]
     work.built_from.add([], work.xyz[way].copy())
     return ""
+
+
+def _on_ground(work: Working, leg: Floats) -> bool:
+    """Return whether a leg of a line leads through ground, or along edges of it, where it passes through no triangle."""
+    crossed = work.crossed_by(leg)
+    if len(crossed):
+        return bool((work.part[crossed] == SHOWN).any())
+    return all(work.height_at(float(east), float(north)) is not None for east, north in leg[:, :2])
 
 
 def _vertex_for(work: Working, east: float, north: float, z: float) -> int:
