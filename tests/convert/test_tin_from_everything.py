@@ -14,7 +14,9 @@ from vastgrid.convert import tin as building
 from vastgrid.data.line_roles import BREAKLINE
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import areas
+from vastgrid.data.tin import Tin, areas
+from vastgrid.formats import landxml
+from vastgrid.job.store import Store
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 from vastgrid.session.steps import read_file
@@ -195,6 +197,19 @@ def test_a_boundary_that_leaves_triangles_whole():
     known = {tuple(place) for place in (scattered(400).xyz).tolist()}
     assert all(tuple(vertex) in known for vertex in whole.vertices.tolist()), "no vertex on the boundary"
     assert float(areas(whole).sum()) == pytest.approx(90 * 80, rel=0.1)
+    assert whole.limit_whole == (True,) and exact.limit_whole == ()
+
+
+def test_whole_triangles_go_out_and_come_back_as_such(tmp_path):
+    ring = lines([(30, 30, 0), (120, 30, 0), (120, 110, 0), (30, 110, 0), (30, 30, 0)], layer="RIM")
+    whole = build([scattered(400), ring], boundary="RIM", whole="RIM").dataset
+    path = tmp_path / "whole.xml"
+    landxml.FORMAT.write([whole], path, landxml.FORMAT.write_params(), Silent())
+    assert b'edgeTrim="false"' in path.read_bytes() and b'edgeTrim="true"' not in path.read_bytes()
+    back = next(each for each in read_file(path, {}, Silent()).datasets if isinstance(each, Tin))
+    assert back.limit_whole == (True,)
+    store = Store(tmp_path / "job")
+    assert store.get(store.put(back)).limit_whole == (True,)
 
 
 def test_a_void_that_covers_everything_is_an_error_in_words():

@@ -122,6 +122,7 @@ def _without_source(tin: Tin) -> Tin:
         limit=none,
         limit_offsets=start,
         limit_roles=(),
+        limit_whole=(),
     )
 
 

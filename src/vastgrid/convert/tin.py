@@ -372,6 +372,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
             limit=lines.limits.vertices(),
             limit_offsets=lines.limits.offsets(),
             limit_roles=tuple(lines.limits.roles),
+            limit_whole=tuple(lines.limits.whole) if any(lines.limits.whole) else (),
         ),
         tuple(findings),
         loss,

@@ -53,6 +53,8 @@ class Tin(Dataset):
         The closed lines that limit it, elevations perhaps NaN.
     limit_roles : tuple of str
         What each of them is: “outer”, “void” or “island”.
+    limit_whole : tuple of bool
+        Whether triangles stay whole at each of them; empty where none do.
     spare_vertices, spare : (s, 3) float64, (k, 3) int32
         Triangles that were taken out and can be brought back; corners from ``len(vertices)`` on are spare vertices.
     spare_constrained : (k, 3) bool
@@ -73,6 +75,7 @@ class Tin(Dataset):
     limit: Floats = field(default_factory=_no_points)
     limit_offsets: NDArray[np.int64] = field(default_factory=_no_lines)
     limit_roles: tuple[str, ...] = ()
+    limit_whole: tuple[bool, ...] = ()
     spare_vertices: Floats = field(default_factory=_no_points)
     spare: Ints = field(default_factory=_no_triangles)
     spare_constrained: NDArray[np.bool_] | None = None
@@ -82,6 +85,7 @@ class Tin(Dataset):
         object.__setattr__(self, "vertices", frozen(self.vertices, np.float64, (-1, 3), "vertices"))
         object.__setattr__(self, "triangles", frozen(self.triangles, np.int32, (-1, 3), "triangles"))
         object.__setattr__(self, "limit_roles", tuple(self.limit_roles))
+        object.__setattr__(self, "limit_whole", tuple(self.limit_whole))
         object.__setattr__(self, "spare_vertices", frozen(self.spare_vertices, np.float64, (-1, 3), "spare_vertices"))
         object.__setattr__(self, "spare", frozen(self.spare, np.int32, (-1, 3), "spare"))
         marks = np.zeros((len(self.spare), 3), np.bool_) if self.spare_constrained is None else self.spare_constrained

@@ -358,6 +358,7 @@ def _tin(
     ]
     roles = [role.removeprefix("Boundary ").removesuffix(WHOLE) for role in surface.roles]
     limits = [(role, line * scale) for role, line in zip(roles, surface.lines, strict=True) if role in BOUNDARY_ROLES]
+    whole = tuple(own.endswith(WHOLE) for role, own in zip(roles, surface.roles, strict=True) if role in BOUNDARY_ROLES)
     return Tin(
         name=name,
         frame=frame,
@@ -370,6 +371,7 @@ def _tin(
         limit=np.concatenate([np.zeros((0, 3)), *(line for _, line in limits)]),
         limit_offsets=np.concatenate(([0], np.cumsum([len(line) for _, line in limits], dtype=np.int64))),
         limit_roles=tuple(role for role, _ in limits),
+        limit_whole=whole if any(whole) else (),
     )
 
 

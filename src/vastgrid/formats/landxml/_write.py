@@ -190,8 +190,9 @@ def _write_source(file: BinaryIO, tin: Tin, params: LandXmlWriteParams) -> None:
         file.write(b"</Breaklines>\n")
     if len(tin.limit):
         file.write(b"<Boundaries>\n")
-        for role, ring in tin.limits():
-            head = f'<Boundary bndType="{role}" edgeTrim="true"><PntList2D>'
+        for k, (role, ring) in enumerate(tin.limits()):
+            trimmed = "false" if any(tin.limit_whole[k : k + 1]) else "true"
+            head = f'<Boundary bndType="{role}" edgeTrim="{trimmed}"><PntList2D>'
             tail = "</PntList2D></Boundary>\n"
             _write_lines(file, ring[:, [1, 0]], np.array([0, len(ring)]), [head], tail, params.decimals)
         file.write(b"</Boundaries>\n")
