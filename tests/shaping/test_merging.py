@@ -13,6 +13,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Inputs
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 from vastgrid.session.steps import convert
@@ -170,3 +171,19 @@ def test_without_a_closed_line_there_is_nothing_to_clip_to():
         made("clip", [ground(50), open_])
     with pytest.raises(CallError, match="closed lines, or an area"):
         made("clip", [ground(50)])
+
+
+def test_where_the_seam_would_lie_is_shown_before():
+    conversion = catalog.conversion_named("merge")
+    old, new = ground(900), pad()
+    given = Inputs.of_pairs([("ground", old), ("over", new)])
+
+    def rims(**words):
+        params = conversion.settle(given, declare.build(conversion.params, words))
+        shown = conversion.preview(given, params, Silent())
+        return [shapely.Polygon(shown.line(k)[:, :2]).area for k in range(len(shown))]
+
+    assert rims() == pytest.approx([40.0 * 40.0])
+    assert rims(seam="2m") == pytest.approx([40.0 * 40.0, 44.0 * 44.0])
+    drawn = f"{E + 50} {N + 40}, {E + 80} {N + 40}, {E + 80} {N + 200}, {E + 50} {N + 200}"
+    assert rims(area=drawn) == pytest.approx([20.0 * 40.0])

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated, Any
 
+import numpy as np
 import shapely
 
 from vastgrid.base.errors import DataError
@@ -15,7 +16,7 @@ from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
 from vastgrid.base.words import area_words
-from vastgrid.data.linework import Linework
+from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
@@ -124,7 +125,8 @@ def run(inputs: Inputs, params: MergeParams, progress: Progress) -> Result:
         if params.keep is not Keep.OVER:
             place = winning(made, over, params.keep is Keep.LOWEST)
             if place.is_empty or not place.area:
-                text = f"{each.name} is nowhere the {params.keep.value[:-2] or 'low'}er of the two; nothing of it was laid."
+                which = "lower" if params.keep is Keep.LOWEST else "higher"
+                text = f"{each.name} is nowhere the {which} of the two; nothing of it was laid."
                 findings.append(Finding("nothing-laid", text))
                 continue
             over = cut_to(over, place)
@@ -160,6 +162,30 @@ def run(inputs: Inputs, params: MergeParams, progress: Progress) -> Result:
     return Result(made.renamed("Merged"), tuple(findings), figures={"seam": seam})
 
 
+def preview(inputs: Inputs, params: MergeParams, progress: Progress) -> Linework | None:
+    """Return where the seams would lie: both rims of the band that a blended one takes."""
+    (ground,) = inputs.of("ground")
+    assert isinstance(ground, Tin)
+    area = _limit(inputs, params, [])
+    frame = ground.frame
+    width = params.seam.in_unit(frame.horizontal, "seam") if params.seam else 0.0
+    rings: list[Any] = []
+    for each in inputs.of("over"):
+        assert isinstance(each, Tin)
+        place = outline(each) if area is None else shapely.intersection(outline(each), area)
+        if params.keep is not Keep.OVER:
+            place = shapely.intersection(place, winning(ground, each, params.keep is Keep.LOWEST))
+        rings += [shapely.boundary(place)]
+        if width:
+            rings.append(shapely.boundary(shapely.buffer(place, width, join_style="mitre")))
+    lines = [shapely.get_coordinates(line) for line in shapely.get_parts(rings) if not line.is_empty]
+    if not lines:
+        return None
+    return from_lines(
+        "seam", frame, [np.column_stack((own, np.zeros(len(own)))) for own in lines], ["SEAM"] * len(lines)
+    )
+
+
 CONVERSION = Conversion(
     id="merge",
     version=1,
@@ -176,4 +202,5 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, merged",
+    preview=preview,
 )
