@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from builders import METRES, ORIGIN, ground, scattered, sound
@@ -69,6 +69,7 @@ def resolved(entry, tin):
 
 @settings(max_examples=30, deadline=None)
 @given(st.lists(entries(), min_size=1, max_size=12), st.booleans())
+@example([("move", 83, -1.0, 0.0), ("move", 83, 0.0, -1.0)], True)
 def test_whatever_is_done_the_surface_stays_one(steps, in_rows):
     first = lattice() if in_rows else ground(300, size=(55.0, 55.0))
     tin, log = first, []

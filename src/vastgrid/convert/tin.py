@@ -9,14 +9,12 @@ from enum import Enum
 from typing import Annotated, Any
 
 import numpy as np
-import shapely
 
-from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
-from vastgrid.base.words import area_words, spaced
-from vastgrid.data.classes import CLASSES
+from vastgrid.base.words import area_words
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.line_roles import (
@@ -36,7 +34,7 @@ from vastgrid.data.line_roles import (
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.tin import Tin, areas, edge_lengths
+from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.families.cloudfile import parse_classes
 from vastgrid.kernels.triangulate import triangulate
@@ -47,19 +45,17 @@ from vastgrid.shaping.building import (
     building_loss,
     compacted,
     edges_of,
-    left_of,
     nearest_edges,
     on_contours,
     places_of,
     with_heights,
 )
-from vastgrid.shaping.courses import densified, weeded
+from vastgrid.shaping.courses import prepared
 from vastgrid.shaping.flats import without_plateaus
 from vastgrid.shaping.gentle import laid_in
-from vastgrid.shaping.limits import cut_to, limits_area, ring_area
-from vastgrid.shaping.lines_for_tin import Asked, Limits, SortedLines, layers_of, sort_lines
+from vastgrid.shaping.lines_for_tin import Asked, SortedLines, layers_of, sort_lines
 from vastgrid.shaping.meeting import Meeting, Met, meet
-from vastgrid.shaping.rims import followed_density, without_long_edges, worn
+from vastgrid.shaping.trimming import FOLLOWS, RimLimits, inside_limits, trimmed, used_points
 from vastgrid.shaping.walls import leaning, parted_walls
 
 
@@ -300,7 +296,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     """
     frame = inputs[0].frame
     findings: list[Finding] = []
-    points = _points(inputs, params.classes, findings)
+    points = used_points(inputs, params.classes, parse_classes(params.classes) if params.classes else (), findings)
     tolerance = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
     lines = sort_lines(inputs, _asked(params), points, tolerance, findings)
     edged, interval = _edged(lines, points, params, tolerance, frame, findings)
@@ -320,7 +316,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     made = triangulate(places[:, :2], edges, progress.part(0.15, 0.6))
     vertices = with_heights(places, edges, order, made, met)
     if refuse and met.all_different:
-        raise DataError(_refusal(met, frame))
+        raise DataError(met.refusal(frame))
     findings += met.findings(frame)
     figures: dict[str, Any] = {}
     if params.flats and interval is not None:
@@ -349,8 +345,10 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
         )
         findings.append(note("flats-corrected", text))
     tin = compacted(vertices, made)
-    tin = _limited(tin, params, frame, findings)
-    tin = _cut(tin, lines.limits, params, places, frame, findings, progress)
+    tin = trimmed(tin, _rim(params, frame), frame, findings)
+    progress.report(0.75, "cutting to the limits")
+    area = params.area.ring() if params.area is not None else None
+    tin = inside_limits(tin, lines.limits, area, places, frame, findings)
     gentle = [work.line(k) for work in lines.of(GENTLE) for k in range(len(work))]
     if gentle:
         tin, new = laid_in(tin, gentle)
@@ -380,6 +378,19 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     )
 
 
+def _rim(params: TinParams, frame: Frame) -> RimLimits:
+    length = params.rim_length
+    return RimLimits(
+        params.max_edge.in_unit(frame.horizontal, "max_edge") if params.max_edge is not None else None,
+        None
+        if length is None
+        else FOLLOWS
+        if length.length is None
+        else length.length.in_unit(frame.horizontal, "rim_length"),
+        params.rim_angle or 0.0,
+    )
+
+
 def _asked(params: TinParams) -> Asked:
     return Asked(
         limits={role: (field, getattr(params, field)) for role, field in _LIMIT_FIELDS.items()},
@@ -406,7 +417,9 @@ def _edged(
     other = [points, *(line.vertices for kind in (STANDARD, CONTOUR) for line in lines.of(kind))]
     like = next(iter((*lines.of(WALL), *lines.of(STANDARD))), None)
     leaned = leaning(pairs, np.concatenate(other), offset, like, findings) if pairs and like is not None else []
-    contours = [_prepared(each, params, frame, findings) for each in lines.of(CONTOUR)]
+    weed = params.weed.in_unit(frame.horizontal, "weed") if params.weed is not None else None
+    spacing = params.spacing.in_unit(frame.horizontal, "spacing") if params.spacing is not None else None
+    contours = [prepared(each, weed, spacing, findings) for each in lines.of(CONTOUR)]
     interval = None
     if contours:
         levels = np.concatenate([line_levels(each) for each in contours])
@@ -414,164 +427,6 @@ def _edged(
         known = np.unique(levels[np.isfinite(levels)])
         interval = found.step if found else float(np.median(np.diff(known))) if len(known) > 1 else 0.0
     return [*plain, *leaned, *contours], interval
-
-
-def _prepared(lines: Linework, params: TinParams, frame: Frame, findings: list[Finding]) -> Linework:
-    """Return contours with fewer or more vertices, as is asked."""
-    before = len(lines.vertices)
-    if params.weed is not None:
-        lines = weeded(lines, params.weed.in_unit(frame.horizontal, "weed"))
-        findings.append(
-            note(
-                "contours-weeded",
-                f"{count(before - len(lines.vertices), 'vertex', 'vertices')} of {spaced(before)} on contours of {lines.name} were weeded.",
-            )
-        )
-    if params.spacing is not None:
-        before = len(lines.vertices)
-        lines = densified(lines, params.spacing.in_unit(frame.horizontal, "spacing"))
-        findings.append(
-            note(
-                "contours-supplemented",
-                f"{count(len(lines.vertices) - before, 'vertex', 'vertices')} were put on contours of {lines.name}.",
-            )
-        )
-    return lines
-
-
-def _refusal(met: Met, frame: Frame) -> str:
-    unit = unit_word(frame.vertical)
-    each = [f"E {at[0]:.3f}, N {at[1]:.3f} ({spread:.3f}{unit} apart)" for spread, at in met.all_different]
-    shown = "; ".join(each[:200])
-    more = f"; and {spaced(len(each) - 200)} more" if len(each) > 200 else ""
-    return f"breaklines cross or meet with different heights at {count(len(each), 'place')}: {shown}{more}"
-
-
-def _cut(
-    tin: Tin,
-    limits: Limits,
-    params: TinParams,
-    places: Floats,
-    frame: Frame,
-    findings: list[Finding],
-    progress: Progress,
-) -> Tin:
-    """Return a TIN inside its limits: exactly at their edge, or its whole triangles."""
-    exact = limits_area(
-        limits.of(OUTER, whole=False),
-        limits.of(VOID, whole=False),
-        limits.of(ISLAND, whole=False),
-        tin.vertices,
-        findings,
-        frame.horizontal,
-    )
-    rough = limits_area(
-        limits.of(OUTER, whole=True),
-        limits.of(VOID, whole=True),
-        limits.of(ISLAND, whole=True),
-        tin.vertices,
-        findings,
-        frame.horizontal,
-    )
-    if params.area is not None:
-        drawn = ring_area(params.area.ring(), "area", findings, frame.horizontal)
-        exact = drawn if exact is None else shapely.intersection(exact, drawn)
-    if exact is None and rough is None:
-        return tin
-    progress.report(0.75, "cutting to the limits")
-    if rough is not None:
-        middle = tin.corners()[:, :, :2].mean(axis=1)
-        shapely.prepare(rough)
-        keep = shapely.contains_xy(rough, middle[:, 0], middle[:, 1])
-        if not keep.any():
-            raise DataError("no triangle has its middle inside the boundary")
-        tin = left_of(tin, keep)
-    if exact is not None:
-        tin = cut_to(tin, exact)
-    lost = int((~np.isin(places[:, 0] + 1j * places[:, 1], tin.vertices[:, 0] + 1j * tin.vertices[:, 1])).sum())
-    if lost > 0:
-        text = f"{count(lost, 'place')} of {spaced(len(places))} {either(lost, 'lies', 'lie')} outside the limits."
-        findings.append(note("outside-limits", text))
-    return tin
-
-
-def _points(inputs: Sequence[Dataset], classes: str, findings: list[Finding]) -> Floats:
-    """Return the points that are used.
-
-    Raises
-    ------
-    CallError
-        If classes are asked for and no source has any.
-    """
-    found = []
-    wanted = parse_classes(classes) if classes else []
-    known = False
-    for each in inputs:
-        if not isinstance(each, PointSet):
-            continue
-        own = each.attributes.get(CLASSES)
-        if wanted and own is not None:
-            keep = np.isin(own, wanted)
-            known = True
-            text = f"{count(int(keep.sum()), 'point')} of {spaced(len(keep))} of {each.name} {either(int(keep.sum()), 'is', 'are')} of class {classes}."
-            findings.append(note("classes-used", text))
-            found.append(each.xyz[keep])
-        else:
-            found.append(each.xyz)
-    if wanted and not known:
-        raise CallError("classes: no source has classified points")
-    points = np.concatenate([np.zeros((0, 3)), *found])
-    good = np.isfinite(points).all(axis=1)
-    if not good.all():
-        findings.append(
-            Finding("no-height", f"{count(int((~good).sum()), 'point')} without a finite height: left out.")
-        )
-        points = points[good]
-    return points
-
-
-def _limited(tin: Tin, params: TinParams, frame: Frame, findings: list[Finding]) -> Tin:
-    """Return a TIN without triangles whose edges are too long, or that the rim should not have.
-
-    Raises
-    ------
-    DataError
-        If nothing would be left.
-    """
-    keep = np.ones(len(tin.triangles), np.bool_)
-    plan = unit_word(frame.horizontal)
-    told: list[tuple[str, str, int]] = []
-    if params.max_edge is not None:
-        longest = params.max_edge.in_unit(frame.horizontal, "max_edge")
-        keep = without_long_edges(tin, longest)
-        if not keep.any():
-            shortest = float(edge_lengths(tin).max(axis=1).min())
-            raise DataError(
-                f"every triangle has an edge longer than {longest:g}{plan}, so nothing is left; the shortest longest edge is "
-                f"{shortest:.3g}{plan}"
-            )
-        told.append(("long-edges", f"with an edge longer than {longest:g}{plan}", int((~keep).sum())))
-    if params.rim_length is not None or params.rim_angle:
-        rest = left_of(tin, keep)
-        most = None
-        if params.rim_length is not None:
-            length = params.rim_length.length
-            own = followed_density(rest) if length is None else length.in_unit(frame.horizontal, "rim_length")
-            most = np.broadcast_to(np.asarray(own, np.float64), (len(rest.triangles),)).copy()
-        stays = worn(rest, most, params.rim_angle or 0.0)
-        told.append(("worn-rim", "at the rim", int((~stays).sum())))
-        keep[np.flatnonzero(keep)[~stays]] = False
-    if keep.all():
-        return tin
-    made = left_of(tin, keep)
-    for code, which, number in told:
-        if not number:
-            continue
-        text = f"{count(number, 'triangle')} {which} {either(number, 'was', 'were')} left out"
-        lost = len(tin.vertices) - len(made.vertices)
-        text += f", and {count(lost, 'place')} that no other triangle uses." if lost and code == told[-1][0] else "."
-        findings.append(note(code, text))
-    return made
 
 
 # The surface without limits that was looked at last: while a limit is dragged only the limit changes.
@@ -589,7 +444,7 @@ def preview(inputs: Sequence[Dataset], params: TinParams, progress: Progress) ->
         made = run(inputs, free, progress).dataset
         _UNLIMITED.update({key: made} if isinstance(made, Tin) else {})
     whole = _UNLIMITED[key]
-    left = _limited(whole, params, inputs[0].frame, [])
+    left = trimmed(whole, _rim(params, whole.frame), whole.frame, [])
     gone = Tin(frame=whole.frame, vertices=np.concatenate((left.vertices, left.spare_vertices)), triangles=left.spare)
     area = float(areas(gone).sum())
     text = f"{count(len(left.spare), 'triangle')} go, {area_words(area)}{square_word(whole.frame.horizontal)}"

@@ -9,6 +9,8 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.linework import Linework
 
@@ -144,3 +146,26 @@ def densified(lines: Linework, spacing: float) -> Linework:
     vertices = np.concatenate(pieces) if pieces else lines.vertices
     offsets = np.concatenate(([0], np.cumsum(counts))).astype(np.int64)
     return dataclasses.replace(lines, vertices=vertices, offsets=offsets)
+
+
+def prepared(lines: Linework, weed: float | None, spacing: float | None, findings: list[Finding]) -> Linework:
+    """Return contours with fewer or more vertices, as is asked, and say how many."""
+    before = len(lines.vertices)
+    if weed is not None:
+        lines = weeded(lines, weed)
+        findings.append(
+            note(
+                "contours-weeded",
+                f"{count(before - len(lines.vertices), 'vertex', 'vertices')} of {spaced(before)} on contours of {lines.name} were weeded.",
+            )
+        )
+    if spacing is not None:
+        before = len(lines.vertices)
+        lines = densified(lines, spacing)
+        findings.append(
+            note(
+                "contours-supplemented",
+                f"{count(len(lines.vertices) - before, 'vertex', 'vertices')} were put on contours of {lines.name}.",
+            )
+        )
+    return lines

@@ -10,8 +10,10 @@ import numpy as np
 from vastgrid.base.errors import CallError
 from vastgrid.data.dataset import Floats
 from vastgrid.kernels.planar import NOWHERE, ON_VERTEX, clear_edge, find_edge
+from vastgrid.shaping.bits import BREAK, SHOWN
 from vastgrid.shaping.edit_lines import Edit, Places
-from vastgrid.shaping.working import BREAK, SHOWN, Working, usual_near
+from vastgrid.shaping.lifting import lift
+from vastgrid.shaping.working import Working, usual_near
 
 # A place that lies this close to a vertex, in metres, is the vertex itself.
 SAME = 0.001
@@ -81,7 +83,7 @@ def remove(work: Working, edit: Edit) -> str:
         return _no_vertex(edit)
     work.open()
     place = (float(work.xyz[vertex, 0]), float(work.xyz[vertex, 1]))
-    why = work.lift(vertex)
+    why = lift(work, vertex)
     if not why:
         work.built_from.move(place, None)
     return why
@@ -97,7 +99,7 @@ def move(work: Working, edit: Edit) -> str:
     before = work.xyz[vertex].copy()
     x, y = work.local(east, north)
     stays = True
-    for t in work._around(vertex).tolist():
+    for t in work.around(vertex).tolist():
         corner = [int(v) for v in work.tri[t]]
         at = corner.index(vertex)
         a, b = corner[(at + 1) % 3], corner[(at + 2) % 3]
@@ -107,7 +109,7 @@ def move(work: Working, edit: Edit) -> str:
         work.xyz[vertex, :2] = east, north
         work.xy[vertex] = x, y
         work.legalise(vertex)
-        work._structure = True
+        work.structure = True
     else:
         kept = work.edges_kept_at(vertex)
         if any(bits & 4 for _, bits in kept):
@@ -115,7 +117,7 @@ def move(work: Working, edit: Edit) -> str:
         t, what, _ = work.locate(east, north)
         if what in (NOWHERE, ON_VERTEX) or work.part[t] != SHOWN:
             return "there is no ground where it should go" if what != ON_VERTEX else "there is a vertex already"
-        why = work.lift(vertex)
+        why = lift(work, vertex)
         if why:
             return why
         t, what, k = work.locate(east, north)
@@ -274,5 +276,5 @@ def release(work: Working, edit: Edit) -> str:
             touched |= {a, b}
     for vertex in sorted(touched):
         work.legalise(vertex)
-    work._structure = True
+    work.structure = True
     return ""

@@ -256,8 +256,9 @@ def replayed(tin: Tin, log: EditLog, near: float | None = None) -> Replayed:
         if line.startswith(OFF):
             continue
         kind, edit = read_edit(line)
-        if kind.word == "restore":
-            # From the surface as it is kept, so that it does not matter how many edits came in one go.
+        if kind.word == "restore" or (kind.word == "move" and work.moves_rim(*edit.places[0])):
+            # From the surface as it is kept, so that it does not matter how many edits came in one go: the land around is
+            # made anew each time, and what can be brought back, or where a rim can go, depends on it.
             work = Working(work.done(), near)
         why = _applied(work, kind, edit)
         if kind.word == "line" and work.led_through_land():

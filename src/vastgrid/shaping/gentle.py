@@ -12,7 +12,8 @@ from vastgrid.kernels.locate import cuts_along
 from vastgrid.kernels.planar import INSIDE, ON_EDGE, ON_VERTEX
 from vastgrid.kernels.surroundings import nearest_edge
 from vastgrid.measures.heights import bucket_index
-from vastgrid.shaping.working import BREAK, SHOWN, Working
+from vastgrid.shaping.bits import BREAK, SHOWN
+from vastgrid.shaping.working import Working
 
 # All edges that were there stay while lines are laid in: only what parts a triangle within its own plane is swapped.
 LOCKED = 8

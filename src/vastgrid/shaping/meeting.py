@@ -86,6 +86,14 @@ class Met:
             found.append(undecided(code, text, at, self.rule, "crossings"))
         return found
 
+    def refusal(self, frame: Frame) -> str:
+        """Return every place where heights differ, as the reason why nothing is made."""
+        unit = unit_word(frame.vertical)
+        each = [f"E {at[0]:.3f}, N {at[1]:.3f} ({spread:.3f}{unit} apart)" for spread, at in self.all_different]
+        shown = "; ".join(each[:200])
+        more = f"; and {spaced(len(each) - 200)} more" if len(each) > 200 else ""
+        return f"breaklines cross or meet with different heights at {count(len(each), 'place')}: {shown}{more}"
+
 
 def undecided(code: str, text: str, at: tuple[float, float], rule: Meeting, field: str) -> Finding:
     """Return that heights differ: a warning with a way out while they are averaged, a note once people said which counts."""

@@ -8,10 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.errors import CallError, DataError
-from vastgrid.base.progress import Silent
+from vastgrid.base.errors import CallError
 from vastgrid.base.quantities import DEGREE, Unit
-from vastgrid.data.dataset import Flags, Floats
+from vastgrid.data.dataset import Floats
 from vastgrid.data.tin import Tin
 from vastgrid.kernels import planar
 from vastgrid.kernels.planar import INSIDE, NOWHERE, ON_EDGE
@@ -21,18 +20,15 @@ from vastgrid.kernels.surroundings import (
     holding,
     middles_within,
     nearest_edge,
-    settled,
     vertices_near,
     vertices_within,
 )
-from vastgrid.kernels.topology import edge_flags, inside_polygon, regions
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.topology import edge_flags, inside_polygon
+from vastgrid.shaping.bits import BREAK, GONE, HELD, OUTSIDE, SHOWN, SPARE
 from vastgrid.shaping.following import BuiltFrom
+from vastgrid.shaping.land import land, match
+from vastgrid.shaping.ordering import in_order
 
-# What a triangle belongs to: nothing any more, no ground, ground that was taken out, ground.
-GONE, OUTSIDE, SPARE, SHOWN = 0, 1, 2, 3
-# Bits of edges: on a breakline; swapped by hand, so that it stays.
-BREAK, HELD = 1, 2
 # A place means a vertex or an edge that lies no farther away than this, in metres, unless said otherwise.
 NEAR = 0.05
 # A crossing so close to a vertex, in metres, is that vertex.
@@ -69,7 +65,7 @@ class Working:
         self._heights_changed: dict[int, None] = {}
         self._asked = 0
         self._open = False
-        self._structure = False
+        self.structure = False
         self._stamp = 0
         self._last = 0
         self.built_from = BuiltFrom(tin)
@@ -109,7 +105,7 @@ class Working:
         own = np.concatenate((tin.triangles, tin.spare))
         across = np.concatenate((tin.edges_across, np.full((len(tin.spare), 3), -1, np.int32)))
         flags = np.concatenate((tin.constrained, tin.spare_constrained)).astype(np.uint8) * BREAK
-        around, met = self._land(own, across, number)
+        around, met = land(self.xy, own, across, number, tin.name)
         # Where rims touch or cross by a rounding the land has a vertex of its own.
         self._land_end = number + 4 + len(met)
         self._grow_vertices(self._land_end + ROOM)
@@ -126,7 +122,7 @@ class Working:
         self.part[: len(tin.triangles)], self.part[len(tin.triangles) : len(own)] = SHOWN, SPARE
         self.part[len(own) : count] = OUTSIDE
         self.size = np.array([self._land_end, count], np.int64)
-        self._match(count)
+        match(self.tri[:count], self.nbr[:count])
         if len(tin.held):
             pairs = np.sort(tin.held, axis=1).astype(np.int64)
             held = edge_flags(self.tri[:count], pairs, self._land_end)
@@ -134,50 +130,8 @@ class Working:
         self.at = np.full(len(self.xy), -1, np.int32)
         planar.first_triangles(self.tri, count, self.at)
         self._stamps = np.zeros(top, np.int32)
-        self._ring = np.zeros(4096, np.int32)
+        self.ring = np.zeros(4096, np.int32)
         self._stack = np.zeros((16384, 2), np.int64)
-
-    def _land(self, own: NDArray[np.int32], across: NDArray[np.int32], number: int) -> tuple[NDArray[np.int32], Floats]:
-        """Return triangles that fill all around the ground and its holes, up to four far corners, and places they add."""
-        following = np.roll(own, -1, axis=1)
-        pairs = np.column_stack((own[across < 0], following[across < 0])).astype(np.int64)
-        # What was taken out lies against the ground: such edges are no rim.
-        key = (np.minimum(pairs[:, 0], pairs[:, 1]) << 32) | np.maximum(pairs[:, 0], pairs[:, 1])
-        _, first, times = np.unique(key, return_index=True, return_counts=True)
-        pairs = pairs[first[times == 1]]
-        used, local = np.unique(np.concatenate((pairs.ravel(), np.arange(number, number + 4))), return_inverse=True)
-        edges = local[: pairs.size].reshape(-1, 2).astype(np.int64)
-        try:
-            made = triangulate(self.xy[used], edges, Silent())
-        except DataError as error:
-            raise CallError(f"{self.tin.name} cannot be edited: its rim cannot be followed ({error})") from error
-        region = regions(made.neighbours, made.constrained)
-        # Ground lies on the left of its rim.
-        left = {(int(a), int(b)) for a, b in edges}
-        corner = made.triangles
-        inside = np.zeros(int(region.max()) + 1, np.bool_)
-        for k in range(3):
-            marked = np.flatnonzero(made.constrained[:, k])
-            for t in marked.tolist():
-                if (int(corner[t, k]), int(corner[t, (k + 1) % 3])) in left:
-                    inside[region[t]] = True
-        met = made.xy[len(used) :]
-        places = np.concatenate((used, number + 4 + np.arange(len(met))))
-        return np.asarray(places[corner[~inside[region]]], np.int32), met
-
-    def _match(self, count: int) -> None:
-        """Join edges that have no neighbour yet with those that lead the other way."""
-        tri, nbr = self.tri[:count], self.nbr[:count]
-        open_ = np.flatnonzero(nbr.ravel() < 0)
-        a = tri.ravel()[open_].astype(np.int64)
-        b = np.roll(tri, -1, axis=1).ravel()[open_].astype(np.int64)
-        there, back = (a << 32) | b, (b << 32) | a
-        order = np.argsort(there, kind="stable")
-        found = np.searchsorted(there[order], back)
-        found = np.minimum(found, len(order) - 1)
-        same = there[order][found] == back
-        mine, other = open_[same], open_[order[found[same]]]
-        nbr.reshape(-1)[mine] = (other // 3).astype(np.int32)
 
     def _grow_vertices(self, top: int) -> None:
         if len(self.xyz) < top:
@@ -232,7 +186,7 @@ class Working:
         t, what, _ = self.locate(east, north)
         if what == NOWHERE:
             return None
-        near = np.unique(self._ring[: vertices_near(self.tri, self.nbr, t, self._ring)])
+        near = np.unique(self.ring[: vertices_near(self.tri, self.nbr, t, self.ring)])
         away = np.hypot(self.xyz[near, 0] - east, self.xyz[near, 1] - north)
         for k in np.argsort(away, kind="stable").tolist():
             if away[k] > self.near:
@@ -242,11 +196,12 @@ class Working:
         return None
 
     def _is_ground(self, vertex: int) -> bool:
-        return bool((self.part[self._around(vertex)] == SHOWN).any())
+        return bool((self.part[self.around(vertex)] == SHOWN).any())
 
-    def _around(self, vertex: int) -> NDArray[np.int32]:
-        number = int(planar.around(self.xy, self.tri, self.nbr, self.at, vertex, self._ring))
-        return self._ring[: max(number, 0)].copy()
+    def around(self, vertex: int) -> NDArray[np.int32]:
+        """Return the triangles around a vertex."""
+        number = int(planar.around(self.xy, self.tri, self.nbr, self.at, vertex, self.ring))
+        return self.ring[: max(number, 0)].copy()
 
     def height_at(self, east: float, north: float) -> float | None:
         """Return the height of the ground at a place; None where there is none."""
@@ -301,7 +256,7 @@ class Working:
             return None
         x, y = self.local(east, north)
         found, least = None, self.near
-        for u in sorted({t, *(int(v) for corner in self.tri[t].tolist() for v in self._around(int(corner)))}):
+        for u in sorted({t, *(int(v) for corner in self.tri[t].tolist() for v in self.around(int(corner)))}):
             for k in range(3):
                 if not self.flag[u, k] & BREAK:
                     continue
@@ -358,7 +313,7 @@ class Working:
 
     def neighbours_of(self, vertex: int) -> NDArray[np.int64]:
         """Return the vertices that edges of ground lead to from one."""
-        around = self._around(vertex)
+        around = self.around(vertex)
         own = self.tri[around[self.part[around] == SHOWN]]
         return np.setdiff1d(own, [vertex]).astype(np.int64)
 
@@ -376,7 +331,7 @@ class Working:
         """Take ground out; return how many triangles."""
         own = triangles[self.part[triangles] == SHOWN]
         self.part[own] = SPARE
-        self._structure = self._structure or len(own) > 0
+        self.structure = self.structure or len(own) > 0
         return len(own)
 
     def bring_back(self, triangles: NDArray[np.int32]) -> int:
@@ -387,7 +342,7 @@ class Working:
         own = triangles[(self.part[triangles] == SPARE) | (self.part[triangles] == OUTSIDE)]
         own = own[~((self.tri[own] >= self._corners) & (self.tri[own] < self._corners + 4)).any(axis=1)]
         self.part[own] = SHOWN
-        self._structure = self._structure or len(own) > 0
+        self.structure = self.structure or len(own) > 0
         return len(own)
 
     def swap(self, triangle: int, k: int) -> str:
@@ -403,7 +358,7 @@ class Working:
         c, d = int(self.tri[triangle, 2]), int(self.tri[triangle, 1])
         t, edge = planar.find_edge(self.tri, self.nbr, self.at, d, c)
         planar.mark(self.tri, self.nbr, self.flag, t, edge, HELD)
-        self._structure = True
+        self.structure = True
         return ""
 
     def new_vertex(self, east: float, north: float, z: float) -> int:
@@ -424,12 +379,12 @@ class Working:
         else:
             planar.split_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, self.size, t, k, vertex)
         self.legalise(vertex)
-        self._structure = True
+        self.structure = True
 
     def legalise(self, vertex: int) -> None:
         """Make the surroundings of a vertex Delaunay again."""
         planar.legalise_around(
-            self.xy, self.tri, self.nbr, self.flag, self.part, self.at, vertex, self._stack, self._ring
+            self.xy, self.tri, self.nbr, self.flag, self.part, self.at, vertex, self._stack, self.ring
         )
 
     def led_through_land(self) -> bool:
@@ -439,10 +394,18 @@ class Working:
         count = int(self.size[1])
         return bool(drawn_on(self.tri, self.flag, self.part, count, OUTSIDE, self._land_end, BREAK))
 
+    def moves_rim(self, east: float, north: float) -> bool:
+        """Return whether the vertex at a place, if there is one, has land beside it."""
+        vertex = self.vertex_at(east, north)
+        if vertex is None:
+            return False
+        self.open()
+        return bool((self.part[self.around(vertex)] == OUTSIDE).any())
+
     def edges_kept_at(self, vertex: int) -> list[tuple[int, int]]:
         """Return the vertices to which kept edges lead from one, each with its bits; edges of a rim have bit 4."""
         found = []
-        for t in self._around(vertex).tolist():
+        for t in self.around(vertex).tolist():
             k = int(planar.corner_of(self.tri, t, vertex))
             bits = int(self.flag[t, k])
             if self.part[t] != self.part[self.nbr[t, k]]:
@@ -450,86 +413,6 @@ class Working:
             if bits:
                 found.append((int(self.tri[t, (k + 1) % 3]), bits))
         return found
-
-    def lift(self, vertex: int) -> str:
-        """Take a vertex out and close the gap; a line through it goes straight on. Return why that cannot be, or nothing."""
-        kept = [(other, bits) for other, bits in self.edges_kept_at(vertex) if bits != HELD]
-        if len(kept) not in (0, 1, 2):
-            return f"{len(kept)} lines meet there"
-        around = self._around(vertex)
-        if len(around) == 0:
-            return "it cannot be walked around"
-        sides = self.part[around].copy()
-        if len(kept) == 2 and len(around) > 2:
-            (p, _), (q, _) = kept
-            ends = {int(p), int(q)}
-            if self._outer_edge(vertex, ends):
-                return "the lines through it turn back there"
-        outer = [
-            (int(self.tri[t, (planar.corner_of(self.tri, t, vertex) + 1) % 3]), int(side))
-            for t, side in zip(around.tolist(), sides.tolist(), strict=True)
-        ]
-        for t in around.tolist():
-            k = int(planar.corner_of(self.tri, t, vertex))
-            if self.flag[t, k]:
-                planar.clear_edge(self.tri, self.nbr, self.flag, t, k, 255)
-        self.part[around] = SHOWN
-        gone = np.zeros(2, np.int64)
-        if not planar.lift_out(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, vertex, self._ring, gone):
-            raise CallError("the surface around a vertex cannot be closed")
-        self.part[gone] = GONE
-        self._structure = True
-        self._straight_on(kept, outer)
-        return ""
-
-    def _outer_edge(self, vertex: int, ends: set[int]) -> bool:
-        """Return whether the way from one end to the other leaves the figure around a vertex."""
-        p, q = sorted(ends)
-        ring = [int(self.tri[t, (planar.corner_of(self.tri, t, vertex) + 1) % 3]) for t in self._around(vertex)]
-        for a, b in zip(ring, ring[1:] + ring[:1], strict=True):
-            if {a, b} & ends:
-                continue
-            s = planar.side(self.xy, p, q, a), planar.side(self.xy, p, q, b)
-            if s[0] * s[1] < 0.0 and (planar.side(self.xy, a, b, p) * planar.side(self.xy, a, b, q) < 0.0):
-                return True
-        return False
-
-    def _straight_on(self, kept: list[tuple[int, int]], outer: list[tuple[int, int]]) -> None:
-        """Make an edge of two that led to a vertex that is gone, and give each side the part it had."""
-        if len(kept) == 2:
-            (p, one), (q, two) = kept
-            bits = (one | two) & (BREAK | HELD)
-            self.keep(p, q, (bits & ~HELD) or HELD)
-            if not bits & BREAK:
-                t, k = planar.find_edge(self.tri, self.nbr, self.at, p, q)
-                if t >= 0:
-                    planar.clear_edge(self.tri, self.nbr, self.flag, t, k, 255)
-                    self._sides(outer, (p, q))
-                    return
-        self._sides(outer, (kept[0][0], kept[1][0]) if len(kept) == 2 else None)
-
-    def _sides(self, outer: list[tuple[int, int]], wall: tuple[int, int] | None) -> None:
-        """Give the triangles inside a figure the part of the edge of it from which they are reached."""
-        size = len(outer)
-        border = {outer[k][0]: outer[(k + 1) % size][0] for k in range(size)}
-        for k in range(size):
-            a, side = outer[k]
-            t, edge = planar.find_edge(self.tri, self.nbr, self.at, a, outer[(k + 1) % size][0])
-            if t < 0:
-                continue
-            stack, seen = [(int(t), int(edge))], set()
-            while stack:
-                u, _ = stack.pop()
-                if u in seen:
-                    continue
-                seen.add(u)
-                self.part[u] = side
-                for j in range(3):
-                    p, q = int(self.tri[u, j]), int(self.tri[u, (j + 1) % 3])
-                    if border.get(p) == q or (wall is not None and {p, q} == set(wall)):
-                        continue
-                    if self.nbr[u, j] >= 0:
-                        stack.append((int(self.nbr[u, j]), j))
 
     def keep(self, a: int, b: int, bit: int) -> list[int]:
         """Make edges that stay from one vertex to another; what stays already is crossed in a new vertex.
@@ -574,7 +457,7 @@ class Working:
         self._room()
         out = np.zeros(3, np.int64)
         reached = int(planar.keep_edge(self.xy, self.tri, self.nbr, self.flag, self.part, self.at, a, b, bit, out))
-        self._structure = True
+        self.structure = True
         if reached == -2:
             raise CallError("an edge there cannot be made")
         return reached, int(out[0]), int(out[1])
@@ -584,54 +467,20 @@ class Working:
     def done(self) -> Tin:
         """Return the edited TIN; what it is built from has the new heights too."""
         changed = bool(self._heights_changed)
-        if not changed and not self._structure:
+        if not changed and not self.structure:
             return self.tin
         source, breaks, offsets = self.built_from.now()
         parts: dict[str, Any] = {"source_points": source, "break_vertices": breaks, "break_offsets": offsets}
-        if not self._structure:
+        if not self.structure:
             number = len(self.tin.vertices)
             spare = self.xyz[number : number + len(self.tin.spare_vertices)].copy()
             return dataclasses.replace(self.tin, vertices=self.xyz[:number].copy(), spare_vertices=spare, **parts)
-        return dataclasses.replace(self.tin, **self._settled(), **parts)
-
-    def _settled(self) -> dict[str, Any]:
-        """Return the arrays of ground and of what was taken out, in an order that no way of getting there changes."""
-        count, total = int(self.size[1]), int(self.size[0])
-        tri, part = self.tri[:count], self.part[:count]
-        shown = np.zeros(total, np.bool_)
-        shown[tri[part == SHOWN].ravel()] = True
-        spare = np.zeros(total, np.bool_)
-        spare[tri[part == SPARE].ravel()] = True
-        only = np.flatnonzero(spare & ~shown)
-        only = only[np.lexsort((self.xyz[only, 1], self.xyz[only, 0]))]
-        number = np.full(total, -1, np.int32)
-        ground = np.flatnonzero(shown)
-        number[ground] = np.arange(len(ground), dtype=np.int32)
-        number[only] = len(ground) + np.arange(len(only), dtype=np.int32)
-        out, across, flags, key, own = settled(tri, self.nbr[:count], self.flag[:count], part, count, SHOWN, number)
-        order = np.argsort(key, kind="stable")
-        place = np.full(count, -1, np.int32)
-        place[own[order]] = np.arange(len(own), dtype=np.int32)
-        across = across[order]
-        neighbours = np.where(across >= 0, place[np.maximum(across, 0)], -1)
-        extra, _, marks, spare_key, _ = settled(tri, self.nbr[:count], self.flag[:count], part, count, SPARE, number)
-        return {
-            "vertices": self.xyz[ground],
-            "triangles": out[order],
-            "neighbours": neighbours,
-            "constrained": (flags[order] & BREAK) != 0,
-            "held": _pairs_of(out[order], (flags[order] & HELD) != 0),
-            "spare_vertices": self.xyz[only],
-            "spare": extra[np.argsort(spare_key, kind="stable")],
-            "spare_constrained": (marks[np.argsort(spare_key, kind="stable")] & BREAK) != 0,
-        }
-
-
-def _pairs_of(triangles: NDArray[np.int32], chosen: Flags) -> NDArray[np.int32]:
-    """Return chosen edges once each, smaller vertex first, in order."""
-    following = np.roll(triangles, -1, axis=1)
-    pairs = np.sort(np.column_stack((triangles[chosen], following[chosen])), axis=1)
-    return np.unique(pairs, axis=0) if len(pairs) else pairs
+        total, count = int(self.size[0]), int(self.size[1])
+        return dataclasses.replace(
+            self.tin,
+            **in_order(self.xyz[:total], self.tri[:count], self.nbr[:count], self.flag[:count], self.part[:count]),
+            **parts,
+        )
 
 
 def _plane_height(a: Floats, b: Floats, c: Floats, east: float, north: float) -> float:
