@@ -14,6 +14,7 @@ from vastgrid.kernels import (
     gridlines,
     ground,
     isolines,
+    lifting,
     locate,
     nearest,
     overlay,
@@ -231,7 +232,7 @@ def _warm_hands(made):
     found, k = planar.find_edge(tri, nbr, at, vertices, int(tri[at[vertices], 0]))
     planar.mark(tri, nbr, flag, max(found, 0), k, 1)
     planar.clear_edge(tri, nbr, flag, max(found, 0), k, 255)
-    planar.lift_out(xy, tri, nbr, flag, part, at, vertices, ring, gone)
+    lifting.lift_out(xy, tri, nbr, flag, part, at, vertices, ring, gone)
     surroundings.crossed(xy, tri, nbr, x, y, x + 1.0, y + 1.0, t, ring, np.zeros(room, np.int32), 1)
     surroundings.holding(xy, tri, part, 1, x, y)
     ring_ = np.array([(x, y), (x + 9.0, y), (x, y + 9.0), (x, y)])

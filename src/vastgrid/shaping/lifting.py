@@ -6,6 +6,7 @@ import numpy as np
 
 from vastgrid.base.errors import CallError
 from vastgrid.kernels import planar
+from vastgrid.kernels.lifting import lift_out
 from vastgrid.shaping.bits import BREAK, GONE, HELD, SHOWN
 from vastgrid.shaping.working import Working
 
@@ -34,7 +35,7 @@ def lift(work: Working, vertex: int) -> str:
             planar.clear_edge(work.tri, work.nbr, work.flag, t, k, 255)
     work.part[around] = SHOWN
     gone = np.zeros(2, np.int64)
-    if not planar.lift_out(work.xy, work.tri, work.nbr, work.flag, work.part, work.at, vertex, work.ring, gone):
+    if not lift_out(work.xy, work.tri, work.nbr, work.flag, work.part, work.at, vertex, work.ring, gone):
         raise CallError("the surface around a vertex cannot be closed")
     work.part[gone] = GONE
     work.structure = True

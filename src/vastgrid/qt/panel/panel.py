@@ -34,6 +34,7 @@ from vastgrid.qt.panel.edits_part import EditsPart
 from vastgrid.qt.panel.figures_part import FiguresPart
 from vastgrid.qt.panel.findings_part import FindingsPart
 from vastgrid.qt.panel.looks_part import LooksPart
+from vastgrid.qt.panel.readback_part import ReadbackPart
 from vastgrid.qt.panel.sources_part import SourcesPart
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.field_editor import FieldEditor
@@ -422,31 +423,9 @@ class Panel(QWidget):
 
     def _add_readback(self, layout: QVBoxLayout, node: Card) -> None:
         report = node.outcome.delivery if node.outcome else None
-        if not report:
-            return
-        layout.addWidget(rule())
-        layout.addWidget(label("<b>Read back from disk</b>"))
-        gap = report["vertical"]
-        if gap is not None:
-            layout.addWidget(
-                label(
-                    f"Largest difference: height {gap:.6f} {report['unit']}, plan {report['plan']:.6f} {report.get('plan_unit') or report['unit']}"
-                )
-            )
-        table = QGridLayout()
-        table.setHorizontalSpacing(8)
-        for k, check in enumerate(report["checks"]):
-            table.addWidget(
-                label("✓" if check["good"] else "≠", name="" if check["good"] else "error", wrap=False), k, 0
-            )
-            table.addWidget(label(escape(check["what"]), quiet=True), k, 1)
-            text = check["read"] if check["good"] else f"{check['sent']} → {check['read']}"
-            value = label(escape(text), wrap=len(text) > 30)
-            value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
-            value.setAlignment(Qt.AlignmentFlag.AlignRight)
-            table.addWidget(value, k, 2)
-        table.setColumnStretch(2, 1)
-        layout.addLayout(table)
+        if report:
+            layout.addWidget(rule())
+            layout.addWidget(ReadbackPart(report))
 
     def _add_findings(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         noticed = session.noticed([node.id])
