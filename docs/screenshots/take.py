@@ -61,15 +61,7 @@ def ready(dialog: ImportDialog) -> None:
 
 
 def take_imports(window: MainWindow, received: Path) -> None:
-    """The import window for a cloud, a drawing with rules, LandXML with both definitions, and for many files."""
-    dialog = window.parts.importing.dialog(received / "pit-scan.laz")
-    dialog.show()
-    ready(dialog)
-    dialog._boxed(431_150, 887_100, 431_430, 887_300)
-    dialog._chosen_words({"classes": "2,9", "outliers": "3", "thin": "0.5m"})
-    ready(dialog)
-    picture(dialog, "import-cloud")
-    dialog.reject()
+    """The import window for a drawing with rules, LandXML with both definitions, and for many files."""
     dialog = window.parts.importing.dialog(received / "edges.dxf")
     dialog.show()
     ready(dialog)
@@ -208,6 +200,38 @@ def take_shaping(window: MainWindow) -> None:
     window.session.undo()
 
 
+def take_cleaning(window: MainWindow) -> None:
+    """Points picked in a section, with the classes before above it."""
+    session = window.session
+    scan = named(window, "Pit scan, ground")
+    node = session.plan("ground", [scan], {"preset": "open"})
+    session.change(session.remake(session.graph.with_node(node), [node.id], Silent()), "ground")
+    window.desk.changed.emit()
+    settle(window)
+    window.lineage.select([node.outputs[0].card])
+    window.desk.isolate()
+    settle(window)
+    window.views.fit()
+    strip = window.views.sectioning
+    strip.along(np.array([(431_120.0, 887_210.0), (431_500.0, 887_235.0)]))
+    strip.before.setChecked(True)
+    settle(window)
+    strip.view.zoom(4.0, 90.0)
+    window.views.buttons["pick"].click()
+    for x, y in ((0.32, 0.2), (0.62, 0.2), (0.62, 0.62), (0.32, 0.62)):
+        at = QPoint(int(strip.view.width() * x), int(strip.view.height() * y))
+        QTest.mouseClick(strip.view, Qt.MouseButton.LeftButton, pos=at)
+    QTest.keyClick(strip.view, Qt.Key.Key_Return)
+    QTest.qWait(1500)
+    settle(window)
+    picture(window, "clean-cloud")
+    window.parts.picking.run("pick_none")
+    strip.close_section()
+    session.undo()
+    window.desk.changed.emit()
+    settle(window)
+
+
 def main() -> int:
     """Take all pictures."""
     app = QApplication(["vastgrid"])
@@ -253,6 +277,7 @@ def main() -> int:
     settle(window)
     picture(window, "read-back")
     take_views(window)
+    take_cleaning(window)
     take_shaping(window)
     window.close()
     return 0

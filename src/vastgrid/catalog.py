@@ -19,6 +19,7 @@ from vastgrid.checks import (
     zero_heights,
 )
 from vastgrid.convert import (
+    aspect,
     cells,
     clean,
     clip,
@@ -29,12 +30,14 @@ from vastgrid.convert import (
     facets,
     grid,
     ground,
+    hillshade,
     lattice,
     merge,
     noise,
     points,
     reproject,
     simplify,
+    slope,
     thin,
     tin,
     upper,
@@ -72,6 +75,7 @@ from vastgrid.formats import (
 )
 
 CONVERSIONS: tuple[Conversion, ...] = (
+    aspect.CONVERSION,
     cells.CONVERSION,
     clean.CONVERSION,
     clip.CONVERSION,
@@ -82,12 +86,14 @@ CONVERSIONS: tuple[Conversion, ...] = (
     facets.CONVERSION,
     grid.CONVERSION,
     ground.CONVERSION,
+    hillshade.CONVERSION,
     lattice.CONVERSION,
     merge.CONVERSION,
     noise.CONVERSION,
     points.CONVERSION,
     reproject.CONVERSION,
     simplify.CONVERSION,
+    slope.CONVERSION,
     thin.CONVERSION,
     tin.CONVERSION,
     upper.CONVERSION,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import keyword
 import math
 import re
 import types
@@ -57,13 +58,21 @@ class Param:
 
 @dataclass(frozen=True, slots=True)
 class Field:
-    """A parameter as renderers see it: declaration, type and default together."""
+    """A parameter as renderers see it: declaration, type and default together.
+
+    Its name is that of the attribute, without the underscore that words of the language need (`as_` is said “as”).
+    """
 
     name: str
     kind: type
     optional: bool
     default: Any
     param: Param
+
+    @property
+    def attribute(self) -> str:
+        """The attribute that holds it."""
+        return f"{self.name}_" if keyword.iskeyword(self.name) else self.name
 
     @property
     def choices(self) -> tuple[str, ...]:
@@ -93,7 +102,7 @@ def _fields(params: type) -> tuple[Field, ...]:
             optional = isinstance(kind, types.UnionType)
             if optional:
                 kind = next(k for k in typing.get_args(kind) if k is not type(None))
-            found.append(Field(each.name, kind, optional, each.default, param))
+            found.append(Field(each.name.removesuffix("_"), kind, optional, each.default, param))
         _cache[params] = tuple(found)
     return _cache[params]
 
@@ -166,7 +175,8 @@ def build(params: type, words: dict[str, str]) -> Any:
     ParamError
         For an unknown name or a bad value.
     """
-    return params(**{name: parse_value(field_named(params, name), text) for name, text in words.items()})
+    own = {name: field_named(params, name) for name in words}
+    return params(**{own[name].attribute: parse_value(own[name], text) for name, text in words.items()})
 
 
 def canonical(params: type, words: dict[str, str]) -> dict[str, str]:
@@ -188,7 +198,7 @@ def canonical(params: type, words: dict[str, str]) -> dict[str, str]:
 
 def to_words(params: Any) -> dict[str, str]:
     """Return a parameter object as words that `build` reads back: for saved jobs, recipes and logs."""
-    return {each.name: value_text(getattr(params, each.name)) for each in _fields(type(params))}
+    return {each.name: value_text(getattr(params, each.attribute)) for each in _fields(type(params))}
 
 
 def value_text(value: Any) -> str:
@@ -254,7 +264,7 @@ def sentence(
         else:
             field = field_named(type(params), name)
             settled = asked is not None and name not in asked
-            pieces.append(Piece(spoken(field, getattr(params, name)), name, settled))
+            pieces.append(Piece(spoken(field, getattr(params, field.attribute)), name, settled))
         place = slot.end()
     if place < len(template):
         pieces.append(Piece(template[place:]))

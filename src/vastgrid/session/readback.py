@@ -294,7 +294,12 @@ def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Compared
 def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Compared]) -> None:
     for what, one, other, carried in (
         ("plan unit", sent.frame.horizontal, read.frame.horizontal, carries.units != "none"),
-        ("height unit", sent.frame.vertical, read.frame.vertical, carries.units in ("one", "both")),
+        (
+            "height unit",
+            sent.frame.vertical,
+            read.frame.vertical,
+            carries.units in ("one", "both") and sent.has_heights,
+        ),
     ):
         if carried and one is not None:
             checks.append(Compared(what, one.title, other.title if other else "unknown", one is other))

@@ -83,7 +83,7 @@ class Session(OpenJob):
         params = declare.build(kind.write_params, self.executor.words(own))
         for k, each in enumerate(fields):
             pieces.append(Piece((": " if k == 0 else ", ") + each.param.label.lower() + " "))
-            pieces.append(Piece(declare.spoken(each, getattr(params, each.name)), each.name))
+            pieces.append(Piece(declare.spoken(each, getattr(params, each.attribute)), each.name))
         return (*pieces, Piece("."))
 
     def shown_words(self, node: str) -> dict[str, str]:

@@ -273,7 +273,7 @@ def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Find
     """
     out = list(inputs)
     for field in declare.fields(type(params)):
-        value = getattr(params, field.name)
+        value = getattr(params, field.attribute)
         if value is None or not out:
             continue
         frame = out[0].frame
@@ -282,7 +282,7 @@ def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Find
         except CallError as error:
             raise ParamError(field.name, str(error)) from error
         if brought is not value and brought != value:
-            params = dataclasses.replace(params, **{field.name: brought})
+            params = dataclasses.replace(params, **{field.attribute: brought})
         unit = getattr(value, "unit", None)
         if unit is None:
             continue
