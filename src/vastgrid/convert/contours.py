@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError, ParamError
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.base.quantities import Length, Quantity, Unit, unit_word
 from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
@@ -24,6 +24,7 @@ from vastgrid.kernels.isolines import isolines, undoubled
 from vastgrid.measures.difference import difference
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
+from vastgrid.params.kinds import Levels
 from vastgrid.shaping.surfaces import contour_tin
 
 MOST_LEVELS = 20_000
@@ -43,12 +44,32 @@ class ContourParams:
         ),
     ] = None
     base: Annotated[
-        Length, Param("Base elevation", "An elevation that would have a contour; all others follow.", Quantity.Z_LENGTH)
-    ] = Length(0.0)
+        Length | None,
+        Param("Base elevation", "An elevation that would have a contour; all others follow.", Quantity.Z_LENGTH),
+    ] = None
     index: Annotated[
         int,
-        Param("Index contours", "Every n-th contour counted from the base is an index contour.", least=1, ordinal=True),
+        Param(
+            "Index contours",
+            "Every n-th contour counted from the base, or from the first of a list, is an index contour.",
+            least=1,
+            ordinal=True,
+        ),
     ] = 5
+    lowest: Annotated[
+        Length | None, Param("Lowest level", "No contour lies below it.", Quantity.Z_LENGTH, absent="no limit")
+    ] = None
+    highest: Annotated[
+        Length | None, Param("Highest level", "No contour lies above it.", Quantity.Z_LENGTH, absent="no limit")
+    ] = None
+    levels: Annotated[
+        Levels | None,
+        Param("Levels", "A list of your own instead of an interval: 100, 105.5, 120 m.", Quantity.Z_LENGTH),
+    ] = None
+    shortest: Annotated[
+        Length | None,
+        Param("Shortest line", "Contours shorter than this are left out, and counted.", Quantity.XY_LENGTH, above=0),
+    ] = None
 
 
 def levels_between(low: float, high: float, base: float, interval: float, word: str = "") -> tuple[Floats, Floats]:
@@ -94,7 +115,11 @@ def level_lines(surface: Tin | Grid, levels: Floats) -> tuple[Floats, NDArray[np
 
 
 def settle(inputs: Sequence[Tin | Grid], params: ContourParams) -> ContourParams:
-    """Fill in the interval where it was left open."""
+    """Fill in the interval where it was left open, unless there is a list of levels."""
+    if params.levels is not None:
+        return params
+    if params.base is None:
+        params = replace(params, base=Length(0.0, inputs[0].frame.vertical))
     if params.interval is not None:
         return params
     pair = inputs[0].extent().elevation
@@ -111,18 +136,18 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
         If the surface has no heights.
     """
     surface = inputs[0]
-    assert params.interval is not None
     unit = surface.frame.vertical
-    interval, base = params.interval.in_unit(unit, "interval"), params.base.in_unit(unit, "base")
     pair = surface.extent().elevation
     if pair is None:
         raise DataError(f"{surface.name} has no heights to draw contours from")
     word = unit_word(unit)
-    levels, number = levels_between(pair[0], pair[1], base, interval, word)
+    levels, number = _levels(params, pair, unit)
     progress.report(0.05, "tracing contours")
     plan, offsets, which = level_lines(surface, levels)
-    progress.report(0.3, "tracing contours")
     findings: list[Finding] = []
+    if params.shortest is not None:
+        plan, offsets, which = _long(plan, offsets, which, params.shortest, surface, findings)
+    progress.report(0.3, "tracing contours")
     index = number[which] % params.index == 0
     made = Contours(
         name="Contours",
@@ -131,14 +156,13 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
         offsets=offsets,
         levels=levels[which],
         index=index,
-        interval=interval,
+        interval=params.interval.in_unit(unit, "interval") if params.interval is not None else 0.0,
     )
     if len(made) == 0:
         findings.append(
             Finding(
                 "no-contours",
-                f"No contour crosses the heights {pair[0]:.3f} … {pair[1]:.3f}{word} at an interval of {interval:g}{word} "
-                f"from {base:g}{word}.",
+                f"No contour crosses the heights {pair[0]:.3f} … {pair[1]:.3f}{word} {_where(params, unit)}.",
             )
         )
         return Result(made, tuple(findings))
@@ -155,15 +179,79 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
     return Result(made, tuple(findings), loss)
 
 
+def _levels(params: ContourParams, pair: tuple[float, float], unit: Unit | None) -> tuple[Floats, Floats]:
+    """Return the levels that cross a range of heights, and each one's number for telling index contours.
+
+    Raises
+    ------
+    ParamError
+        If a list and an interval are given, or limits that leave nothing between them.
+    """
+    low, high = (
+        limit.in_unit(unit, name) if limit is not None else end
+        for limit, name, end in ((params.lowest, "lowest", -math.inf), (params.highest, "highest", math.inf))
+    )
+    if low > high:
+        raise ParamError("lowest", f"{low:g} is above the highest level, {high:g}")
+    if params.levels is not None:
+        for name, value in (("interval", params.interval), ("base", params.base)):
+            if value is not None:
+                raise ParamError("levels", f"either a list of levels or an {name} says where contours lie, not both")
+        levels = np.array(params.levels.in_unit(unit, "levels"))
+        number = np.arange(len(levels), dtype=np.float64)
+        own = (levels > pair[0]) & (levels <= pair[1])
+        levels, number = levels[own], number[own]
+    else:
+        assert params.interval is not None
+        base = params.base.in_unit(unit, "base") if params.base is not None else 0.0
+        interval = params.interval.in_unit(unit, "interval")
+        levels, number = levels_between(
+            max(pair[0], low - 1e-9 * interval), min(pair[1], high), base, interval, unit_word(unit)
+        )
+    kept = (levels >= low) & (levels <= high)
+    return levels[kept], number[kept]
+
+
+def _where(params: ContourParams, unit: Unit | None) -> str:
+    if params.levels is not None:
+        return f"at {params.levels}"
+    word = unit_word(unit)
+    base = params.base.in_unit(unit, "base") if params.base is not None else 0.0
+    interval = params.interval.in_unit(unit, "interval") if params.interval is not None else 0.0
+    limits = " within the limits" if params.lowest is not None or params.highest is not None else ""
+    return f"at an interval of {interval:g}{word} from {base:g}{word}{limits}"
+
+
+def _long(
+    plan: Floats,
+    offsets: NDArray[np.int64],
+    which: NDArray[np.int64],
+    shortest: Length,
+    surface: Tin | Grid,
+    findings: list[Finding],
+) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64]]:
+    """Return the lines that are long enough, and say how many are not."""
+    least = shortest.in_unit(surface.frame.horizontal, "shortest")
+    legs = np.hypot(*np.diff(plan, axis=0, prepend=plan[:1]).T)
+    legs[offsets[:-1]] = 0.0
+    keep = np.add.reduceat(legs, offsets[:-1]) >= least if len(which) else np.zeros(0, np.bool_)
+    lost = int((~keep).sum())
+    if not lost:
+        return plan, offsets, which
+    text = f"{count(lost, 'contour')} shorter than {least:g}{unit_word(surface.frame.horizontal)} left out."
+    findings.append(note("short-contours", text))
+    size = np.diff(offsets)
+    return plan[np.repeat(keep, size)], np.concatenate(([0], np.cumsum(size[keep]))), which[keep]
+
+
 def effort(inputs: Sequence[Tin | Grid], params: ContourParams) -> int:
     """Return about how many vertices the contours will have: one wherever a level crosses an edge."""
     surface = inputs[0]
     pair = surface.extent().elevation
     settled = settle(inputs, params)
-    if pair is None or settled.interval is None:
+    if pair is None:
         return 0
-    unit = surface.frame.vertical
-    interval = settled.interval.in_unit(unit, "interval")
+    interval = _mean_interval(settled, pair, surface.frame.vertical)
     if isinstance(surface, Grid):
         steps = (np.abs(np.diff(surface.heights, axis=axis)) for axis in (0, 1))
         return int(sum(float(np.nansum(step)) for step in steps) / interval)
@@ -174,12 +262,19 @@ def effort(inputs: Sequence[Tin | Grid], params: ContourParams) -> int:
 def _estimate(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
     pair = inputs[0].extent().elevation
     settled = settle(inputs, params)
-    if pair is None or settled.interval is None:
+    if pair is None:
         return ""
-    interval = settled.interval.in_unit(inputs[0].frame.vertical, "interval")
+    interval = _mean_interval(settled, pair, inputs[0].frame.vertical)
     size = effort(inputs, settled)
     vertices = f", {count(size, 'vertex', 'vertices')}" if size > 1_000_000 else ""
     return "about " + count(max(int((pair[1] - pair[0]) / interval), 1), "level") + vertices
+
+
+def _mean_interval(params: ContourParams, pair: tuple[float, float], unit: Unit | None) -> float:
+    """Return the interval, or for a list what would give as many levels."""
+    if params.interval is not None:
+        return params.interval.in_unit(unit, "interval")
+    return max(pair[1] - pair[0], 1e-9) / max(len(params.levels.values) if params.levels else 1, 1)
 
 
 def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
@@ -190,10 +285,9 @@ def preview(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progr
     """Return the contours as thin lines, nothing measured; nothing where there would be too many to draw at once."""
     surface = inputs[0]
     pair = surface.extent().elevation
-    if pair is None or params.interval is None:
+    if pair is None or (params.interval is None and params.levels is None):
         return None
-    unit = surface.frame.vertical
-    levels, _ = levels_between(*pair, params.base.in_unit(unit, "base"), params.interval.in_unit(unit, "interval"))
+    levels, _ = _levels(params, pair, surface.frame.vertical)
     if len(levels) > MOST_PREVIEWED:
         return None
     progress.report(0.1)
@@ -210,7 +304,8 @@ CONVERSION = Conversion(
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("contours", Contours),),
     params=ContourParams,
-    template="Contours every {interval} from {inputs}, starting at {base}, every {index} one an index contour.",
+    template="Contours[ every {interval}][ at {levels}] from {inputs}[, starting at {base}][, none below {lowest}]"
+    "[, none above {highest}], every {index} one an index contour[, lines shorter than {shortest} left out].",
     run=run,
     settle=settle,
     estimate=_estimate,
