@@ -39,6 +39,8 @@ from vastgrid.shaping.working import Working
 
 # A click means an edge that lies no more pixels away.
 REACH = 12.0
+# Of more triangles than this nothing is worked out while the window waits.
+LARGE = 40_000
 # So many triangles are drawn of what a hand would do.
 MOST = 4000
 _NUMBER = {"one": (1, 1), "two": (2, 2), "line": (2, 0), "area": (3, 0)}
@@ -188,8 +190,9 @@ class Hands:
         (west, south), (east, north) = places.min(axis=0) - reach, places.max(axis=0) + reach
         box = (float(west), float(south), float(east), float(north))
         part = patch(tin, box)
-        done = replayed(part, EditLog(tuple(each.line for each in self._waiting))) if self._waiting else None
-        return (done.tin if done else part), box
+        if self._waiting and len(part.triangles) <= LARGE:
+            part = replayed(part, EditLog(tuple(each.line for each in self._waiting))).tin
+        return part, box
 
     def _show_done(self, tin: Tin) -> None:
         """Draw what was done where it was done, until the surface is made and drawn anew."""
@@ -197,6 +200,9 @@ class Hands:
         before, self._waiting, own = self._waiting, [], self._waiting
         part, box = self._part(tin, tuple(places))
         self._waiting = before
+        if len(part.triangles) > LARGE:
+            # The window must not stand still for it: the surface itself shows it as soon as it is made.
+            return
         made = replayed(part, EditLog(tuple(each.line for each in own))).tin
         found = changes(part, made, box)
         dressed = self.views.dressing.dressed(self.desk.selection[0])

@@ -168,12 +168,24 @@ class Picking:
         west, east = sorted((a.east, b.east))
         south, north = sorted((a.north, b.north))
         pick = Pick(((west, south), (east, south), (east, north), (west, north)))
-        inside = own[1].xyz[picked(own[1], ((ALSO, pick),)), 2]
-        if not len(inside):
-            raise CallError("there are no points in that box")
-        what = f"{count(len(inside), 'point')} in a box of {east - west:.2f} × {north - south:.2f}"
-        unit = unit_word(own[1].frame.vertical)
-        dialog = HeightsDialog(self.parent, what, float(inside.min()), float(inside.max()), unit)
+        points = own[1]
+
+        def work(progress: Progress) -> tuple[int, float, float]:
+            inside = points.xyz[picked(points, ((ALSO, pick),)), 2]
+            return len(inside), float(inside.min(initial=np.inf)), float(inside.max(initial=-np.inf))
+
+        def arrived(made: tuple[int, float, float]) -> None:
+            number, low, high = made
+            if not number:
+                self.desk.tell("there are no points in that box")
+                return
+            what = f"{count(number, 'point')} in a box of {east - west:.2f} × {north - south:.2f}"
+            self._ask_heights(pick, HeightsDialog(self.parent, what, low, high, unit_word(points.frame.vertical)))
+
+        self.desk.behind.cancel_all()
+        self.desk.start_behind(self.desk.behind, "what lies in the box", work, arrived)
+
+    def _ask_heights(self, pick: Pick, dialog: HeightsDialog) -> None:
         low, high = dialog.above.text(), dialog.below.text()
 
         def done() -> None:
