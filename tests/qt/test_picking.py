@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QDialog
+from PyQt6.QtWidgets import QDialog, QMenu
 
 from hands import click, named, settle
 from vastgrid.base.errors import CallError
@@ -143,3 +143,15 @@ def test_what_is_hidden_is_not_picked_and_without_points_nothing_is(qtbot, windo
     window.lineage.select([card])
     with pytest.raises(CallError, match="pick some points first"):
         window.parts.picking.run("pick_delete")
+
+
+@pytest.mark.parametrize(("card", "begins"), [("pit-scan", "Points: "), ("Ground", "By hand: ")])
+def test_the_menu_offers_what_hands_can_do_with_the_kind(window, card, begins):
+    window.lineage.select([named(window, card)])
+    menu = QMenu()
+    window.parts.make_menu.fill(menu, window.actions_)
+    texts = [action.text() for action in menu.actions()]
+    other = {"Points: ": "By hand: ", "By hand: ": "Points: "}[begins]
+    assert sum(text.startswith(begins) for text in texts) >= 6
+    assert not any(text.startswith(other) for text in texts)
+    assert not any(text.startswith(("Points cleaned", "Edits by hand")) for text in texts)

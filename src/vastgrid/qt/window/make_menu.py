@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QDialog, QMenu, QWidget
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.data.frame import UNKNOWN
+from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.job.lineage import Role
 from vastgrid.params import declare
@@ -78,8 +79,9 @@ class MakeMenu:
                 menu.addAction(actions[f"draw_{conversion.id}"])
             if conversion.resumes:
                 menu.addSeparator()
+                own = "pick" if PointSet in conversion.takes else "hand_"
                 for key, action in actions.items():
-                    if key.startswith("hand_"):
+                    if key.startswith(own):
                         menu.addAction(action)
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
