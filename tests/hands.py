@@ -41,3 +41,16 @@ def wheel(view, at, steps, modifiers=Qt.KeyboardModifier.NoModifier):
         modifiers, Qt.ScrollPhase.NoScrollPhase, False,
     )  # fmt: skip
     QApplication.sendEvent(view, event)
+
+
+def looked(qtbot, window):
+    """Wait until nothing is made or looked at any more."""
+    qtbot.waitUntil(
+        lambda: (
+            not window.desk.runner.busy
+            and not window.parts.inspecting.busy
+            and not window.session.inspection.due(window.session.graph)
+        ),
+        timeout=90_000,
+    )
+    qtbot.wait(50)

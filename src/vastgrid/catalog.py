@@ -157,6 +157,12 @@ def check_named(name: str) -> Check:
     raise CallError(f"there is no check “{name}”; there are {', '.join(each.id for each in CHECKS)}")
 
 
+def grows(operation: str) -> str:
+    """Return the parameter of a conversion that is a log of what is done by hand; empty where there is none."""
+    own = _RENAMED.get(operation, operation)
+    return next((each.resumes for each in CONVERSIONS if each.id == own), "")
+
+
 def conversion_named(name: str) -> Conversion:
     """Return a conversion by its id.
 

@@ -5,7 +5,7 @@ import shutil
 import pytest
 from PyQt6.QtCore import QSettings
 
-from hands import settle
+from hands import looked, settle
 from vastgrid.base.progress import Silent
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
@@ -49,5 +49,19 @@ def window(qtbot, made, tmp_path):
     own.show()
     qtbot.waitExposed(own)
     settle(qtbot, own)
+    yield own
+    own.close()
+
+
+@pytest.fixture
+def demo_window(qtbot, demo, tmp_path):
+    """A window on a copy of the demo's job, everything looked at."""
+    shutil.copytree(demo / "Tollgarth restoration", tmp_path / "job")
+    theme.load_fonts()
+    own = MainWindow(Session(tmp_path / "job"))
+    qtbot.addWidget(own)
+    own.show()
+    qtbot.waitExposed(own)
+    looked(qtbot, own)
     yield own
     own.close()

@@ -1,15 +1,12 @@
 """The demo's five planted faults: cured from the window, kept when a file is replaced; and cured on the command line."""
 
 import json
-import shutil
 
 import numpy as np
 import pytest
 
+from hands import looked
 from vastgrid.job.lineage import State
-from vastgrid.qt.widgets import theme
-from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
 
 # Where the faults lie, by what their findings say: card, words.
 FAULTS = {
@@ -22,28 +19,8 @@ FAULTS = {
 
 
 @pytest.fixture
-def window(qtbot, demo, tmp_path):
-    shutil.copytree(demo / "Tollgarth restoration", tmp_path / "job")
-    theme.load_fonts()
-    made = MainWindow(Session(tmp_path / "job"))
-    qtbot.addWidget(made)
-    made.show()
-    qtbot.waitExposed(made)
-    looked(qtbot, made)
-    yield made
-    made.close()
-
-
-def looked(qtbot, window):
-    qtbot.waitUntil(
-        lambda: (
-            not window.desk.runner.busy
-            and not window.parts.inspecting.busy
-            and not window.session.inspection.due(window.session.graph)
-        ),
-        timeout=90_000,
-    )
-    qtbot.wait(30)
+def window(demo_window):
+    return demo_window
 
 
 def open_warnings(window):

@@ -1,41 +1,18 @@
 """Finding, mending and accepting what is wrong with the demo's ground, as a newcomer would: from the list alone."""
 
-import shutil
-
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
+from hands import looked
 from vastgrid.demo import ground
-from vastgrid.qt.widgets import theme
-from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 
 
 @pytest.fixture
-def window(qtbot, demo, tmp_path):
-    shutil.copytree(demo / "Tollgarth restoration", tmp_path / "job")
-    theme.load_fonts()
-    made = MainWindow(Session(tmp_path / "job"))
-    qtbot.addWidget(made)
-    made.show()
-    qtbot.waitExposed(made)
-    looked(qtbot, made)
-    yield made
-    made.close()
-
-
-def looked(qtbot, window):
-    qtbot.waitUntil(
-        lambda: (
-            not window.desk.runner.busy
-            and not window.parts.inspecting.busy
-            and not window.session.inspection.due(window.session.graph)
-        ),
-        timeout=90_000,
-    )
-    qtbot.wait(50)
+def window(demo_window):
+    return demo_window
 
 
 def listed(window):

@@ -13,7 +13,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
 from vastgrid.shaping.edits import EditLog, replayed
-from vastgrid.shaping.working import NEAR
+from vastgrid.shaping.nearness import NEAR
 
 
 @dataclass(frozen=True)

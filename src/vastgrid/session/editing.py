@@ -190,12 +190,7 @@ class Editing:
 
 
 def _grows(node: Node) -> str:
-    if node.role is not Role.MADE:
-        return ""
-    try:
-        return catalog.conversion_named(node.operation).resumes
-    except CallError:
-        return ""
+    return catalog.grows(node.operation) if node.role is Role.MADE else ""
 
 
 def _checked(operation: str, field: str, entry: str) -> None:

@@ -225,7 +225,7 @@ def _looked_at(graph: Graph) -> list[str]:
 
 def by_hand(node: Node) -> bool:
     """Return whether a step is a log of what was done by hand to its input."""
-    return node.role is Role.MADE and any(each.id == node.operation and each.resumes for each in catalog.CONVERSIONS)
+    return node.role is Role.MADE and bool(catalog.grows(node.operation))
 
 
 def _digest(graph: Graph, node: str) -> str:

@@ -50,7 +50,7 @@ class Edit:
         """Return the line that is read back as this."""
         words = [self.word]
         if self.word in ("raise", "level", "even"):
-            words.append(_length(self.value))
+            words.append(length_words(self.value))
         if self.word == "move":
             words += [_pair(self.places[0]), "to", _pair(self.places[1])]
         else:
@@ -59,7 +59,7 @@ class Edit:
                 _pair(p) + ("" if z is None else f",{float(z)!r}") for p, z in zip(self.places, heights, strict=True)
             ]
         if self.word in ("set", "add") and self.value is not None:
-            words.append(_length(self.value))
+            words.append(length_words(self.value))
         if self.inside:
             words += ["inside", *(_pair(p) for p in self.inside)]
         return " ".join(words)
@@ -69,7 +69,8 @@ def _pair(place: tuple[float, float]) -> str:
     return f"{float(place[0])!r},{float(place[1])!r}"
 
 
-def _length(value: Length | None) -> str:
+def length_words(value: Length | None) -> str:
+    """Return a length as it is read back; empty where there is none."""
     return "" if value is None else f"{value.value!r}{value.unit.value if value.unit else ''}"
 
 

@@ -13,7 +13,8 @@ from vastgrid.kernels.planar import NOWHERE, ON_VERTEX, clear_edge, find_edge
 from vastgrid.shaping.bits import BREAK, SHOWN
 from vastgrid.shaping.edit_lines import Edit, Places
 from vastgrid.shaping.lifting import lift
-from vastgrid.shaping.working import Working, usual_near
+from vastgrid.shaping.nearness import usual_near
+from vastgrid.shaping.working import Working
 
 # A place that lies this close to a vertex, in metres, is the vertex itself.
 SAME = 0.001

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
 from typing import Any, Self
 
@@ -16,7 +17,7 @@ OFF = "off "
 
 
 @dataclass(frozen=True)
-class Log:
+class Log(ABC):
     """Entries in the order in which they were made, one line each; what a line can say is up to the kind of log.
 
     Attributes
@@ -58,6 +59,7 @@ class Log:
         return made
 
     @classmethod
+    @abstractmethod
     def tidied(cls, line: str) -> str:
         """Return an entry as it is kept, without the word that switches it off.
 
@@ -66,9 +68,9 @@ class Log:
         CallError
             If it is none.
         """
-        raise NotImplementedError
 
     @classmethod
+    @abstractmethod
     def shown(cls, line: str, unit: str = "") -> str:
         """Return an entry, switched off or not, as people read it: a sentence without its full stop.
 
@@ -77,12 +79,11 @@ class Log:
         unit : str
             Unit of heights that have none of their own, as it follows a number.
         """
-        raise NotImplementedError
 
     @classmethod
+    @abstractmethod
     def place(cls, line: str) -> tuple[float, float]:
         """Return easting and northing of the place that an entry leads to."""
-        raise NotImplementedError
 
 
 def _parse(kind: type[Log], word: str) -> Log:

@@ -25,6 +25,7 @@ from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.pointset import PointSet
 from vastgrid.kernels.topology import inside_polygon
 from vastgrid.measures.section import lengths_along, nearest_along
+from vastgrid.shaping.edit_lines import length_words
 
 Corners = tuple[tuple[float, ...], ...]
 # How a pick joins those before it.
@@ -76,7 +77,14 @@ class Pick:
     def words(self) -> str:
         """Return the words that are read back as this."""
         if self.line:
-            words = ["along", *map(_tuple, self.line), "band", _length(self.band), "inside", *map(_tuple, self.corners)]
+            words = [
+                "along",
+                *map(_tuple, self.line),
+                "band",
+                length_words(self.band),
+                "inside",
+                *map(_tuple, self.corners),
+            ]
         elif self.eye is not None:
             words = ["seen from", _tuple(self.eye), "through", *map(_tuple, self.corners)]
         elif self.corners:
@@ -84,7 +92,7 @@ class Pick:
         else:
             words = ["everywhere"]
         for word, value in (("above", self.above), ("below", self.below)):
-            words += [word, _length(value)] if value is not None else []
+            words += [word, length_words(value)] if value is not None else []
         words += ["of", ",".join(map(str, self.of))] if self.of else []
         return " ".join(words)
 
@@ -213,10 +221,6 @@ def _ring(words: Sequence[str], size: int) -> Corners:
 
 def _tuple(numbers: Iterable[float]) -> str:
     return ",".join(repr(float(each)) for each in numbers)
-
-
-def _length(value: Length | None) -> str:
-    return "" if value is None else f"{value.value!r}{value.unit.value if value.unit else ''}"
 
 
 # ------------------------------------------------------------------------------------------------ finding points

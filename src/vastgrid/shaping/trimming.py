@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import shapely
@@ -132,22 +133,12 @@ def inside_limits(
     DataError
         If nothing would be left.
     """
-    exact = limits_area(
-        limits.of(OUTER, whole=False),
-        limits.of(VOID, whole=False),
-        limits.of(ISLAND, whole=False),
-        tin.vertices,
-        findings,
-        frame.horizontal,
-    )
-    rough = limits_area(
-        limits.of(OUTER, whole=True),
-        limits.of(VOID, whole=True),
-        limits.of(ISLAND, whole=True),
-        tin.vertices,
-        findings,
-        frame.horizontal,
-    )
+
+    def area_of(*, whole: bool) -> Any:
+        outer, voids, islands = (limits.of(role, whole=whole) for role in (OUTER, VOID, ISLAND))
+        return limits_area(outer, voids, islands, tin.vertices, findings, frame.horizontal)
+
+    exact, rough = area_of(whole=False), area_of(whole=True)
     if area is not None:
         drawn = ring_area(area, "area", findings, frame.horizontal)
         exact = drawn if exact is None else shapely.intersection(exact, drawn)

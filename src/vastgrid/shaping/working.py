@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import CallError
-from vastgrid.base.quantities import DEGREE, Unit
 from vastgrid.data.dataset import Floats
 from vastgrid.data.tin import Tin
 from vastgrid.kernels import planar
@@ -27,12 +26,9 @@ from vastgrid.kernels.topology import edge_flags, inside_polygon
 from vastgrid.shaping.bits import BREAK, GONE, HELD, OUTSIDE, SHOWN, SPARE
 from vastgrid.shaping.following import BuiltFrom
 from vastgrid.shaping.land import land, match
+from vastgrid.shaping.nearness import CLOSE, usual_near
 from vastgrid.shaping.ordering import in_order
 
-# A place means a vertex or an edge that lies no farther away than this, in metres, unless said otherwise.
-NEAR = 0.05
-# A crossing so close to a vertex, in metres, is that vertex.
-CLOSE = 1e-4
 # So many vertices are found by looking at all of them before anything is built.
 FEW = 24
 # Local coordinates count from multiples of this, so that they stay the same while ground at the rim comes and goes.
@@ -498,11 +494,3 @@ def _crossing(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats:
     det = along[0] * across[1] - along[1] * across[0]
     share = (away[0] * along[1] - away[1] * along[0]) / det
     return np.asarray(c[:2] + share * across)
-
-
-def usual_near(tin: Tin, metres: float = NEAR) -> float:
-    """Return how far a place may lie from what it means, in the unit of plan."""
-    unit = tin.frame.horizontal
-    if unit is Unit.DEGREE:
-        return metres / DEGREE
-    return metres / float(unit.metres) if unit else metres

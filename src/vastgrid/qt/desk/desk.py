@@ -6,7 +6,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
-from typing import Any
+from typing import Any, TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -16,6 +16,8 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.qt.widgets.bridge import Bridge
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
+
+AnyKind = TypeVar("AnyKind", bound=Dataset)
 
 
 class Desk(QObject):
@@ -137,6 +139,14 @@ class Desk(QObject):
         if node in self.session.graph and self.session.graph[node].name != name:
             self.session.rename(node, name)
             self.changed.emit()
+
+    def chosen(self, kind: type[AnyKind]) -> tuple[str, AnyKind] | None:
+        """Return the chosen card and its data, if exactly one card is chosen and it is of a kind."""
+        if len(self.selection) != 1 or self.selection[0] not in self.session.graph:
+            return None
+        card = self.selection[0]
+        dataset = self.dataset(card) if self.session.graph[card].kind == kind.kind else None
+        return (card, dataset) if isinstance(dataset, kind) else None
 
     def dataset(self, node: str) -> Dataset | None:
         """Return a card's data under its name; the same object as long as both stay the same."""

@@ -12,6 +12,7 @@ from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk, Words
 from vastgrid.session.deliver import Delivery
+from vastgrid.session.inspection import by_hand
 from vastgrid.session.steps import settled
 
 # What follows a change is made again at once if it took no longer than this the last time.
@@ -125,11 +126,7 @@ class Making:
     def _follow_edits(self) -> None:
         session = self.desk.session
         stale = session.stale(session.graph)
-        grown = [
-            card
-            for card in stale
-            if session.graph[card].role is Role.MADE and catalog.conversion_named(session.graph[card].operation).resumes
-        ]
+        grown = [card for card in stale if by_hand(session.graph.node(card))]
         if grown:
             self.follow(grown)
 

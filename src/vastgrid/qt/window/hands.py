@@ -17,7 +17,6 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, square_word, unit_word
 from vastgrid.base.words import area_words
 from vastgrid.data.dataset import Floats
-from vastgrid.data.kinds import of_kind
 from vastgrid.data.tin import Tin
 from vastgrid.measures.changes import Changes, changes
 from vastgrid.measures.heights import heights
@@ -89,20 +88,14 @@ class Hands:
         self._again = ""
         self._pointer: QPointF | None = None
         self._waiting: list[Waiting] = []
+        self._card = ""
         self._done: Done | None = None
         plan.overlays.append(self._paint)
         desk.changed.connect(self._resume)
 
     def surface(self) -> tuple[str, Tin] | None:
         """Return the chosen card and its surface, if exactly one TIN is chosen."""
-        if len(self.desk.selection) != 1:
-            return None
-        card = self.desk.selection[0]
-        if card not in self.desk.session.graph or self.desk.session.graph[card].kind != Tin.kind:
-            return None
-        dataset = self.desk.dataset(card)
-        found = of_kind([dataset] if dataset is not None else [], Tin)
-        return (card, found[0]) if found else None
+        return self.desk.chosen(Tin)
 
     def take_up(self, key: str) -> None:
         """Take a hand up.
@@ -321,6 +314,7 @@ class Hands:
         self._waiting.append(Waiting(line, corners))
         self._show_done(tin)
         self.making.edit(card, line)
+        self._card = self.desk.selection[0]
 
     def _resume(self) -> None:
         self._waiting = self._waiting[len(self._waiting) - self._yet_to_come() :]
@@ -329,8 +323,8 @@ class Hands:
 
     def _yet_to_come(self) -> int:
         """Return how many of the edits are not yet in the surface."""
-        if self.desk.selection and self.desk.selection[0] not in self.desk.session.graph:
-            # Taken back.
+        if self._card and (self.desk.selection != [self._card] or self._card not in self.desk.session.graph):
+            # Taken back, or another card is looked at now.
             return 0
         own = self.surface()
         if own is None or not self._waiting:

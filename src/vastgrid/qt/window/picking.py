@@ -17,7 +17,6 @@ from vastgrid.base.quantities import Length, unit_word
 from vastgrid.base.words import spaced
 from vastgrid.data.classes import CLASSES, class_counts, class_words
 from vastgrid.data.dataset import Floats
-from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.looks.look import PointLook, hidden_classes, hidden_heights_of
 from vastgrid.measures.section import nearest_along
@@ -96,14 +95,7 @@ class Picking:
 
     def points(self) -> tuple[str, PointSet] | None:
         """Return the chosen card and its points, if exactly one card of points is chosen."""
-        if len(self.desk.selection) != 1:
-            return None
-        card = self.desk.selection[0]
-        if card not in self.desk.session.graph or self.desk.session.graph[card].kind != PointSet.kind:
-            return None
-        dataset = self.desk.dataset(card)
-        found = of_kind([dataset] if dataset is not None else [], PointSet)
-        return (card, found[0]) if found else None
+        return self.desk.chosen(PointSet)
 
     # -- drawing areas
 
