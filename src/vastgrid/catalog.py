@@ -256,6 +256,11 @@ def _what(dataset: Dataset) -> str:
     return grids[0] if grids else dataset.title
 
 
+def _unasked(conversion: Conversion) -> tuple[type[Dataset], ...]:
+    """Return the kinds that a conversion takes where nobody asks anything of it."""
+    return conversion.takes_with(conversion.params())
+
+
 def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str) -> tuple[Conversion, ...]:
     """Return the fewest conversions that lead from datasets to one of some kinds; none where one is there already.
 
@@ -270,7 +275,9 @@ def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str)
         return ()
     usable = sorted((c for c in CONVERSIONS if c.automatic is not None), key=lambda c: c.automatic or 0)
     for enough in (all, any):
-        first = [each for each in usable if enough(each.can_use(one) for one in have)]
+        first = [
+            each for each in usable if enough(isinstance(one, _unasked(each)) and each.can_use(one) for one in have)
+        ]
         frontier: list[tuple[Conversion, ...]] = [(each,) for each in first]
         # A kind that was reached already is reached no sooner by going round.
         reached: set[type[Dataset]] = set()
@@ -283,7 +290,7 @@ def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str)
                 (*path, each)
                 for path in frontier
                 for each in usable
-                if issubclass(path[-1].gives(path[-1].takes), each.takes) and each.gives(each.takes) not in reached
+                if issubclass(path[-1].gives(path[-1].takes), _unasked(each)) and each.gives(each.takes) not in reached
             ]
     names = ", ".join(dict.fromkeys(_what(each) for each in have)) or "nothing"
     raise CallError(f"no chain of conversions leads from {names} to {what}")

@@ -1,4 +1,4 @@
-"""TIN to grid."""
+"""Surface or points to grid."""
 
 from __future__ import annotations
 
@@ -9,112 +9,271 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.errors import DataError, ParamError
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.errors import CallError, DataError, ParamError
+from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.data.grid import Grid
+from vastgrid.data.classes import ClassList
+from vastgrid.data.dataset import Dataset, Flags
+from vastgrid.data.grid import HEIGHT, Grid
+from vastgrid.data.loss import Loss
+from vastgrid.data.places import Area
+from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.kernels.raster import raster_heights
-from vastgrid.measures.difference import difference
+from vastgrid.measures.difference import difference, points_loss
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
+from vastgrid.shaping.gridding import OF_CELL, Cells, Method, filled, heights_on
 
 MOST_CELLS = 400_000_000
+# What a preview may cost.
+MOST_PREVIEWED = 250_000
+
+Source = Tin | Grid | PointSet
 
 
 @dataclass(frozen=True)
 class GridParams:
-    """How the grid is laid."""
+    """How the grid is laid, and how a cell gets its height."""
 
     cell: Annotated[
         Length | None,
         Param("Cell size", "Width and height of a cell.", Quantity.XY_LENGTH, above=0, absent="a fit size"),
     ] = None
+    method: Annotated[
+        Method | None,
+        Param(
+            "Method",
+            "linear: in the triangles, breaklines honoured; natural: natural neighbours (Sibson); idw: the 12 nearest by "
+            "the inverse square of their distance; lowest, highest, mean, median, count: of the points in each cell.",
+            absent="what fits",
+            said=(
+                ("linear", "linear in its triangles"),
+                ("natural", "by natural neighbours"),
+                ("idw", "by the distance of the nearest"),
+                ("lowest", "the lowest in each cell"),
+                ("highest", "the highest in each cell"),
+                ("mean", "the mean of each cell"),
+                ("median", "the median of each cell"),
+                ("count", "how many lie in each cell"),
+            ),
+        ),
+    ] = None
+    classes: Annotated[
+        ClassList | None, Param("Classes", "Only points of these classes count: 2, 9.", absent="all classes")
+    ] = None
+    area: Annotated[
+        Area | None,
+        Param(
+            "Area",
+            "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.",
+            absent="its whole extent",
+        ),
+    ] = None
+    fill: Annotated[
+        Length | None,
+        Param(
+            "Fill gaps",
+            "Empty cells no farther than this from one with a height are filled by distance.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="nothing",
+        ),
+    ] = None
 
 
-def settle(inputs: Sequence[Tin], params: GridParams) -> GridParams:
-    """Suggest a cell of about the vertices' mean spacing, rounded down to 1, 2 or 5 × 10ⁿ."""
-    if params.cell is not None:
-        return params
-    tin = inputs[0]
-    area = float(np.abs(areas(tin)).sum())
-    spacing = math.sqrt(area / max(len(tin.vertices), 1)) or 1.0
+def mean_spacing(source: Source) -> float:
+    """Return the mean distance of neighbouring vertices or points, by the ground they cover; a grid's own cell size."""
+    if isinstance(source, Grid):
+        return math.sqrt(source.dx * source.dy)
+    if isinstance(source, Tin):
+        area, number = float(np.abs(areas(source)).sum()), len(source.vertices)
+    else:
+        extent = source.extent()
+        if extent.east is None or extent.north is None:
+            raise DataError(f"{source.name} is empty")
+        area, number = float(np.ptp(extent.east) * np.ptp(extent.north)), len(source.xyz)
+    return math.sqrt(area / max(number, 1)) or 1.0
+
+
+def suggested_cell(source: Source) -> float:
+    """Return a cell of about the mean spacing, rounded to 1, 2 or 5 × 10ⁿ: down, but up where cells gather points."""
+    spacing = mean_spacing(source)
+    if isinstance(source, PointSet):
+        # Twice the spacing has four points in a cell: few stay empty.
+        spacing *= 2.0
     power = 10.0 ** math.floor(math.log10(spacing))
     step = max(step for step in (1.0, 2.0, 5.0) if step * power <= spacing * 1.001)
-    return replace(params, cell=Length(float(f"{step * power:.6g}"), tin.frame.horizontal))
+    return float(f"{step * power:.6g}")
 
 
-def shape_of(tin: Tin, size: float) -> tuple[float, float, int, int]:
-    """Return the corner and size of the grid that covers a TIN, on whole multiples of the cell size.
-
-    Returns
-    -------
-    west, north : float
-    rows, columns : int
-    """
-    extent = tin.extent()
-    if extent.east is None or extent.north is None:
-        raise DataError(f"{tin.name} is empty")
-    west, south = math.floor(extent.east[0] / size + 1e-9), math.floor(extent.north[0] / size + 1e-9)
-    east, north = math.ceil(extent.east[1] / size - 1e-9), math.ceil(extent.north[1] / size - 1e-9)
-    return west * size, north * size, max(int(north - south), 1), max(int(east - west), 1)
+def settle(inputs: Sequence[Source], params: GridParams) -> GridParams:
+    """Suggest a cell of about the points' mean spacing, and a method: a surface is read, points are averaged."""
+    source = inputs[0]
+    if params.method is None:
+        params = replace(params, method=Method.MEAN if isinstance(source, PointSet) else Method.LINEAR)
+    if params.cell is None:
+        params = replace(params, cell=Length(suggested_cell(source), source.frame.horizontal))
+    return params
 
 
-def run(inputs: Sequence[Tin], params: GridParams, progress: Progress) -> Result:
-    """Lay the grid and measure what it loses; see `CONVERSION`.
+def cells_of(source: Dataset, params: GridParams) -> Cells:
+    """Return the lattice that covers data, or the area asked for, on whole multiples of the cell size.
 
     Raises
     ------
     ParamError
+        If there would be more than 400 million cells, or the area lies beside the data.
+    """
+    assert params.cell is not None
+    size = params.cell.in_unit(source.frame.horizontal, "cell")
+    extent = source.extent()
+    if extent.east is None or extent.north is None:
+        raise DataError(f"{source.name} is empty")
+    box = [extent.east[0], extent.north[0], extent.east[1], extent.north[1]]
+    if params.area is not None:
+        ring = params.area.in_frame(source.frame).ring()
+        low, high = ring.min(axis=0), ring.max(axis=0)
+        if low[0] >= box[2] or low[1] >= box[3] or high[0] <= box[0] or high[1] <= box[1]:
+            raise ParamError("area", f"{params.area} lies beside {source.name}")
+        box = [float(low[0]), float(low[1]), float(high[0]), float(high[1])]
+    west, south = (math.floor(value / size + 1e-9) for value in box[:2])
+    east, north = (math.ceil(value / size - 1e-9) for value in box[2:])
+    rows, columns = max(north - south, 1), max(east - west, 1)
+    if rows * columns > MOST_CELLS:
+        word = unit_word(source.frame.horizontal)
+        raise ParamError("cell", f"{size:g}{word} would give {count(rows * columns, 'cell')}; choose a larger one")
+    return Cells(west * size, north * size, size, size, rows, columns)
+
+
+def run(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Result:
+    """Lay the grid and measure what it loses; see `CONVERSION`.
+
+    Raises
+    ------
+    CallError
+        If classes are asked for of what has none, or gaps are to be filled among counts.
+    ParamError
         If there would be more than 400 million cells.
     """
-    tin = inputs[0]
-    assert params.cell is not None
-    size = params.cell.in_unit(tin.frame.horizontal, "cell")
-    word = unit_word(tin.frame.horizontal)
-    west, north, rows, columns = shape_of(tin, size)
-    if rows * columns > MOST_CELLS:
-        raise ParamError("cell", f"{size:g}{word} would give {count(rows * columns, 'cell')}; choose a larger one")
-    heights = raster_heights(tin.vertices, tin.triangles, (west, north), (size, size), (rows, columns))
-    progress.report(0.4, "laying the grid")
-    grid = Grid(name="Grid", frame=tin.frame, heights=heights, west=west, north=north, dx=size, dy=size)
-    findings: list[Finding] = []
+    source, params = inputs[0], settle(inputs, params)
+    assert params.method is not None
+    cells = cells_of(source, params)
+    keep = _kept(source, params)
+    if params.fill is not None and params.method is Method.COUNT:
+        raise CallError("fill: where no point lies the count is 0, so there is no gap to fill")
+    heights = heights_on(source, cells, params.method, keep, progress.part(0.0, 0.5))
+    if params.area is not None:
+        heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
+    word = unit_word(source.frame.horizontal)
     if not np.isfinite(heights).any():
-        raise DataError(f"no cell centre lies on {tin.name}; a cell of {size:g}{word} is too large for it")
+        raise DataError(f"no cell centre lies on {source.name}; a cell of {cells.dx:g}{word} is too large for it")
+    findings = _reasons(source, params, cells)
+    if params.fill is not None:
+        reach = params.fill.in_unit(source.frame.horizontal, "fill")
+        heights, number = filled(heights, cells, reach)
+        if params.area is not None:
+            heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
+        findings.append(note("gaps-filled", f"{count(number, 'empty cell')} filled from up to {params.fill} away."))
+    empty = int(np.isnan(heights).sum())
+    if params.method in OF_CELL and empty:
+        findings.append(note("cells-empty", f"{count(empty, 'cell')} of {heights.size} have no point and no height."))
+    progress.report(0.55, "laying the grid")
+    counted = params.method is Method.COUNT
+    grid = Grid(
+        name="Grid",
+        frame=source.frame,
+        heights=heights,
+        west=cells.west,
+        north=cells.north,
+        dx=cells.dx,
+        dy=cells.dy,
+        quantity="count" if counted else HEIGHT,
+        measure="points" if counted else "",
+    )
+    if counted:
+        return Result(grid, tuple(findings))
     try:
-        loss = difference(tin, grid, progress.part(0.4, 1.0))
+        loss = _loss(source, grid, keep, progress.part(0.55, 1.0))
     except DataError as error:
         findings.append(Finding("loss-unknown", f"What the grid loses cannot be measured: {error}."))
         return Result(grid, tuple(findings))
     return Result(grid, tuple(findings), loss)
 
 
-def _estimate(inputs: Sequence[Tin], params: GridParams) -> str:
+def _kept(source: Source, params: GridParams) -> Flags | None:
+    if params.classes is None:
+        return None
+    if not isinstance(source, PointSet):
+        raise CallError(f"classes: {source.name} ({source.title}) has no classes of points")
+    return params.classes.of(source)
+
+
+def _loss(source: Source, grid: Grid, keep: Flags | None, progress: Progress) -> Loss | None:
+    if isinstance(source, PointSet):
+        return points_loss(source.chosen(keep) if keep is not None else source, grid)
+    return difference(source, grid, progress)
+
+
+def _reasons(source: Source, params: GridParams, cells: Cells) -> list[Finding]:
+    """Say why a cell is as large as it was suggested, and what a method does not see."""
+    found = []
+    word = unit_word(source.frame.horizontal)
+    if cells.dx == suggested_cell(source):
+        what = {"grid": "its own cells are", "tin": "vertices lie", "points": "points lie"}[source.kind]
+        found.append(note("cell-fits", f"A cell of {cells.dx:g}{word} fits: {what} {mean_spacing(source):.3g}{word} "
+                          f"{'wide' if source.kind == 'grid' else 'apart on average'}."))  # fmt: skip
+    blind = params.method in (Method.NATURAL, Method.IDW)
+    if blind and isinstance(source, Tin) and len(source.break_vertices):
+        found.append(Finding("breaklines-unseen", "This method sees points only; linear honours the breaklines."))
+    return found
+
+
+def _estimate(inputs: Sequence[Source], params: GridParams) -> str:
     settled = settle(inputs, params)
-    assert settled.cell is not None
-    _, _, rows, columns = shape_of(inputs[0], settled.cell.in_unit(inputs[0].frame.horizontal, "cell"))
-    return f"{rows} × {columns} cells of {settled.cell}"
+    cells = cells_of(inputs[0], settled)
+    return f"{cells.rows} × {cells.columns} cells of {settled.cell}"
 
 
-def _name(inputs: Sequence[Tin], params: GridParams) -> str:
-    return f"Heights {params.cell}" if params.cell else "Heights"
+def _name(inputs: Sequence[Source], params: GridParams) -> str:
+    word = "Count" if params.method is Method.COUNT else "Heights"
+    return f"{word} {params.cell}" if params.cell else word
 
 
+def preview(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Grid | None:
+    """Return the grid of a surface, nothing measured; nothing where it would take long."""
+    source = inputs[0]
+    if params.cell is None or params.method is None:
+        return None
+    cells = cells_of(source, params)
+    if cells.rows * cells.columns > MOST_PREVIEWED or len(source.coordinates()) > 4 * MOST_PREVIEWED:
+        return None
+    heights = heights_on(source, cells, params.method, _kept(source, params), progress)
+    if params.area is not None:
+        heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
+    return Grid(
+        name="", frame=source.frame, heights=heights, west=cells.west, north=cells.north, dx=cells.dx, dy=cells.dy
+    )
+
+
+_ANY = (Tin, Grid, PointSet)
 CONVERSION = Conversion(
     id="grid",
-    version=1,
+    version=2,
     title="Grid",
-    help="Heights at the centres of regular cells, linear within each triangle.",
-    inputs=(Input("surface", (Tin,)),),
+    help="Heights at the centres of regular cells: of a surface, or from the points in each cell.",
+    inputs=(Input("surface", _ANY),),
     outputs=(Output("grid", Grid),),
     params=GridParams,
-    template="Heights of {inputs} on a grid of {cell}.",
+    template="Heights of {inputs} on a grid of {cell}, {method}[, of {classes} only][, within {area}]"
+    "[, gaps of up to {fill} filled].",
     run=run,
     settle=settle,
     estimate=_estimate,
     name=_name,
-    reach=lambda inputs, params: element(inputs[0]),
+    preview=preview,
+    kinds_as=lambda params: (Tin, Grid) if params.method in (None, Method.LINEAR, Method.NATURAL) else _ANY,
+    reach=lambda inputs, params: element(inputs[0]) if params.method in (None, Method.LINEAR) else None,
     automatic=3,
 )

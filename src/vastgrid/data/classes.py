@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+import re
+from dataclasses import dataclass
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.errors import CallError
+from vastgrid.data.dataset import Flags
 from vastgrid.data.pointset import PointSet
+from vastgrid.params.kinds import Kind, register
 
 # The attribute in which points have their class.
 CLASSES = "classification"
@@ -40,3 +47,42 @@ def class_words(code: int) -> str:
 def class_name(code: int) -> str:
     """Return “2 ground”."""
     return f"{code} {CLASS_NAMES.get(code, 'reserved' if code < 64 else 'own class')}"
+
+
+@dataclass(frozen=True, slots=True)
+class ClassList:
+    """Some classes, as a parameter."""
+
+    codes: tuple[int, ...]
+
+    def __str__(self) -> str:
+        return ", ".join(class_words(code) for code in self.codes)
+
+    def of(self, points: PointSet) -> Flags:
+        """Return which points have one of them, (n,) bool.
+
+        Raises
+        ------
+        CallError
+            If the points have no classes, or none has one of these.
+        """
+        own = points.attributes.get(CLASSES)
+        if own is None:
+            raise CallError(f"classes: the points of {points.name} have no classes")
+        keep = np.zeros(256, np.bool_)
+        keep[list(self.codes)] = True
+        chosen = keep[own.astype(np.uint8)]
+        if not chosen.any():
+            known = ", ".join(str(code) for code in class_counts(points)[0].tolist())
+            raise CallError(f"classes: no point of {points.name} is {self}; there are {known}")
+        return np.asarray(chosen, np.bool_)
+
+
+def _parse(_: Any, word: str) -> ClassList:
+    parts = [part for part in re.split(r"[;,\s]+", word.strip()) if part]
+    if not parts or not all(re.fullmatch(r"\d{1,3}", part) and int(part) < 256 for part in parts):
+        raise CallError(f"“{word}” is no list of classes; write numbers from 0 to 255, such as 2, 9")
+    return ClassList(tuple(sorted({int(part) for part in parts})))
+
+
+register(ClassList, Kind(_parse, lambda own: ",".join(str(code) for code in own.codes)))

@@ -12,8 +12,10 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.loss import Loss
+from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, edges
 from vastgrid.kernels.locate import largest_edge_gap
+from vastgrid.kernels.raster import gap_sizes
 from vastgrid.measures.heights import bucket_index, heights, lattice
 
 LATTICE = 1_000_000
@@ -68,6 +70,34 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
         share=min(float(both.sum()) / max(float(np.isfinite(own).sum()), 1.0), 1.0) * _overlap(first, second),
         unit=first.frame.vertical,
         plan_unit=first.frame.horizontal,
+    )
+
+
+def points_loss(points: PointSet, surface: Tin | Grid) -> Loss | None:
+    """Measure how far a surface lies above the points that it was made from: at every one of them, exact.
+
+    Returns
+    -------
+    Loss or None
+        None where no point with a height lies over the surface.
+    """
+    xyz = points.xyz[np.isfinite(points.xyz[:, 2])]
+    size, total, squares, worst = gap_sizes(heights(surface, np.ascontiguousarray(xyz[:, :2])), xyz[:, 2].copy())
+    if worst < 0:
+        return None
+    extent = surface.extent()
+    assert extent.east is not None
+    assert extent.north is not None
+    return Loss(
+        largest=float(size.max()),
+        rmse=math.sqrt(squares / len(size)),
+        mean=total / len(size),
+        p95=float(np.quantile(size, 0.95)),
+        at=(float(xyz[worst, 0]), float(xyz[worst, 1])),
+        area=(extent.east[1] - extent.east[0]) * (extent.north[1] - extent.north[0]),
+        share=len(size) / len(xyz),
+        unit=points.frame.vertical,
+        plan_unit=points.frame.horizontal,
     )
 
 

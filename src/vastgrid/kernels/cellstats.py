@@ -1,0 +1,111 @@
+"""What the points in each cell of a lattice have in common: lowest, highest, mean, median, count."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+LOWEST, HIGHEST, MEAN, MEDIAN, COUNT = range(5)
+
+
+@numba.njit(cache=True, nogil=True)
+def gather(xyz, keep, west, north, dx, dy, number, value, what):
+    """Add points to cells: how many, and their lowest, highest or running mean height.
+
+    Parameters
+    ----------
+    xyz : (n, 3) float64
+        Points without a height are passed over.
+    keep : (n,) bool
+        Which of them count; of no length where all do.
+    west, north, dx, dy : float
+        Outer corner of the north-western cell, and the size of a cell. A cell holds its western and northern edge.
+    number : (rows, columns) int64
+        How many points each cell has; added to.
+    value : (rows, columns) float64
+        What is gathered; NaN where there is nothing yet.
+    what : int
+        `LOWEST`, `HIGHEST`, `MEAN` or `COUNT`, which needs no value.
+    """
+    rows, columns = number.shape
+    every = keep.shape[0] == 0
+    for i in range(xyz.shape[0]):
+        z = xyz[i, 2]
+        if not (every or keep[i]) or not np.isfinite(z):
+            continue
+        column, row = np.int64(np.floor((xyz[i, 0] - west) / dx)), np.int64(np.floor((north - xyz[i, 1]) / dy))
+        if row < 0 or column < 0 or row >= rows or column >= columns:
+            continue
+        n = number[row, column] + 1
+        number[row, column] = n
+        if what == COUNT:
+            continue
+        old = value[row, column]
+        if n == 1:
+            value[row, column] = z
+        elif what == LOWEST:
+            value[row, column] = min(old, z)
+        elif what == HIGHEST:
+            value[row, column] = max(old, z)
+        else:
+            value[row, column] = old + (z - old) / n
+
+
+@numba.njit(cache=True, nogil=True)
+def put_by_cell(xyz, keep, west, north, dx, dy, columns, slot, heights):
+    """Write points' heights to where their cells begin; `slot` moves on, (rows × columns,) int64."""
+    every = keep.shape[0] == 0
+    rows = slot.shape[0] // columns
+    for i in range(xyz.shape[0]):
+        z = xyz[i, 2]
+        if not (every or keep[i]) or not np.isfinite(z):
+            continue
+        column, row = np.int64(np.floor((xyz[i, 0] - west) / dx)), np.int64(np.floor((north - xyz[i, 1]) / dy))
+        if row < 0 or column < 0 or row >= rows or column >= columns:
+            continue
+        cell = row * columns + column
+        heights[slot[cell]] = z
+        slot[cell] += 1
+
+
+@numba.njit(cache=True, nogil=True)
+def medians(heights, starts, out):
+    """Write the median of each cell's heights; of an even number the mean of the middle two."""
+    for cell in range(starts.shape[0] - 1):
+        first, stop = starts[cell], starts[cell + 1]
+        n = stop - first
+        if n == 0:
+            continue
+        own = np.sort(heights[first:stop])
+        out[cell] = own[n // 2] if n % 2 else 0.5 * (own[n // 2 - 1] + own[n // 2])
+
+
+@numba.njit(cache=True, nogil=True)
+def weighted(heights, nearest, far):
+    """Return heights weighted by the inverse square of the distance, (n,) (Shepard, D., 1968).
+
+    Parameters
+    ----------
+    heights : (m,) float64
+        Known heights.
+    nearest : (n, k) int
+        Numbers of the nearest of them, the nearest first.
+    far : (n, k) float64
+        Their distances; infinite where there are fewer.
+    """
+    out = np.zeros(nearest.shape[0])
+    for i in range(nearest.shape[0]):
+        total, sum_ = 0.0, 0.0
+        first = heights[nearest[i, 0]]
+        if far[i, 0] == 0.0:
+            out[i] = first
+            continue
+        for k in range(nearest.shape[1]):
+            if not np.isfinite(far[i, k]):
+                break
+            # Relative to the nearest, so that no distance is too small.
+            share = (far[i, 0] / far[i, k]) ** 2
+            total += share
+            sum_ += share * (heights[nearest[i, k]] - first)
+        out[i] = first + sum_ / total
+    return out
