@@ -19,6 +19,7 @@ from vastgrid.checks import (
     zero_heights,
 )
 from vastgrid.convert import (
+    align,
     aspect,
     cells,
     clean,
@@ -34,6 +35,7 @@ from vastgrid.convert import (
     lattice,
     lay,
     merge,
+    mosaic,
     noise,
     points,
     reproject,
@@ -76,6 +78,7 @@ from vastgrid.formats import (
 )
 
 CONVERSIONS: tuple[Conversion, ...] = (
+    align.CONVERSION,
     aspect.CONVERSION,
     cells.CONVERSION,
     clean.CONVERSION,
@@ -91,6 +94,7 @@ CONVERSIONS: tuple[Conversion, ...] = (
     lattice.CONVERSION,
     lay.CONVERSION,
     merge.CONVERSION,
+    mosaic.CONVERSION,
     noise.CONVERSION,
     points.CONVERSION,
     reproject.CONVERSION,

@@ -99,12 +99,13 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
             steps = np.stack(np.meshgrid(np.arange(11.0), np.arange(11.0)), axis=-1).reshape(-1, 2)
             source = dataclasses.replace(source, xyz=np.column_stack((steps, source.xyz[:, 2])))
         assert conversion.can_use(source)
-        result, params = convert(conversion, [source], conversion.params(), Silent())
+        group = [source] * max(conversion.main.least, 1)
+        result, params = convert(conversion, group, conversion.params(), Silent())
         assert isinstance(result.dataset, conversion.gives([kind]))
-        said = declare.plain(conversion.sentence(params, [source.name]))
+        said = declare.plain(conversion.sentence(params, [each.name for each in group]))
         assert source.name in said and said.endswith(".") and "{" not in said
         assert "None" not in said
-        assert isinstance(conversion.estimate([source], params), str)
+        assert isinstance(conversion.estimate(group, params), str)
         assert result.dataset.frame == source.frame
 
 

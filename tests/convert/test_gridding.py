@@ -9,9 +9,10 @@ from scipy.interpolate import LinearNDInterpolator
 from builders import DATA, METRES, ORIGIN, ground, scattered
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import grid
+from vastgrid.convert import align, grid, mosaic
 from vastgrid.data.classes import CLASSES
 from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.conversion import Inputs
 from vastgrid.formats import las
 from vastgrid.kernels.natural import natural_weights
 from vastgrid.kernels.topology import neighbours_of
@@ -176,3 +177,49 @@ def test_doubled_places_and_lattices_do_not_upset_it():
         if method in (Method.LINEAR, Method.NATURAL):
             east, north = np.meshgrid(own.eastings(), own.northings())
             assert np.nanmax(np.abs(own.heights - east * north)) < 0.3
+
+
+def two_halves(gap=0.0):
+    dem = made(ground(5000), cell=1).dataset
+    left = dataclasses.replace(dem, name="Left", heights=dem.heights[:, :120])
+    right = dataclasses.replace(dem, name="Right", heights=dem.heights[:, 80:] + gap, west=dem.west + 80.0)
+    return dem, left, right
+
+
+@pytest.mark.parametrize("overlap", ["feather", "first", "mean", "lowest", "highest"])
+def test_a_mosaic_of_halves_is_the_whole(overlap):
+    dem, left, right = two_halves()
+    result = mosaic.run([left, right], declare.build(mosaic.MosaicParams, {"overlap": overlap}), Silent())
+    assert np.allclose(result.dataset.heights, dem.heights, equal_nan=True, atol=1e-9)
+    assert result.loss.largest < 1e-9
+
+
+def test_a_feathered_seam_has_no_step():
+    dem, left, right = two_halves(gap=1.0)
+    steps = {}
+    for overlap in ("feather", "first"):
+        own = mosaic.run([left, right], declare.build(mosaic.MosaicParams, {"overlap": overlap}), Silent()).dataset
+        more = (own.heights - dem.heights)[75]
+        assert more[:75] == pytest.approx(0.0, abs=1e-9) and more[125:] == pytest.approx(1.0, abs=1e-9)
+        steps[overlap] = np.abs(np.diff(more)).max()
+    assert steps["first"] == pytest.approx(1.0, abs=1e-9) and steps["feather"] < 0.05
+    with pytest.raises(CallError, match="only a feathered"):
+        mosaic.run([left, right], declare.build(mosaic.MosaicParams, {"overlap": "mean", "width": "5"}), Silent())
+
+
+def test_grids_of_other_cells_are_brought_onto_the_finest():
+    dem, left, right = two_halves()
+    coarse = made(right, cell=5).dataset.renamed("Coarse")
+    result = mosaic.run([coarse, left], mosaic.MosaicParams(), Silent())
+    assert result.dataset.dx == 1 and (result.dataset.west - dem.west) % 1 == 0
+    assert any("Coarse" in finding.text for finding in result.findings if finding.code == "resampled")
+
+
+def test_alignment_gives_the_very_cells_of_another():
+    tin, other = ground(), made(ground(), cell=3, area="431010.5,887020.5,431100,887090").dataset
+    pairs = Inputs.of_pairs([("surface", tin), ("like", other)])
+    own = align.run(pairs, align.AlignParams(), Silent()).dataset
+    assert (own.west, own.north, own.heights.shape) == (other.west, other.north, other.heights.shape)
+    both = np.isfinite(other.heights)
+    assert np.allclose(own.heights[both], other.heights[both], atol=1e-9)
+    assert align.CONVERSION.assigned([made(tin, cell=1).dataset, other]) == ["surface", "like"]

@@ -1,0 +1,183 @@
+"""Several grids as one."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import Enum
+from typing import Annotated
+
+import numpy as np
+
+from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.data.dataset import Flags, Floats
+from vastgrid.data.grid import Grid
+from vastgrid.data.loss import Loss
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.measures.difference import difference
+from vastgrid.measures.heights import lattice
+from vastgrid.params.declare import Param
+from vastgrid.shaping.gridding import Cells
+
+MOST_CELLS = 400_000_000
+
+
+class Overlap(Enum):
+    """What counts where several have a height."""
+
+    FEATHER = "feather"
+    FIRST = "first"
+    MEAN = "mean"
+    LOWEST = "lowest"
+    HIGHEST = "highest"
+
+
+@dataclass(frozen=True)
+class MosaicParams:
+    """How grids meet."""
+
+    overlap: Annotated[
+        Overlap,
+        Param(
+            "Where they overlap",
+            "feather: each counts the more the farther its own rim is; first: the one named first; mean, lowest, highest.",
+            said=(
+                ("feather", "feathered where they overlap"),
+                ("first", "the first counting where they overlap"),
+                ("mean", "their mean where they overlap"),
+                ("lowest", "the lowest where they overlap"),
+                ("highest", "the highest where they overlap"),
+            ),
+        ),
+    ] = Overlap.FEATHER
+    width: Annotated[
+        Length | None,
+        Param(
+            "Feather",
+            "So far from its rim a grid counts in full.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="the whole overlap",
+        ),
+    ] = None
+
+
+def cells_of(grids: Sequence[Grid]) -> Cells:
+    """Return the cells of the finest grid, carried on over the ground of all.
+
+    Raises
+    ------
+    CallError
+        If there would be more than 400 million.
+    """
+    fine = min(grids, key=lambda each: each.dx * each.dy)
+    west = min(each.west for each in grids)
+    north = max(each.north for each in grids)
+    east = max(each.west + each.columns * each.dx for each in grids)
+    south = min(each.north - each.rows * each.dy for each in grids)
+    left, up = math.ceil((fine.west - west) / fine.dx - 1e-6), math.ceil((north - fine.north) / fine.dy - 1e-6)
+    west, north = fine.west - left * fine.dx, fine.north + up * fine.dy
+    columns, rows = math.ceil((east - west) / fine.dx - 1e-6), math.ceil((north - south) / fine.dy - 1e-6)
+    if rows * columns > MOST_CELLS:
+        raise CallError(f"together they would have {count(rows * columns, 'cell')}; bring them onto larger cells first")
+    return Cells(west, north, fine.dx, fine.dy, rows, columns)
+
+
+def _share(known: Flags, cells: Cells, width: float | None) -> Floats:
+    """Return how much each cell counts: its distance from where the grid ends, up to a width."""
+    from scipy.ndimage import distance_transform_edt
+
+    # What lies beyond the mosaic ends it no less.
+    wide = np.pad(known, 1)
+    far = distance_transform_edt(wide, sampling=(cells.dy, cells.dx))[1:-1, 1:-1]
+    return np.asarray(far if width is None else np.minimum(far, width), np.float64)
+
+
+def run(inputs: Sequence[Grid], params: MosaicParams, progress: Progress) -> Result:
+    """Join the grids; see `CONVERSION`.
+
+    Raises
+    ------
+    CallError
+        If a width is given for what is not feathered.
+    """
+    if params.width is not None and params.overlap is not Overlap.FEATHER:
+        raise CallError("width: only a feathered overlap has one")
+    frame = inputs[0].frame
+    cells = cells_of(inputs)
+    width = params.width.in_unit(frame.horizontal, "width") if params.width is not None else None
+    total, share = np.zeros(cells.shape), np.zeros(cells.shape)
+    both = np.zeros(cells.shape, np.int8)
+    worst = 0.0
+    for k, each in enumerate(inputs):
+        own = lattice(each, (cells.west, cells.north), (cells.dx, cells.dy), cells.shape)
+        known = np.isfinite(own)
+        shared = known & (both > 0)
+        if shared.any():
+            worst = max(worst, float(np.abs(own - _value(total, share))[shared].max()))
+        both += known
+        weight = _share(known, cells, width) if params.overlap is Overlap.FEATHER else known.astype(np.float64)
+        _join(total, share, own, weight, params.overlap)
+        progress.report(0.6 * (k + 1) / len(inputs), "joining grids")
+    heights = np.where(both > 0, _value(total, share), np.nan)
+    made = Grid(
+        name="Mosaic", frame=frame, heights=heights, west=cells.west, north=cells.north, dx=cells.dx, dy=cells.dy
+    )
+    unit = unit_word(frame.vertical)
+    overlap = int((both > 1).sum())
+    text = f"{count(overlap, 'cell')} lie in more than one grid, where they differ by up to {worst:.3f}{unit}."
+    findings = [note("overlap", text if overlap else "The grids do not overlap.")]
+    coarse = [each.name for each in inputs if each.dx > cells.dx * 1.000001]
+    if coarse:
+        findings.append(
+            note("resampled", f"Brought onto cells of {cells.dx:g}{unit_word(frame.horizontal)}: {', '.join(coarse)}.")
+        )
+    return Result(made, tuple(findings), _loss(inputs, made, progress.part(0.6, 1.0), findings))
+
+
+def _join(total: Floats, share: Floats, own: Floats, weight: Floats, overlap: Overlap) -> None:
+    """Add a grid to the sums of heights and of what they count; `weight` is 0 where it has no height."""
+    known = weight > 0.0
+    fresh = known & (share == 0.0)
+    again = known & ~fresh
+    total[fresh], share[fresh] = (weight * own)[fresh], weight[fresh]
+    if overlap in (Overlap.FEATHER, Overlap.MEAN):
+        total[again] += (weight * own)[again]
+        share[again] += weight[again]
+    elif overlap is not Overlap.FIRST:
+        pick = np.minimum if overlap is Overlap.LOWEST else np.maximum
+        total[again] = pick(total[again], own[again])
+
+
+def _value(total: Floats, share: Floats) -> Floats:
+    return np.asarray(np.divide(total, share, out=np.full(total.shape, np.nan), where=share > 0.0), np.float64)
+
+
+def _loss(grids: Sequence[Grid], made: Grid, progress: Progress, findings: list[Finding]) -> Loss | None:
+    """Return what the mosaic costs the grid that it costs most."""
+    losses: list[Loss] = []
+    for k, each in enumerate(grids):
+        try:
+            losses.append(difference(each, made, progress.part(k / len(grids), (k + 1) / len(grids))))
+        except DataError as error:
+            findings.append(Finding("loss-unknown", f"What it costs {each.name} cannot be measured: {error}."))
+    return max(losses, key=lambda loss: loss.largest, default=None)
+
+
+CONVERSION = Conversion(
+    id="mosaic",
+    version=1,
+    title="One grid",
+    help="Several grids as one, on the cells of the finest.",
+    inputs=(Input("grids", (Grid,), least=2, most=None, fits=lambda grid: grid.has_heights),),
+    outputs=(Output("grid", Grid),),
+    params=MosaicParams,
+    template="{grids} as one grid, {overlap}[, over {width}].",
+    run=run,
+    estimate=lambda inputs, params: "{} × {} cells".format(*cells_of(inputs).shape),
+    name=lambda inputs, params: f"{inputs[0].name} and {len(inputs) - 1} more",
+)
