@@ -44,7 +44,7 @@ def test_the_example_of_the_manual(run_cli, received, tmp_path):
         "--report", tmp_path / "report.md",
     )  # fmt: skip
     assert code == 0, err
-    assert "Contours every 0.5 m from Ground, starting at 0 m, every 5th one an index contour." in out
+    assert "Contours every 0.5 m from Ground, starting at 0 m, every 5th one an index contour, not smoothed." in out
     assert "counts, extents and units agree" in out
     document = ezdxf.readfile(tmp_path / "ground.dxf")
     layers = {entity.dxf.layer for entity in document.modelspace()}

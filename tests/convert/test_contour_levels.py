@@ -42,7 +42,9 @@ def test_an_own_list_is_drawn_where_contourpy_draws_it():
     for level in levels:
         drawn = sum(float(np.hypot(*np.diff(line, axis=0).T).sum()) for line in theirs.lines(level))
         assert length(contours, level) == pytest.approx(drawn, rel=0.02)
-    assert said == "Contours at 100.5, 112.25, 133.7, 171.5 m from Crater, every 2nd one an index contour."
+    assert (
+        said == "Contours at 100.5, 112.25, 133.7, 171.5 m from Crater, every 2nd one an index contour, not smoothed."
+    )
 
 
 def test_levels_that_the_ground_does_not_reach_are_none():
@@ -58,7 +60,7 @@ def test_limits_take_nothing_else_away():
     for level in (120.0, 150.0):
         assert length(some[0].dataset, level) == length(every, level)
     assert some[1] == (
-        "Contours every 10 m from Crater, starting at 0 m, none below 120 m, none above 150 m, every 5th one an index contour."
+        "Contours every 10 m from Crater, starting at 0 m, none below 120 m, none above 150 m, every 5th one an index contour, not smoothed."
     )
 
 

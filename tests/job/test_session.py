@@ -39,7 +39,7 @@ def named(session, name):
 def test_sentences_and_states(session):
     day, tin, contours = session.graph.cards.values()
     assert plain(session.sentence(contours.id)) == (
-        "Contours every 1 m from Ground, starting at 0 m, every 5th one an index contour."
+        "Contours every 1 m from Ground, starting at 0 m, every 5th one an index contour, not smoothed."
     )
     assert [piece.field for piece in session.sentence(contours.id) if piece.field] == ["interval", "base", "index"]
     assert all(session.graph.state(node.id) is State.MADE for node in (day, tin, contours))

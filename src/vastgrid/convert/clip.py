@@ -181,9 +181,7 @@ def _lines(data: Linework, area: Any, inside: bool, findings: list[Finding]) -> 
 def _contours(data: Contours, area: Any, inside: bool, findings: list[Finding]) -> Dataset:
     vertices, offsets, source = parted_by(data.coordinates(), data.offsets, area, inside)
     _say_lines(len(offsets) - 1, len(np.unique(source)), len(data), data.name, inside, findings)
-    return dataclasses.replace(
-        data, plan=vertices[:, :2], offsets=offsets, levels=data.levels[source], index=data.index[source]
-    )
+    return data.parts(vertices, offsets, source)
 
 
 def _say_lines(number: int, of_lines: int, before: int, name: str, inside: bool, findings: list[Finding]) -> None:

@@ -5,32 +5,49 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from enum import Enum
 from typing import Annotated
 
 import numpy as np
-from numpy.typing import NDArray
+import shapely
 
-from vastgrid.base.errors import DataError, ParamError
+from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, unit_word
-from vastgrid.data.dataset import Floats
+from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Flags, Floats
+from vastgrid.data.frame import is_geographic, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
+from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.kernels.gridlines import grid_isolines
-from vastgrid.kernels.isolines import isolines, undoubled
 from vastgrid.measures.difference import difference
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.params.kinds import Levels
+from vastgrid.params.kinds import Grade, Levels
+from vastgrid.shaping.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser
+from vastgrid.shaping.courses import parted_by
 from vastgrid.shaping.surfaces import contour_tin
 
 MOST_LEVELS = 20_000
 # Turning more vertices of contours back into a TIN takes longer than making and writing them.
 MOST_MEASURED = 3_000_000
 MOST_PREVIEWED = 400
+
+
+class Smooth(Enum):
+    """How much contours are smoothed."""
+
+    NONE = "none"
+    LIGHT = "light"
+    MEDIUM = "medium"
+    STRONG = "strong"
+
+
+# How far along a line the mean reaches, in usual legs between its vertices.
+_STRENGTH = {Smooth.LIGHT: 0.8, Smooth.MEDIUM: 2.0, Smooth.STRONG: 3.5}
 
 
 @dataclass(frozen=True)
@@ -70,6 +87,44 @@ class ContourParams:
         Length | None,
         Param("Shortest line", "Contours shorter than this are left out, and counted.", Quantity.XY_LENGTH, above=0),
     ] = None
+    smooth: Annotated[
+        Smooth,
+        Param(
+            "Smoothing",
+            "none, light, medium or strong; no contour crosses another or leaves its half of the way to the next level.",
+            said=(
+                ("none", "not smoothed"),
+                ("light", "smoothed lightly"),
+                ("medium", "smoothed"),
+                ("strong", "smoothed strongly"),
+            ),
+        ),
+    ] = Smooth.NONE
+    held: Annotated[
+        bool,
+        Param(
+            "Held to the points",
+            "Smoothed contours pass no surveyed point: each stays on its side, or on the line.",
+            said=(("yes", "and held to every surveyed point"), ("no", "free of the surveyed points")),
+        ),
+    ] = False
+    weed: Annotated[
+        Length | None,
+        Param(
+            "Weed",
+            "Vertices nearer than this to the straight way between others go, as long as no lines cross.",
+            Quantity.XY_LENGTH,
+            above=0,
+        ),
+    ] = None
+    supplementary: Annotated[
+        Grade | None,
+        Param("Supplementary", "At half the interval, where the ground is flatter than this: 3 %, 1.7deg, 33:1."),
+    ] = None
+    area: Annotated[
+        Area | None,
+        Param("Area", "Only inside it: a box as west,south,east,north, or a polygon as E N, E N, E N."),
+    ] = None
 
 
 def levels_between(low: float, high: float, base: float, interval: float, word: str = "") -> tuple[Floats, Floats]:
@@ -103,17 +158,6 @@ def suggested_interval(low: float, high: float) -> float:
     return float(f"{step * power:.6g}")
 
 
-def level_lines(surface: Tin | Grid, levels: Floats) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64]]:
-    """Return a surface's level lines: vertices in plan, offsets, and which level each line has.
-
-    A grid is followed between its own centres, without a triangulation that would add kinks.
-    """
-    if isinstance(surface, Grid):
-        west, north = surface.west + surface.dx / 2.0, surface.north - surface.dy / 2.0
-        return undoubled(*grid_isolines(surface.heights, west, north, surface.dx, surface.dy, levels))
-    return undoubled(*isolines(surface.vertices, surface.triangles, surface.edges_across, levels))
-
-
 def settle(inputs: Sequence[Tin | Grid], params: ContourParams) -> ContourParams:
     """Fill in the interval where it was left open, unless there is a list of levels."""
     if params.levels is not None:
@@ -141,23 +185,23 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
     if pair is None:
         raise DataError(f"{surface.name} has no heights to draw contours from")
     word = unit_word(unit)
-    levels, number = _levels(params, pair, unit)
     progress.report(0.05, "tracing contours")
-    plan, offsets, which = level_lines(surface, levels)
+    levels, number, half = _levels(params, pair, unit)
     findings: list[Finding] = []
-    if params.shortest is not None:
-        plan, offsets, which = _long(plan, offsets, which, params.shortest, surface, findings)
-    progress.report(0.3, "tracing contours")
-    index = number[which] % params.index == 0
+    lines = _lines(surface, params, levels, half, findings, progress.part(0.05, 0.3))
     made = Contours(
         name="Contours",
         frame=surface.frame,
-        plan=plan,
-        offsets=offsets,
-        levels=levels[which],
-        index=index,
+        plan=lines.plan,
+        offsets=lines.offsets,
+        levels=levels[lines.which],
+        index=(number[lines.which] % params.index == 0) & ~half[lines.which],
         interval=params.interval.in_unit(unit, "interval") if params.interval is not None else 0.0,
+        supplementary=half[lines.which],
     )
+    made = _inside(made, params, surface)
+    if params.shortest is not None:
+        made = _long(made, params.shortest, findings)
     if len(made) == 0:
         findings.append(
             Finding(
@@ -166,8 +210,8 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
             )
         )
         return Result(made, tuple(findings))
-    if len(plan) > MOST_MEASURED:
-        text = f"What the contours lose was not measured: {count(len(plan), 'vertex', 'vertices')} would take long to turn back into ground."
+    if len(made.plan) > MOST_MEASURED:
+        text = f"What the contours lose was not measured: {count(len(made.plan), 'vertex', 'vertices')} would take long to turn back into ground."
         findings.append(Finding("loss-unknown", text))
         return Result(made, tuple(findings))
     try:
@@ -179,8 +223,61 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
     return Result(made, tuple(findings), loss)
 
 
-def _levels(params: ContourParams, pair: tuple[float, float], unit: Unit | None) -> tuple[Floats, Floats]:
-    """Return the levels that cross a range of heights, and each one's number for telling index contours.
+def _lines(
+    surface: Tin | Grid,
+    params: ContourParams,
+    levels: Floats,
+    half: Flags,
+    findings: list[Finding],
+    progress: Progress,
+) -> Lines:
+    """Trace the lines of all levels, smooth and weed them as asked.
+
+    Raises
+    ------
+    CallError
+        If something is asked for that the others rule out.
+    """
+    if params.held and params.smooth is Smooth.NONE:
+        raise CallError("held: contours that are not smoothed pass through the surveyed points as they are")
+    lines = level_lines(surface, levels)
+    if half.any():
+        lines = _supplemented(lines, half, surface, params)
+    if params.smooth is Smooth.NONE and params.weed is None:
+        return lines
+    clear = clear_of(surface, levels, held=params.held)
+    if params.smooth is not Smooth.NONE:
+        own = [strength for strength in _STRENGTH.values() if strength <= _STRENGTH[params.smooth]]
+        lines, back = smoothed(lines, own, clear, progress)
+        if back:
+            text = f"At {count(back, 'place')} of {spaced(len(lines.plan))} the smoothing gives way, so that nothing crosses."
+            findings.append(note("smoothing-gave-way", text))
+    if params.weed is not None:
+        before = len(lines.plan)
+        lines = sparser(lines, params.weed.in_unit(surface.frame.horizontal, "weed"), clear)
+        text = f"{count(before - len(lines.plan), 'vertex', 'vertices')} of {spaced(before)} weeded out."
+        findings.append(note("weeded", text))
+    return lines
+
+
+def _supplemented(lines: Lines, half: Flags, surface: Tin | Grid, params: ContourParams) -> Lines:
+    """Return lines of which those at half the interval are left only where the ground is flat."""
+    assert params.supplementary is not None
+    assert params.interval is not None
+    if is_geographic(surface.frame):
+        raise CallError("supplementary: the surface is in degrees, and slopes need lengths: reproject it first")
+    grade, ratio = params.supplementary.rise, ratio_of(surface.frame)
+    interval = params.interval.in_unit(surface.frame.vertical, "interval")
+    between_levels = half[lines.which]
+    # Where the ground is as steep as that, neighbouring contours lie so far apart.
+    flat = flat_parts(lines.chosen(between_levels), surface, grade, ratio, interval / ratio / grade)
+    whole = lines.chosen(~between_levels)
+    offsets = np.concatenate((whole.offsets, whole.offsets[-1] + flat.offsets[1:]))
+    return Lines(np.concatenate((whole.plan, flat.plan)), offsets, np.concatenate((whole.which, flat.which)))
+
+
+def _levels(params: ContourParams, pair: tuple[float, float], unit: Unit | None) -> tuple[Floats, Floats, Flags]:
+    """Return the levels that cross a range of heights, each one's number for telling index contours, and which are half.
 
     Raises
     ------
@@ -194,9 +291,13 @@ def _levels(params: ContourParams, pair: tuple[float, float], unit: Unit | None)
     if low > high:
         raise ParamError("lowest", f"{low:g} is above the highest level, {high:g}")
     if params.levels is not None:
-        for name, value in (("interval", params.interval), ("base", params.base)):
+        for name, value in (
+            ("interval", params.interval),
+            ("base", params.base),
+            ("supplementary", params.supplementary),
+        ):
             if value is not None:
-                raise ParamError("levels", f"either a list of levels or an {name} says where contours lie, not both")
+                raise ParamError("levels", f"either a list of levels or {name} says where contours lie, not both")
         levels = np.array(params.levels.in_unit(unit, "levels"))
         number = np.arange(len(levels), dtype=np.float64)
         own = (levels > pair[0]) & (levels <= pair[1])
@@ -205,11 +306,12 @@ def _levels(params: ContourParams, pair: tuple[float, float], unit: Unit | None)
         assert params.interval is not None
         base = params.base.in_unit(unit, "base") if params.base is not None else 0.0
         interval = params.interval.in_unit(unit, "interval")
-        levels, number = levels_between(
-            max(pair[0], low - 1e-9 * interval), min(pair[1], high), base, interval, unit_word(unit)
-        )
+        parts = 2.0 if params.supplementary is not None else 1.0
+        ends = max(pair[0], low - 1e-9 * interval), min(pair[1], high)
+        levels, number = levels_between(*ends, base, interval / parts, unit_word(unit))
+        number = number / parts
     kept = (levels >= low) & (levels <= high)
-    return levels[kept], number[kept]
+    return levels[kept], number[kept], np.asarray(number[kept] % 1.0 != 0.0, np.bool_) & (params.levels is None)
 
 
 def _where(params: ContourParams, unit: Unit | None) -> str:
@@ -222,26 +324,25 @@ def _where(params: ContourParams, unit: Unit | None) -> str:
     return f"at an interval of {interval:g}{word} from {base:g}{word}{limits}"
 
 
-def _long(
-    plan: Floats,
-    offsets: NDArray[np.int64],
-    which: NDArray[np.int64],
-    shortest: Length,
-    surface: Tin | Grid,
-    findings: list[Finding],
-) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64]]:
+def _inside(made: Contours, params: ContourParams, surface: Tin | Grid) -> Contours:
+    """Return what of contours lies in the area that was asked for."""
+    if params.area is None or len(made) == 0:
+        return made
+    area = shapely.make_valid(shapely.Polygon(params.area.in_frame(surface.frame).corners))
+    return made.parts(*parted_by(made.coordinates(), made.offsets, area, inside=True))
+
+
+def _long(made: Contours, shortest: Length, findings: list[Finding]) -> Contours:
     """Return the lines that are long enough, and say how many are not."""
-    least = shortest.in_unit(surface.frame.horizontal, "shortest")
-    legs = np.hypot(*np.diff(plan, axis=0, prepend=plan[:1]).T)
-    legs[offsets[:-1]] = 0.0
-    keep = np.add.reduceat(legs, offsets[:-1]) >= least if len(which) else np.zeros(0, np.bool_)
+    least = shortest.in_unit(made.frame.horizontal, "shortest")
+    lines = Lines(made.plan, made.offsets, np.arange(len(made)))
+    keep = lines.lengths() >= least
     lost = int((~keep).sum())
     if not lost:
-        return plan, offsets, which
-    text = f"{count(lost, 'contour')} shorter than {least:g}{unit_word(surface.frame.horizontal)} left out."
+        return made
+    text = f"{count(lost, 'contour')} shorter than {least:g}{unit_word(made.frame.horizontal)} left out."
     findings.append(note("short-contours", text))
-    size = np.diff(offsets)
-    return plan[np.repeat(keep, size)], np.concatenate(([0], np.cumsum(size[keep]))), which[keep]
+    return made.parts(*lines.chosen(keep))
 
 
 def effort(inputs: Sequence[Tin | Grid], params: ContourParams) -> int:
@@ -287,25 +388,32 @@ def preview(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progr
     pair = surface.extent().elevation
     if pair is None or (params.interval is None and params.levels is None):
         return None
-    levels, _ = _levels(params, pair, surface.frame.vertical)
+    levels, number, half = _levels(params, pair, surface.frame.vertical)
     if len(levels) > MOST_PREVIEWED:
         return None
     progress.report(0.1)
-    plan, offsets, which = level_lines(surface, levels)
+    lines = _lines(surface, params, levels, half, [], progress)
     progress.report(1.0)
-    return Contours(plan=plan, offsets=offsets, levels=levels[which], index=np.zeros(len(which), np.bool_))
+    made = Contours(
+        plan=lines.plan,
+        offsets=lines.offsets,
+        levels=levels[lines.which],
+        index=number[lines.which] % params.index == 0,
+    )
+    return _inside(made, params, surface)
 
 
 CONVERSION = Conversion(
     id="contours",
-    version=2,
+    version=3,
     title="Contours",
     help="Level lines of a TIN or grid, chained, with higher ground on the left.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("contours", Contours),),
     params=ContourParams,
     template="Contours[ every {interval}][ at {levels}] from {inputs}[, starting at {base}][, none below {lowest}]"
-    "[, none above {highest}], every {index} one an index contour[, lines shorter than {shortest} left out].",
+    "[, none above {highest}], every {index} one an index contour[, supplementary ones where it is flatter than "
+    "{supplementary}], {smooth}[ {held}][, weeded by {weed}][, within {area}][, lines shorter than {shortest} left out].",
     run=run,
     settle=settle,
     estimate=_estimate,

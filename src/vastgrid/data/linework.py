@@ -130,6 +130,8 @@ class Contours(Dataset):
         Which lines are index contours.
     interval : float
         Vertical distance of neighbouring levels; 0 where unknown.
+    supplementary : (k,) bool
+        Which lines lie between two levels, where the ground is flat; none if not given.
     """
 
     kind: ClassVar[str] = "contours"
@@ -139,12 +141,15 @@ class Contours(Dataset):
     levels: Floats
     index: Flags
     interval: float = 0.0
+    supplementary: Flags = field(default_factory=lambda: np.zeros(0, np.bool_))
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "plan", frozen(self.plan, np.float64, (-1, 2), "plan"))
         object.__setattr__(self, "offsets", frozen(self.offsets, np.int64, (-1,), "offsets"))
         object.__setattr__(self, "levels", frozen(self.levels, np.float64, (len(self.offsets) - 1,), "levels"))
         object.__setattr__(self, "index", frozen(self.index, np.bool_, (len(self.offsets) - 1,), "index"))
+        between = self.supplementary if len(self.supplementary) else np.zeros(len(self), np.bool_)
+        object.__setattr__(self, "supplementary", frozen(between, np.bool_, (len(self),), "supplementary"))
 
     def __len__(self) -> int:
         return len(self.offsets) - 1
@@ -166,6 +171,36 @@ class Contours(Dataset):
     def closed(self) -> Flags:
         """Return which contours are closed, (k,) bool."""
         return closed_lines(self.plan, self.offsets)
+
+    def groups(self) -> tuple[tuple[str, Flags], ...]:
+        """Return the names of the groups that there are, and which lines belong to each."""
+        plain = ~self.index & ~self.supplementary
+        every = (("Contours", plain), ("Index contours", self.index), ("Supplementary contours", self.supplementary))
+        return tuple((name, mine) for name, mine in every if mine.any() or name == "Contours")
+
+    def depressions(self) -> Flags:
+        """Return which lines are closed and have the lower ground inside, (k,) bool."""
+        # Higher ground is on the left, so these run clockwise.
+        if len(self.plan) == 0:
+            return np.zeros(len(self), np.bool_)
+        local = self.plan - np.repeat(self.plan[self.offsets[:-1]], np.diff(self.offsets), axis=0)
+        twice = np.zeros(len(local))
+        twice[:-1] = local[:-1, 0] * local[1:, 1] - local[1:, 0] * local[:-1, 1]
+        # From the end of a line to the start of the next there is no line.
+        twice[self.offsets[1:] - 1] = 0.0
+        area: Floats = np.add.reduceat(twice, self.offsets[:-1])
+        return np.asarray(self.closed() & (area < 0.0), np.bool_)
+
+    def parts(self, vertices: Floats, offsets: NDArray[np.int64], source: NDArray[np.int64]) -> Self:
+        """Return contours of other vertices, each a part of one of these; `source` says of which, (l,)."""
+        return dataclasses.replace(
+            self,
+            plan=vertices[:, :2],
+            offsets=offsets,
+            levels=self.levels[source],
+            index=self.index[source],
+            supplementary=self.supplementary[source],
+        )
 
     def spacing(self) -> tuple[float, float]:
         """Return the mean distance in plan from line to line, of all contours and of the index contours alone.
@@ -193,11 +228,14 @@ class Contours(Dataset):
         return self.plan, self.offsets
 
     def as_lines(self) -> Linework:
-        """Return the contours as 3D lines on one layer."""
+        """Return the contours as 3D lines, each group on a layer of its own."""
         layer = np.zeros(len(self), np.int32)
+        for k, (_, mine) in enumerate(self.groups()):
+            layer[mine] = k
+        names = tuple(name for name, _ in self.groups())
         vertices = self.coordinates()
         return Linework(
-            name=self.name, frame=self.frame, vertices=vertices, offsets=self.offsets, layer=layer, layers=("Contours",)
+            name=self.name, frame=self.frame, vertices=vertices, offsets=self.offsets, layer=layer, layers=names
         )
 
 

@@ -18,6 +18,32 @@ def crossings(a: NDArray[np.float64], b: NDArray[np.float64]) -> tuple[NDArray[n
     """
     if len(a) < 2:
         return np.zeros((0, 2), np.int64), np.zeros((0, 2))
+    low, size, columns, starts, members = sorted_into_cells(a, b)
+    p, q = np.ascontiguousarray(a[:, :2] - low), np.ascontiguousarray(b[:, :2] - low)
+    room = 1024
+    while True:
+        pairs, shares = np.zeros((room, 2), np.int64), np.zeros((room, 2))
+        count = _pairs(p, q, size, columns, starts, members, pairs, shares)
+        if count <= room:
+            return pairs[:count], shares[:count]
+        room = count
+
+
+def sorted_into_cells(
+    a: NDArray[np.float64], b: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], float, int, NDArray[np.int64], NDArray[np.int64]]:
+    """Return segments by the cells of a lattice that they touch.
+
+    Returns
+    -------
+    low : (2,) float64
+        South-western corner of the lattice.
+    size, columns
+        Width of a cell; cells in a row.
+    starts : (cells + 1,) int64
+        Where the segments of each cell begin in `members`.
+    members : (k,) int64
+    """
     low = np.minimum(a[:, :2], b[:, :2]).min(axis=0)
     span = np.maximum(np.maximum(a[:, :2], b[:, :2]).max(axis=0) - low, 1e-9)
     # About a cell for each segment, but none smaller than a usual segment: it would stand in many.
@@ -30,13 +56,7 @@ def crossings(a: NDArray[np.float64], b: NDArray[np.float64]) -> tuple[NDArray[n
     starts = np.concatenate((np.zeros(1, np.int64), np.cumsum(starts[:-1])))
     members = np.zeros(int(starts[-1]), np.int64)
     _sort(p, q, size, columns, rows, starts.copy(), members, True)
-    room = 1024
-    while True:
-        pairs, shares = np.zeros((room, 2), np.int64), np.zeros((room, 2))
-        count = _pairs(p, q, size, columns, starts, members, pairs, shares)
-        if count <= room:
-            return pairs[:count], shares[:count]
-        room = count
+    return low, size, columns, starts, members
 
 
 @numba.njit(cache=True, nogil=True)

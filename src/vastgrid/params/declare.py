@@ -240,7 +240,7 @@ def sentence(
 ) -> tuple[Piece, ...]:
     """Fill a sentence's slots from parameters, and from `others` for what is not a parameter (the inputs' names).
 
-    What stands in square brackets is said only where a slot in it has a value.
+    What stands in square brackets is said only where a slot in it has a value; “no” is none.
 
     Parameters
     ----------
@@ -250,7 +250,7 @@ def sentence(
 
     def said(part: re.Match[str]) -> str:
         values = [others.get(name, getattr(params, name, None)) for name in _SLOT.findall(part[1])]
-        return part[1] if any(value not in (None, "") for value in values) else ""
+        return part[1] if any(value is not False and value not in (None, "") for value in values) else ""
 
     template = _OPTIONAL.sub(said, template)
     pieces: list[Piece] = []

@@ -221,6 +221,49 @@ def _levels_in(levels: Levels, quantity: Quantity | None, frame: FrameLike) -> L
 
 
 @dataclass(frozen=True, slots=True)
+class Grade:
+    """How steep something is. A bare number is in per cent.
+
+    Attributes
+    ----------
+    value : float
+        As it was said.
+    said : str
+        “%”, “deg”, or “:1” for horizontal per one vertical.
+    """
+
+    value: float
+    said: str = "%"
+
+    def __str__(self) -> str:
+        return {"%": f"{self.value:.10g} %", "deg": f"{self.value:.10g}°"}.get(self.said, f"{self.value:.10g} : 1")
+
+    @property
+    def rise(self) -> float:
+        """Rise over run."""
+        if self.said == "%":
+            return self.value / 100.0
+        return math.tan(math.radians(self.value)) if self.said == "deg" else 1.0 / self.value
+
+
+class Batter(Grade):
+    """How steep a slope is built. A bare number is horizontal per one vertical."""
+
+
+def _grade(kind: Any, word: str) -> Grade:
+    found = re.fullmatch(r"([+]?[\d.]+(?:[eE][+-]?\d+)?)\s*(%|deg|degrees|°|:\s*1)?", word)
+    try:
+        value = float(found[1]) if found else 0.0
+    except ValueError:
+        value = 0.0
+    said = re.sub(r"\s", "", (found[2] if found else "") or (":1" if issubclass(kind, Batter) else "%"))
+    said = "deg" if said in ("degrees", "°") else said
+    if not value > 0.0 or not math.isfinite(value) or (said == "deg" and value >= 90.0):
+        raise CallError(f"“{word}” is no slope; write 3 %, 1.7deg, or 2:1 for two horizontal to one vertical")
+    return kind(value, said)  # type: ignore[no-any-return]
+
+
+@dataclass(frozen=True, slots=True)
 class Styles:
     """A table of styles: for names or patterns such as EDGE*, in order, the values of some columns.
 
@@ -274,4 +317,5 @@ register(
 )  # fmt: skip
 register(Fitting, Kind(_fitting, _fitting_text, str, number=_fitting_number, brought=_fitting_in, bare=False))
 register(Levels, Kind(_levels, _levels_text, str, brought=_levels_in, large=True))
+register(Grade, Kind(_grade, lambda own: f"{own.value!r}{own.said}"))
 register(Styles, Kind(_styles, _styles_text, str, "lines", large=True))
