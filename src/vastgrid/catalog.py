@@ -32,6 +32,7 @@ from vastgrid.convert import (
     grid,
     ground,
     hillshade,
+    labels,
     lattice,
     lay,
     merge,
@@ -42,6 +43,7 @@ from vastgrid.convert import (
     simplify,
     slope,
     thin,
+    ticks,
     tin,
     upper,
 )
@@ -91,6 +93,7 @@ CONVERSIONS: tuple[Conversion, ...] = (
     grid.CONVERSION,
     ground.CONVERSION,
     hillshade.CONVERSION,
+    labels.CONVERSION,
     lattice.CONVERSION,
     lay.CONVERSION,
     merge.CONVERSION,
@@ -101,6 +104,7 @@ CONVERSIONS: tuple[Conversion, ...] = (
     simplify.CONVERSION,
     slope.CONVERSION,
     thin.CONVERSION,
+    ticks.CONVERSION,
     tin.CONVERSION,
     upper.CONVERSION,
 )

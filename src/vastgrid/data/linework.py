@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from vastgrid.data.dataset import Dataset, Flags, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
+from vastgrid.kernels.labels import without_stretches
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -132,6 +133,14 @@ class Contours(Dataset):
         Vertical distance of neighbouring levels; 0 where unknown.
     supplementary : (k,) bool
         Which lines lie between two levels, where the ground is flat; none if not given.
+    labels : dict of (l, …) array
+        What is written along the lines: “level”, “line” that it is of, “place” of its middle (l, 2), “angle” in radians
+        counter-clockwise from east, “along” its line, “wide” itself, “gap” for it in the line, 0 where the line goes on, and
+        whether it stands in “brackets”; empty for no labels.
+    label_height : float
+        How tall they are, in the unit of plan.
+    label_decimals : int
+        Decimals of the levels.
     """
 
     kind: ClassVar[str] = "contours"
@@ -142,6 +151,9 @@ class Contours(Dataset):
     index: Flags
     interval: float = 0.0
     supplementary: Flags = field(default_factory=lambda: np.zeros(0, np.bool_))
+    labels: dict[str, NDArray[Any]] = field(default_factory=dict)
+    label_height: float = 0.0
+    label_decimals: int = 2
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "plan", frozen(self.plan, np.float64, (-1, 2), "plan"))
@@ -164,8 +176,16 @@ class Contours(Dataset):
 
     def with_coordinates(self, plan: float, height: float, frame: Frame) -> Self:
         """Return the contours scaled into another frame."""
+        times = {"place": plan, "along": plan, "wide": plan, "gap": plan, "level": height}
+        labels = {name: values * times[name] if name in times else values for name, values in self.labels.items()}
         return dataclasses.replace(
-            self, plan=self.plan * plan, levels=self.levels * height, interval=self.interval * height, frame=frame
+            self,
+            plan=self.plan * plan,
+            levels=self.levels * height,
+            interval=self.interval * height,
+            labels=labels,
+            label_height=self.label_height * plan,
+            frame=frame,
         )
 
     def closed(self) -> Flags:
@@ -191,6 +211,42 @@ class Contours(Dataset):
         area: Floats = np.add.reduceat(twice, self.offsets[:-1])
         return np.asarray(self.closed() & (area < 0.0), np.bool_)
 
+    def texts(self) -> list[str]:
+        """Return what each label says."""
+        if not self.labels:
+            return []
+        said = [f"{level:.{self.label_decimals}f}" for level in self.labels["level"].tolist()]
+        return [f"({text})" if low else text for text, low in zip(said, self.labels["brackets"].tolist(), strict=True)]
+
+    def along(self) -> Floats:
+        """Return how far along its line each vertex lies, (n,)."""
+        if len(self.plan) == 0:
+            return np.zeros(0)
+        step = np.hypot(*np.diff(self.plan, axis=0, prepend=self.plan[:1]).T)
+        step[self.offsets[:-1]] = 0.0
+        total = np.cumsum(step)
+        return np.asarray(total - np.repeat(total[self.offsets[:-1]], np.diff(self.offsets)), np.float64)
+
+    def with_gaps(self) -> Self:
+        """Return the contours as they are drawn: parted where a label stands in a gap of its line."""
+        return self.worked_out("gaps", self._with_gaps)  # type: ignore[no-any-return]
+
+    def _with_gaps(self) -> Self:
+        if not self.labels or not (self.labels["gap"] > 0.0).any():
+            return self
+        line, along, half = self.labels["line"], self.labels["along"], self.labels["gap"] / 2.0
+        order = np.lexsort((along, line))
+        order = order[half[order] > 0.0]
+        low, high = (along - half)[order], (along + half)[order]
+        plan, offsets, source = without_stretches(
+            self.plan, self.offsets, self.along(), line[order].astype(np.int64), low, high
+        )
+        made = self.parts(plan, offsets, source)
+        # A label goes with the first piece of its line; the gap is there already.
+        first = np.minimum(np.searchsorted(source, line), max(len(source) - 1, 0))
+        labels = {**self.labels, "line": first, "gap": np.zeros(len(line))}
+        return dataclasses.replace(made, labels=labels)
+
     def parts(self, vertices: Floats, offsets: NDArray[np.int64], source: NDArray[np.int64]) -> Self:
         """Return contours of other vertices, each a part of one of these; `source` says of which, (l,)."""
         return dataclasses.replace(
@@ -200,6 +256,7 @@ class Contours(Dataset):
             levels=self.levels[source],
             index=self.index[source],
             supplementary=self.supplementary[source],
+            labels={},
         )
 
     def spacing(self) -> tuple[float, float]:

@@ -14,6 +14,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import crs_name
 from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
@@ -50,6 +51,8 @@ class Carries:
         Whether it says which quantity a grid holds, if not heights.
     open_heights : bool
         Whether a place may be without a height.
+    labels : bool
+        Whether it holds what is written along contours.
     """
 
     kinds: tuple[type[Dataset], ...]
@@ -64,6 +67,7 @@ class Carries:
     step: float = 0.0
     open_heights: bool = False
     quantity: bool = False
+    labels: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +139,8 @@ class Format:
         that name. A set is checked file by file, and comes into being as a whole or not at all.
     editor : str
         Which editor of its reading options the import window has, beside the form; empty for none.
+    given : callable
+        Dataset → what of it is written, where the file shows it otherwise: contours with gaps for their labels.
     usual : int
         Of the formats that can hold what goes out, the one with the largest is proposed.
     """
@@ -154,6 +160,7 @@ class Format:
     turned: Callable[[Path, Any], dict[str, str]] | None = None
     weigh: Callable[[Dataset], float] = lambda dataset: 0.0
     plan: Callable[[Sequence[Dataset], str, Any], tuple[PlannedFile, ...]] | None = None
+    given: Callable[[Dataset], Dataset] = lambda dataset: dataset
     editor: str = ""
     usual: int = 0
 
@@ -223,6 +230,13 @@ def _of_tin(tin: Tin, carries: Carries) -> tuple[Finding, ...]:
     if carries.breaklines or not len(tin.break_vertices):
         return ()
     return (note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."),)
+
+
+@_own_losses.register
+def _of_contours(contours: Contours, carries: Carries) -> tuple[Finding, ...]:
+    if carries.labels or not contours.labels:
+        return ()
+    return (note("labels-not-carried", "The file holds no labels; the lines go out whole, each with its level."),)
 
 
 @_own_losses.register

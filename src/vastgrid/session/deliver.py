@@ -155,6 +155,7 @@ def prepared(
     out = [_converted(each, carries.units, units, target, findings) for each in able]
     if not carries.open_heights:
         out = [_with_heights(each, target, findings) for each in out]
+    out = [target.given(each) for each in out]
     if carries.step:
         decimals = round(-math.log10(carries.step))
         out = [at_decimals(narrowed(each, Tin), decimals, findings) if each.kind == Tin.kind else each for each in out]

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Literal
 
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
@@ -41,7 +42,7 @@ _KINDS = (Tin, Contours, Linework, PointSet)
 
 def _carries(params: DxfWriteParams) -> Carries:
     units: Literal["none", "one"] = "none" if params.version is Version.R12 else "one"
-    return Carries(kinds=_KINDS, several=True, units=units, step=10.0**-params.decimals)
+    return Carries(kinds=_KINDS, several=True, units=units, step=10.0**-params.decimals, labels=True)
 
 
 _faces_and_points = weighing(triangles=225, points=100)
@@ -51,7 +52,13 @@ _flat, _spatial = weighing(vertices=30, lines=110), weighing(vertices=138, lines
 def _weigh(dataset: Dataset) -> float:
     """Return about how many bytes a dataset takes: a vertex of a line in space is an entity of its own."""
     by_kind = {Contours.kind: _flat, Linework.kind: _spatial}
-    return by_kind.get(dataset.kind, _faces_and_points)(dataset)
+    labels = len(getattr(dataset, "labels", {}).get("level", ()))
+    return by_kind.get(dataset.kind, _faces_and_points)(dataset) + 260.0 * labels
+
+
+def _with_gaps(dataset: Dataset) -> Dataset:
+    """Return contours as they are drawn, parted where labels stand in gaps of their lines."""
+    return narrowed(dataset, Contours).with_gaps() if dataset.kind == Contours.kind else dataset
 
 
 FORMAT = Format(
@@ -59,7 +66,8 @@ FORMAT = Format(
     title="DXF drawing",
     suffixes=(".dxf",),
     sniff=sniff,
-    carries=Carries(kinds=_KINDS, several=True, units="one"),
+    carries=Carries(kinds=_KINDS, several=True, units="one", labels=True),
+    given=_with_gaps,
     weigh=_weigh,
     editor="rules",
     usual=2,

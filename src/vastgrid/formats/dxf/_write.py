@@ -57,7 +57,12 @@ class DxfWriteParams:
 
 
 # Colour numbers of the drawing standard: brown for index contours, sand for the others, green faces, grey points.
-_LAYERS = {"TIN": 94, "CONTOUR": 44, "CONTOUR_INDEX": 36, "POINT": 8}
+_LAYERS = {"TIN": 94, "CONTOUR": 44, "CONTOUR_INDEX": 36, "CONTOUR_SUPPLEMENTARY": 54, "CONTOUR_LABEL": 36, "POINT": 8}
+_CONTOURS = {
+    "Contours": "CONTOUR",
+    "Index contours": "CONTOUR_INDEX",
+    "Supplementary contours": "CONTOUR_SUPPLEMENTARY",
+}
 _LINE_COLOUR = 30
 
 
@@ -149,6 +154,7 @@ def _handle_count(datasets: Sequence[Dataset]) -> int:
     for each in datasets:
         counts = each.count()
         number += counts.get("triangles", 0) + counts.get("points", 0)
+        number += sum(len(contours.labels.get("level", ())) for contours in of_kind([each], Contours))
         if "triangles" not in counts:
             number += 2 * counts.get("lines", 0) + counts.get("vertices", 0)
     return number
@@ -177,7 +183,8 @@ def _layers_of_tin(tin: Tin, version: Version, *, alone: bool) -> list[str]:
 
 @_layer_names.register
 def _layers_of_contours(contours: Contours, version: Version, *, alone: bool) -> list[str]:
-    return ["CONTOUR", "CONTOUR_INDEX"]
+    own = [_CONTOURS[name] for name, _ in contours.groups()]
+    return own + ["CONTOUR_LABEL"] * bool(contours.labels)
 
 
 @_layer_names.register
@@ -197,11 +204,34 @@ def _write_tin(tin: Tin, pen: _Pen, progress: Progress, names: list[str]) -> Non
 
 @_write_dataset.register
 def _write_contours(contours: Contours, pen: _Pen, progress: Progress, names: list[str]) -> None:
-    layers = [("CONTOUR", ~contours.index), ("CONTOUR_INDEX", contours.index)]
+    layers = [(_CONTOURS[name], mine) for name, mine in contours.groups()]
     if pen.params.contours_as is ContourForm.FLAT:
         _write_flat(pen, contours.plan, contours.offsets, contours.closed(), contours.levels, layers, progress)
     else:
         _write_spatial(pen, contours.coordinates(), contours.offsets, contours.closed(), layers, progress)
+    _write_labels(pen, contours)
+
+
+def _write_labels(pen: _Pen, contours: Contours) -> None:
+    """Write labels as texts about their middle, at the elevation of their level."""
+    if not contours.labels or not len(contours.labels["level"]):
+        return
+    labels, tall = contours.labels, contours.label_height
+    angle = np.degrees(labels["angle"]) % 360.0
+    # A text's first point is where its line of letters begins; readers that know no alignment use it.
+    way = np.column_stack((np.cos(labels["angle"]), np.sin(labels["angle"])))
+    up = np.column_stack((-way[:, 1], way[:, 0]))
+    start = labels["place"] - 0.5 * labels["wide"][:, None] * way - 0.5 * tall * up
+    head, slots = pen.head("TEXT", "CONTOUR_LABEL", "AcDbText")
+    tail = "73\n2\n" if pen.old else "100\nAcDbText\n73\n2\n"
+    digits = pen.params.decimals
+    numbers = pen.handles(len(start))[0].tolist() if slots else [None] * len(start)
+    rows = zip(numbers, contours.texts(), start, labels["place"], labels["level"], angle, strict=True)
+    for number, text, (x, y), (east, north), level, turn in rows:
+        begin = head.format(f"{number:X}") if slots else head
+        first = f"10\n{x:.{digits}f}\n20\n{y:.{digits}f}\n30\n{level:.{digits}f}\n40\n{tall:.{digits}f}\n1\n{text}\n"
+        middle = f"11\n{east:.{digits}f}\n21\n{north:.{digits}f}\n31\n{level:.{digits}f}\n"
+        pen.file.write(f"{begin}{first}50\n{turn:.4f}\n72\n1\n{middle}{tail}".encode())
 
 
 @_write_dataset.register

@@ -16,6 +16,9 @@ from vastgrid.looks.colouring import Dressed
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 
+# Labels lower than so many pixels cannot be read.
+LEGIBLE = 4.0
+
 
 def write_points(picture: QImage, own: Dressed, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
     """Write elevations and codes beside points, the first come first."""
@@ -56,11 +59,41 @@ def write_levels(
     painter.setFont(theme.font(7.5, bold=True))
     for own in sets:
         contours = narrowed(own.dataset, Contours)
+        if contours.labels:
+            _write_labels(painter, contours, view, palette)
+            continue
         decimals = max(0, -int(np.floor(np.log10(contours.interval) + 1e-9))) if contours.interval > 0 else 2
         for k in np.flatnonzero(contours.index).tolist():
             line = view.turned(contours.plan[contours.offsets[k] : contours.offsets[k + 1]])
             for place in _label_places(line, view):
                 _write_level(painter, f"{contours.levels[k]:.{decimals}f}", place, palette, taken)
+
+
+def _write_labels(painter: QPainter, contours: Contours, view: View, palette: theme.Palette) -> None:
+    """Write the labels that contours have, as tall as they are on the ground; nothing where they could not be read."""
+    tall = contours.label_height / view.size
+    if tall < LEGIBLE:
+        return
+    box = view.box()
+    place, angle = contours.labels["place"], contours.labels["angle"]
+    reach = contours.label_height * 8.0
+    seen = ((place > (box[0] - reach, box[1] - reach)) & (place < (box[2] + reach, box[3] + reach))).all(axis=1)
+    font = theme.font(10.0, bold=True)
+    # Capitals and digits are about 0.72 of a font's size tall.
+    font.setPixelSize(max(round(tall / 0.72), 1))
+    painter.save()
+    painter.setFont(font)
+    painter.setPen(QColor(palette.index))
+    texts = contours.texts()
+    for k in np.flatnonzero(seen).tolist():
+        x, y = view.pixel(float(place[k, 0]), float(place[k, 1]))
+        painter.save()
+        painter.translate(QPointF(x, y))
+        painter.rotate(-float(np.degrees(angle[k])) - view.turn)
+        wide = 3.0 * float(contours.labels["wide"][k]) / view.size
+        painter.drawText(QRectF(-wide / 2.0, -2.0 * tall, wide, 4.0 * tall), 0x84, texts[k])
+        painter.restore()
+    painter.restore()
 
 
 def _label_places(line: NDArray[np.float64], view: View) -> list[tuple[float, float, float]]:

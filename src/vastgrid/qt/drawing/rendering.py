@@ -137,10 +137,15 @@ def draw(
 def _draw_contours(contours: Contours, own: Dressed, canvas: _Canvas) -> None:
     image, view, ends, palette, small = canvas.image, canvas.view, canvas.ends, canvas.palette, canvas.small
     thin, thick = ("#B08D6A", "#E3CDB0") if canvas.bare else (palette.contour, palette.index)
+    if own.look.labels and not small:
+        contours = contours.with_gaps()
     minor, index = strengths(contours, view.size)
     indexed = bool(contours.index.any())
+    between = contours.supplementary
+    weak = 0.55 * minor if own.look.minor and not (small and indexed) else 0.0
     for mine, width, strength, usual in (
-        (~contours.index, 1.0, 0.55 * minor if own.look.minor and not (small and indexed) else 0.0, thin),
+        (between, 1.0, 0.5 * weak, thin),
+        (~contours.index & ~between, 1.0, weak, thin),
         (contours.index, 1.2 if small else 1.5, 0.9 if small else 0.9 * index, thick),
     ):
         if strength == 0.0 or not mine.any():

@@ -15,7 +15,7 @@ from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPainter, QPdfWr
 from vastgrid.base.files import replacing
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.kinds import kind_of
+from vastgrid.data.kinds import kind_of, narrowed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.survey import Survey
 from vastgrid.looks.colouring import Dressed, Scale, line_colours
@@ -205,6 +205,8 @@ def _paint_lines(
     painter: QPainter, own: Dressed, view: View, ends: tuple[float, float], palette: theme.Palette, dot: float
 ) -> None:
     data = own.dataset
+    if data.kind == Contours.kind and own.look.labels:
+        data = narrowed(data, Contours).with_gaps()
     courses = data.courses()
     if courses is None:
         return
@@ -236,7 +238,7 @@ def _pen(data: Dataset, own: Dressed, palette: theme.Palette) -> Pen:
 
 @_pen.register
 def _pen_of_contours(data: Contours, own: Dressed, palette: theme.Palette) -> Pen:
-    width = np.where(data.index, 0.30, 0.13 if own.look.minor else 0.0)
+    width = np.where(data.index, 0.30, np.where(data.supplementary, 0.09, 0.13) if own.look.minor else 0.0)
     return data.levels, None, palette.contour, width
 
 
