@@ -150,7 +150,7 @@ def test_every_parameter_explains_itself(field):
     assert param.help.endswith((".", ".)")) and len(param.help) > 8, "the help is a sentence"
     declare.check_value(field, field.default)
     if field.kind is Length:
-        assert param.quantity in (Quantity.XY_LENGTH, Quantity.Z_LENGTH), (
+        assert param.quantity in (Quantity.XY_LENGTH, Quantity.Z_LENGTH, Quantity.VALUE), (
             "which unit a bare number takes has to be known"
         )
     for value, _ in param.said:

@@ -109,6 +109,8 @@ class Quantity(Enum):
 
     XY_LENGTH = "plan length"
     Z_LENGTH = "height"
+    # Of what a surface holds, whatever that is: a bare number takes the unit of that.
+    VALUE = "value"
     COUNT = "count"
     RATIO = "ratio"
 

@@ -173,6 +173,8 @@ class Conversion:
         Place among the conversions that a chain may put in unasked, the least costly first; None where it may not.
     ask : bool
         Whether its parameters are asked for before it is made, since no default would be what is meant.
+    any_quantity : bool
+        Whether it can use grids of what is no height.
     """
 
     id: str
@@ -201,6 +203,7 @@ class Conversion:
     builds: bool = False
     automatic: int | None = None
     ask: bool = False
+    any_quantity: bool = False
 
     @property
     def main(self) -> Input:
@@ -255,7 +258,7 @@ class Conversion:
 
     def can_use(self, dataset: Dataset, role: str = "") -> bool:
         """Say whether a dataset can play a role, the main one where none is named."""
-        heights = dataset.has_heights or not dataset.located or self.keeps
+        heights = dataset.has_heights or not dataset.located or self.keeps or self.any_quantity
         own = self.role(role) if role else self.main
         return isinstance(dataset, own.kinds) and heights and own.fits(dataset) and self.fits(dataset)
 

@@ -146,7 +146,7 @@ def _length_text(length: Length) -> str:
 
 def _length_in(length: Length, quantity: Quantity | None, frame: FrameLike) -> Length:
     """Give a bare length the unit that the data has; one with a unit stays as it was said."""
-    known = frame.vertical if quantity is Quantity.Z_LENGTH else frame.horizontal
+    known = {Quantity.Z_LENGTH: frame.vertical, Quantity.XY_LENGTH: frame.horizontal}.get(quantity)  # type: ignore[arg-type]
     if length.unit is None and known is not None and known is not Unit.DEGREE:
         return Length(length.value, known)
     return length
@@ -217,7 +217,9 @@ def _levels_text(levels: Levels) -> str:
 
 
 def _levels_in(levels: Levels, quantity: Quantity | None, frame: FrameLike) -> Levels:
-    return levels if levels.unit or not frame.vertical else Levels(levels.values, frame.vertical)
+    if levels.unit or not frame.vertical or quantity is not Quantity.Z_LENGTH:
+        return levels
+    return Levels(levels.values, frame.vertical)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,136 @@
+"""Arrows that point downhill."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Annotated
+
+import numpy as np
+
+from vastgrid.base.errors import CallError, DataError, ParamError
+from vastgrid.base.findings import count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity
+from vastgrid.data.dataset import Floats
+from vastgrid.data.frame import is_geographic, ratio_of
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Linework
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.measures.heights import heights
+from vastgrid.params.declare import Param
+from vastgrid.params.kinds import Grade
+
+MOST = 500_000
+# Length of an arrow and of its head, as shares of the spacing.
+SHAFT, HEAD = 0.7, 0.22
+
+
+@dataclass(frozen=True)
+class ArrowParams:
+    """How far apart, and where the ground counts as level."""
+
+    spacing: Annotated[
+        Length | None,
+        Param("Spacing", "Of the arrows, along east and north.", Quantity.XY_LENGTH, above=0, absent="a fit spacing"),
+    ] = None
+    level: Annotated[Grade, Param("Level below", "Ground flatter than this gets no arrow: 0.5 %.")] = Grade(0.5)  # noqa: RUF009
+
+
+def settle(inputs: Sequence[Tin | Grid], params: ArrowParams) -> ArrowParams:
+    """Propose a spacing that gives about forty arrows along the longer side."""
+    if params.spacing is not None:
+        return params
+    extent = inputs[0].extent()
+    sides = [float(np.ptp(pair)) if pair else 0.0 for pair in (extent.east, extent.north)]
+    size = float(f"{max(max(sides) / 40.0, 1e-9):.1g}")
+    return replace(params, spacing=Length(size, None if is_geographic(inputs[0].frame) else inputs[0].frame.horizontal))
+
+
+def gradients(surface: Tin | Grid, places: Floats, step: float) -> Floats:
+    """Return rise over run to the east and to the north at places, (n, 2); NaN where the surface ends."""
+    ways = [np.array(way) * step for way in ((1.0, 0.0), (-1.0, 0.0), (0.0, 1.0), (0.0, -1.0))]
+    east, west, north, south = (heights(surface, np.ascontiguousarray(places + way)) for way in ways)
+    return np.column_stack((east - west, north - south)) / (2.0 * step)
+
+
+def run(inputs: Sequence[Tin | Grid], params: ArrowParams, progress: Progress) -> Result:
+    """Lay the arrows; see `CONVERSION`.
+
+    Raises
+    ------
+    CallError
+        If the surface is in degrees.
+    DataError
+        If the ground is level everywhere.
+    """
+    surface, params = inputs[0], settle(inputs, params)
+    if is_geographic(surface.frame):
+        raise CallError(
+            f"{surface.name} is in degrees, and slopes need lengths: bring it onto a grid first (reproject)"
+        )
+    assert params.spacing is not None
+    size = params.spacing.in_unit(surface.frame.horizontal, "spacing")
+    extent = surface.extent()
+    if extent.east is None or extent.north is None:
+        raise DataError(f"{surface.name} is empty")
+    x = np.arange(math.ceil(extent.east[0] / size), math.floor(extent.east[1] / size) + 1) * size
+    y = np.arange(math.ceil(extent.north[0] / size), math.floor(extent.north[1] / size) + 1) * size
+    if len(x) * len(y) > MOST:
+        raise ParamError("spacing", f"{params.spacing} would give {len(x) * len(y)} arrows; choose a larger one")
+    places = np.column_stack([part.ravel() for part in np.meshgrid(x, y)])
+    slope = gradients(surface, places, 0.25 * size) / ratio_of(surface.frame)
+    steep = np.hypot(*slope.T)
+    progress.report(0.5, "looking which way is down")
+    shown = np.isfinite(steep) & (steep > params.level.rise)
+    if not shown.any():
+        raise DataError(f"nowhere is {surface.name} steeper than {params.level}")
+    middle, way = places[shown], -slope[shown] / steep[shown][:, None]
+    tip, end = middle + 0.5 * SHAFT * size * way, middle - 0.5 * SHAFT * size * way
+    side = np.column_stack((-way[:, 1], way[:, 0]))
+    left, right = (tip - HEAD * size * (way + turn * 0.6 * side) for turn in (1.0, -1.0))
+    xy = np.stack((end, tip, left, tip, right), axis=1).reshape(-1, 2)
+    z = heights(surface, np.ascontiguousarray(xy))
+    number = len(middle)
+    made = Linework(
+        name="Downhill",
+        frame=surface.frame,
+        vertices=np.column_stack((xy, z)),
+        offsets=np.arange(number + 1) * 5,
+        layer=np.zeros(number, np.int32),
+        layers=("Downhill",),
+        attributes={
+            "slope_percent": steep[shown] * 100.0,
+            "bearing": np.degrees(np.arctan2(way[:, 0], way[:, 1])) % 360.0,
+        },
+    ).heights_filled()
+    flat = int((np.isfinite(steep) & ~shown).sum())
+    findings = [note("level", f"{count(flat, 'place')} flatter than {params.level} without an arrow.")] if flat else []
+    return Result(made, tuple(findings))
+
+
+def _estimate(inputs: Sequence[Tin | Grid], params: ArrowParams) -> str:
+    size = settle(inputs, params).spacing
+    extent = inputs[0].extent()
+    if size is None or not extent.east or not extent.north:
+        return ""
+    own = size.in_unit(inputs[0].frame.horizontal, "spacing")
+    return "up to " + count(int(np.ptp(extent.east) / own * np.ptp(extent.north) / own), "arrow")
+
+
+CONVERSION = Conversion(
+    id="arrows",
+    version=1,
+    title="Downhill arrows",
+    help="Arrows at an even spacing that point down the slope, with their slope and bearing.",
+    inputs=(Input("surface", (Tin, Grid)),),
+    outputs=(Output("arrows", Linework),),
+    params=ArrowParams,
+    template="Arrows downhill on {surface}, every {spacing}, where it is steeper than {level}.",
+    run=run,
+    settle=settle,
+    estimate=_estimate,
+    name=lambda inputs, params: f"Downhill on {inputs[0].name}",
+)

@@ -1,0 +1,199 @@
+"""A surface parted into bands of height, or of what else a grid holds."""
+
+from __future__ import annotations
+
+import dataclasses
+import itertools
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import Enum
+from typing import Annotated
+
+import numpy as np
+import shapely
+
+from vastgrid.base.errors import CallError, DataError, ParamError
+from vastgrid.base.findings import count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity, square_word, unit_word
+from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.frame import is_geographic
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Linework, from_lines
+from vastgrid.data.table import Table
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.params.declare import Param
+from vastgrid.params.kinds import Levels
+from vastgrid.shaping.banding import banded, equal_shares
+from vastgrid.shaping.surfaces import grid_tin
+
+MOST_BANDS = 2000
+
+
+class As(Enum):
+    """What bands are given as."""
+
+    POLYGONS = "polygons"
+    GRID = "grid"
+
+
+@dataclass(frozen=True)
+class BandParams:
+    """Where bands end."""
+
+    interval: Annotated[
+        Length | None,
+        Param("Interval", "Height of each band; bands begin at whole multiples of it.", Quantity.VALUE, above=0),
+    ] = None
+    limits: Annotated[
+        Levels | None, Param("Limits", "Your own limits: 200, 210, 225 m; of slopes 5, 10, 25.", Quantity.VALUE)
+    ] = None
+    shares: Annotated[int | None, Param("Shares", "So many bands of equal area.", least=2, most=100)] = None
+    as_: Annotated[
+        As,
+        Param("As", "polygons: closed lines around each band; grid: the number of its band in each cell."),
+    ] = As.POLYGONS
+
+
+def settle(inputs: Sequence[Tin | Grid], params: BandParams) -> BandParams:
+    """Part into five equal shares where nothing is said.
+
+    Raises
+    ------
+    CallError
+        If more than one is said.
+    """
+    said = [name for name in ("interval", "limits", "shares") if getattr(params, name) is not None]
+    if len(said) > 1:
+        raise CallError(f"bands end by {' or by '.join(said)}, not by both")
+    unit = inputs[0].frame.vertical if inputs[0].has_heights else None
+    if params.interval is not None and params.interval.unit is None:
+        return dataclasses.replace(params, interval=Length(params.interval.value, unit))
+    if params.limits is not None and params.limits.unit is None:
+        return dataclasses.replace(params, limits=Levels(params.limits.values, unit))
+    return params if said else dataclasses.replace(params, shares=5)
+
+
+def limits_of(surface: Tin | Grid, params: BandParams) -> Floats:
+    """Return where bands end, ascending.
+
+    Raises
+    ------
+    ParamError
+        If there would be more than 2 000 bands.
+    """
+    unit = surface.frame.vertical if surface.has_heights else None
+    pair = surface.extent().elevation
+    if pair is None:
+        raise DataError(f"{surface.name} has no heights")
+    if params.limits is not None:
+        return np.array(params.limits.in_unit(unit, "limits"))
+    if params.interval is not None:
+        step = params.interval.in_unit(unit, "interval")
+        first, last = math.floor(pair[0] / step) + 1, math.ceil(pair[1] / step) - 1
+        if last - first > MOST_BANDS:
+            raise ParamError("interval", f"it gives {last - first} bands; choose a larger one")
+        return np.asarray(np.round(np.arange(first, last + 1) * step, 10), np.float64)
+    shares = params.shares or 5
+    if isinstance(surface, Tin):
+        return equal_shares(surface, shares)
+    known = surface.heights[np.isfinite(surface.heights)]
+    return np.asarray(np.quantile(known, np.arange(1, shares) / shares), np.float64)
+
+
+def run(inputs: Sequence[Tin | Grid], params: BandParams, progress: Progress) -> Result:
+    """Part the surface; see `CONVERSION`.
+
+    Raises
+    ------
+    CallError
+        If areas are asked for of data in degrees, or a grid of bands of a TIN.
+    """
+    surface, params = inputs[0], settle(inputs, params)
+    if is_geographic(surface.frame):
+        raise CallError(f"{surface.name} is in degrees, and areas need lengths: bring it onto a grid first (reproject)")
+    limits = limits_of(surface, params)
+    progress.report(0.1)
+    if params.as_ is As.GRID:
+        if not isinstance(surface, Grid):
+            raise CallError(f"as=grid: {surface.name} is a TIN; make a grid of it first, or take polygons")
+        made, areas = _grid(surface, limits)
+    else:
+        made, areas = _polygons(surface, limits, progress.part(0.1, 1.0))
+    table = _table(surface, limits, areas)
+    own = int((areas > 0.0).sum())
+    text = f"{count(own, 'band')}, {areas.sum():.2f}{square_word(surface.frame.horizontal)} in all."
+    return Result(made, (note("bands", text),), more={"areas": table})
+
+
+def _grid(surface: Grid, limits: Floats) -> tuple[Dataset, Floats]:
+    number = np.searchsorted(limits, surface.heights, side="right").astype(np.float64) + 1.0
+    number[np.isnan(surface.heights)] = np.nan
+    cells = np.bincount(number[np.isfinite(number)].astype(np.int64), minlength=len(limits) + 2)[1:]
+    made = dataclasses.replace(surface, name=f"Bands of {surface.name}", heights=number, quantity="band", measure="")
+    return made, np.asarray(cells * surface.dx * surface.dy, np.float64)
+
+
+def _polygons(surface: Tin | Grid, limits: Floats, progress: Progress) -> tuple[Linework, Floats]:
+    tin = grid_tin(surface) if isinstance(surface, Grid) else surface
+    bands = banded(tin, limits, progress)
+    names = _names(surface, limits)
+    rings, layers = [], []
+    values: dict[str, list[float | bool | int]] = {name: [] for name in ("band", "from", "to", "area", "hole", "piece")}
+    areas = np.zeros(len(limits) + 1)
+    ends = np.concatenate(([np.nan], limits, [np.nan]))
+    for piece, band in enumerate(bands):
+        area = float(shapely.area(band.outline))
+        areas[band.number] += area
+        for k, ring in enumerate([band.outline.exterior, *band.outline.interiors]):
+            xy = shapely.get_coordinates(ring)
+            rings.append(np.column_stack((xy, np.full(len(xy), np.nan))))
+            layers.append(names[band.number])
+            row = (band.number + 1, ends[band.number], ends[band.number + 1], area, k > 0, piece + 1)
+            for name, value in zip(values, row, strict=True):
+                values[name].append(value)
+    made = from_lines(f"Bands of {surface.name}", surface.frame, rings, layers)
+    return dataclasses.replace(made, attributes={name: np.array(own) for name, own in values.items()}), areas
+
+
+def _names(surface: Tin | Grid, limits: Floats) -> list[str]:
+    said = [f"{limit:.10g}" if abs(limit - round(limit, 3)) < 1e-9 else f"{limit:.3f}" for limit in limits.tolist()]
+    word = unit_word(surface.frame.vertical) if surface.has_heights else f" {getattr(surface, 'measure', '')}".rstrip()
+    if not said:
+        return [f"all{word}"]
+    inner = [f"{low} to {high}{word}" for low, high in itertools.pairwise(said)]
+    return [f"below {said[0]}{word}", *inner, f"from {said[-1]}{word}"]
+
+
+def _table(surface: Tin | Grid, limits: Floats, areas: Floats) -> Table:
+    ends = np.concatenate(([np.nan], limits, [np.nan]))
+    own = areas > 0.0
+    word = surface.frame.vertical.value if surface.has_heights and surface.frame.vertical else ""
+    plan = f"{surface.frame.horizontal.value}²" if surface.frame.horizontal else ""
+    columns = {
+        "band": np.arange(1.0, len(areas) + 1)[own],
+        "from": ends[:-1][own],
+        "to": ends[1:][own],
+        "area": areas[own],
+        "share": (areas / max(areas.sum(), 1e-300) * 100.0)[own],
+    }
+    return Table(name=f"Bands of {surface.name}, areas", columns=columns, units=("", word, word, plan, "%"))
+
+
+CONVERSION = Conversion(
+    id="bands",
+    version=1,
+    title="Bands",
+    help="The surface parted by height, or a grid by what it holds, such as slope: outlines with their area, or a grid.",
+    inputs=(Input("surface", (Tin, Grid)),),
+    outputs=(Output("bands", Linework), Output("areas", Table, title="areas")),
+    params=BandParams,
+    template="Bands of {surface}[, every {interval}][, parted at {limits}][, in {shares} equal shares], as {as}.",
+    run=run,
+    settle=settle,
+    name=lambda inputs, params: f"Bands of {inputs[0].name}",
+    kinds_as=lambda params: (Grid,) if params.as_ is As.GRID else (Tin, Grid),
+    any_quantity=True,
+)
