@@ -1,0 +1,574 @@
+"""Slopes from a line out to the ground: rays square to the line, as far as the ground, and what they bound.
+
+A slope is a plane through each leg of the line, as steep as was asked square to the leg in plan. At an outer corner the planes
+of both legs are carried on until they meet, or a cone goes round it; at an inner corner they end where they meet. Rays lie in
+these planes, from the line to where they first meet the ground, which is exact. Between two rays more are put in until the
+daylight line keeps within a tolerance of what it would be with one more.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from vastgrid.base.errors import DataError
+from vastgrid.base.progress import Progress, Silent
+from vastgrid.data.dataset import Floats
+from vastgrid.data.tin import Tin
+from vastgrid.kernels.locate import cuts_along
+from vastgrid.kernels.topology import group_places, neighbours_of
+from vastgrid.kernels.triangulate import once, triangulate
+from vastgrid.measures.heights import bucket_index, heights
+
+# Feet of rays stand no nearer to each other than this share of the line's length; so many times a gap is halved at most.
+NEAREST, HALVINGS = 1e-6, 12
+# The largest angle between neighbouring rays of a round corner.
+FAN = math.radians(6.0)
+# A line that turns by less has no corner there.
+STRAIGHT = math.radians(0.05)
+
+
+@dataclass(frozen=True, slots=True)
+class Slopes:
+    """How steep, in units of plan and of height.
+
+    Attributes
+    ----------
+    cut, fill : float
+        Horizontal per one vertical.
+    ratio : float
+        Height units in a plan unit.
+    bench, width : float
+        Height between benches, 0 for none, and how wide they are.
+    round : bool
+        Whether outer corners are round.
+    """
+
+    cut: float
+    fill: float
+    ratio: float
+    bench: float
+    width: float
+    round: bool
+
+    def profile(self, up: bool) -> tuple[Floats, Floats]:
+        """Return how high a slope is at distances square to the line, to the farthest that anybody needs."""
+        flatness = (self.cut if up else self.fill) / self.ratio
+        if self.bench <= 0.0:
+            return np.array([0.0, 1.0]), np.array([0.0, 1.0 / flatness])
+        rise = self.bench * flatness
+        steps = 400
+        away = np.cumsum(np.concatenate(([0.0], np.tile([rise, self.width], steps))))
+        high = np.cumsum(np.concatenate(([0.0], np.tile([self.bench, 0.0], steps))))
+        return away, high
+
+
+class Ray(NamedTuple):
+    """A ray before it is cast.
+
+    Attributes
+    ----------
+    at : float
+        How far along the line its foot is.
+    foot : (x, y, z)
+    way : (x, y)
+        Unit direction in plan.
+    normal : (x, y)
+        Square to the leg in whose plane it lies.
+    long : float
+        Rise of the leg per unit along it.
+    tangent : (x, y)
+    shared : bool
+        Whether it lies in the planes of both legs of a corner.
+    """
+
+    at: float
+    foot: tuple[float, float, float]
+    way: tuple[float, float]
+    normal: tuple[float, float]
+    long: float
+    tangent: tuple[float, float]
+    shared: bool = False
+
+
+@dataclass(slots=True)
+class Cast:
+    """A ray that was cast.
+
+    Attributes
+    ----------
+    places : (n, 3) float64
+        Foot, benches, end.
+    state : str
+        “ground” where it meets the ground, “slope” where another slope comes first, “open” where the ground ends before.
+    up : bool
+        Whether it is a cut.
+    """
+
+    ray: Ray
+    places: Floats
+    state: str
+    up: bool
+
+    @property
+    def end(self) -> Floats:
+        """Where it ends."""
+        return np.asarray(self.places[-1], np.float64)
+
+
+@dataclass(slots=True)
+class Side:
+    """The rays of one side of a line, in its order, and how many feet lie beside the ground."""
+
+    casts: list[Cast]
+    closed: bool
+    beside: int = 0
+
+
+def corner_ray(point: Floats, before: Ray, after: Ray, at: float, spread: float) -> Ray:
+    """Return the ray in which the planes of two legs meet.
+
+    Parameters
+    ----------
+    spread : float
+        What a slope rises, signed, per unit square to a leg.
+    """
+    q = np.array(before.long) * before.tangent - np.array(after.long) * after.tangent
+    q = q + spread * (np.array(before.normal) - np.array(after.normal))
+    mean = np.array(before.normal) + np.array(after.normal)
+    size = float(np.hypot(*q))
+    if size < 1e-12:
+        way = mean / max(float(np.hypot(*mean)), 1e-300)
+    else:
+        way = np.array([-q[1], q[0]]) / size
+        if way @ mean < 0.0:
+            way = -way
+    foot = (float(point[0]), float(point[1]), float(point[2]))
+    return Ray(at, foot, (float(way[0]), float(way[1])), before.normal, before.long, before.tangent, True)
+
+
+class Caster:
+    """Casts rays from one side of a line."""
+
+    def __init__(self, line: Floats, ground: Tin, slopes: Slopes, side: float) -> None:
+        self.line, self.ground, self.slopes, self.side = line, ground, slopes, side
+        step = np.diff(line[:, :2], axis=0)
+        self.length = np.hypot(*step.T)
+        self.total = np.concatenate(([0.0], np.cumsum(self.length)))
+        self.tangent = step / self.length[:, None]
+        # To the right for a positive side.
+        self.normal = side * np.column_stack((self.tangent[:, 1], -self.tangent[:, 0]))
+        self.long = np.diff(line[:, 2]) / self.length
+        self.closed = bool((line[0, :2] == line[-1, :2]).all())
+        self.shape = shapely.LineString(line[:, :2])
+        shapely.prepare(self.shape)
+        self.index = bucket_index(ground)
+        extent = ground.vertices[:, :2]
+        self.far = 1.5 * float(np.hypot(*np.ptp(extent, axis=0))) + float(self.total[-1])
+
+    def of_leg(self, leg: int, share: float) -> Ray:
+        """Return the ray square to a leg."""
+        point = self.line[leg] + share * (self.line[leg + 1] - self.line[leg])
+        n, t = self.normal[leg], self.tangent[leg]
+        return Ray(
+            float(self.total[leg] + share * self.length[leg]),
+            (float(point[0]), float(point[1]), float(point[2])),
+            (float(n[0]), float(n[1])),
+            (float(n[0]), float(n[1])),
+            float(self.long[leg]),
+            (float(t[0]), float(t[1])),
+        )
+
+    def cast(self, ray: Ray, up: bool | None = None) -> Cast | None:
+        """Cast a ray to the ground; None where its foot lies beside it.
+
+        Parameters
+        ----------
+        up : bool or None
+            Whether it is a cut; None to see from the ground at its foot.
+        """
+        x, y, z = ray.foot
+        under = float(heights(self.ground, np.array([[x, y]]))[0])
+        if not math.isfinite(under):
+            return None
+        if up is None:
+            up = under > z
+        if abs(under - z) <= 1e-9 * max(abs(z), 1.0):
+            return Cast(ray, np.array([[x, y, z]]), "ground", up)
+        if (under > z) != up:
+            return Cast(ray, np.array([[x, y, z]]), "ground", up)
+        way = np.array(ray.way)
+        spread = float(way @ ray.normal)
+        sign = 1.0 if up else -1.0
+        away, high = self.slopes.profile(up)
+        drift = ray.long * float(way @ ray.tangent)
+
+        def slope(t: Floats) -> Floats:
+            p = t * spread
+            rise = np.interp(p, away, high) + np.maximum(p - away[-1], 0.0) * (high[1] - high[0]) / (away[1] - away[0])
+            return np.asarray(z + drift * t + sign * rise, np.float64)
+
+        reach = max(abs(under - z) * (self.slopes.cut if up else self.slopes.fill) / self.slopes.ratio * 3.0, 1e-3)
+        hit, end, open_ = math.nan, 0.0, False
+        while True:
+            reach = min(reach, self.far)
+            t, g = self._ground(x, y, way, reach)
+            bends = away[(away > 0.0) & (away < reach * spread)] / spread if spread > 0.0 else np.zeros(0)
+            stops = np.unique(np.concatenate((t, bends[bends < t[-1]])))
+            gap = sign * (slope(stops) - np.interp(stops, t, g))
+            below = np.flatnonzero((gap[1:] >= 0.0) & (gap[:-1] < 0.0))
+            if len(below):
+                k = int(below[0])
+                hit = float(stops[k] + gap[k] / (gap[k] - gap[k + 1]) * (stops[k + 1] - stops[k]))
+                break
+            ended = t[-1] < reach * (1.0 - 1e-9)
+            if ended or reach >= self.far:
+                end, open_ = float(t[-1]), True
+                break
+            reach *= 3.0
+        end = end if open_ else hit
+        trimmed = self._clear(ray, way, spread, end)
+        state = "slope" if trimmed < end * (1.0 - 1e-7) else ("open" if open_ else "ground")
+        end = min(trimmed, end)
+        bends = np.zeros(0)
+        if spread > 0.0 and self.slopes.bench > 0.0:
+            bends = away[1:][away[1:] < end * spread * (1.0 - 1e-9)] / spread
+        stops = np.concatenate(([0.0], bends, [end]))
+        return Cast(ray, np.column_stack((x + way[0] * stops, y + way[1] * stops, slope(stops))), state, up)
+
+    def _ground(self, x: float, y: float, way: Floats, reach: float) -> tuple[Floats, Floats]:
+        """Return the ground's profile along a ray until it ends."""
+        line = np.array([[x, y], [x + way[0] * reach, y + way[1] * reach]])
+        met = cuts_along(line, self.ground.vertices, self.ground.triangles, self.index)
+        ends = heights(self.ground, line)
+        t = np.concatenate(([0.0], met[:, 1] * reach, [reach]))
+        g = np.concatenate((ends[:1], met[:, 4], ends[1:]))
+        keep = np.isfinite(g) & np.append(True, np.diff(t) > 1e-10 * reach)
+        t, g = t[keep], g[keep]
+        # The ground ends where nothing lies between two crossings.
+        middle = (t[1:] + t[:-1]) / 2.0
+        gone = np.isnan(heights(self.ground, np.column_stack((x + way[0] * middle, y + way[1] * middle))))
+        if gone.any():
+            stop = int(np.flatnonzero(gone)[0]) + 1
+            t, g = t[:stop], g[:stop]
+        return t, g
+
+    def _clear(self, ray: Ray, way: Floats, spread: float, end: float) -> float:
+        """Return how far a ray goes until another part of the line is nearer than its own leg."""
+        foot = np.array(ray.foot[:2])
+
+        def nearer(t: float) -> bool:
+            own = t * spread
+            return float(shapely.distance(self.shape, shapely.Point(foot + way * t))) < own * (1.0 - 1e-7) - 1e-9
+
+        if end <= 0.0 or not any(nearer(end * share) for share in (1.0, 0.5, 0.25, 0.75)):
+            return end
+        low, high = 0.0, end
+        for share in np.linspace(0.0, 1.0, 17)[1:].tolist():
+            if nearer(end * share):
+                high = end * share
+                break
+            low = end * share
+        for _ in range(50):
+            middle = (low + high) / 2.0
+            low, high = (low, middle) if nearer(middle) else (middle, high)
+        return low
+
+
+def side_of(caster: Caster, within: float, progress: Progress) -> Side:
+    """Cast the rays of one side, as many as keep the daylight line within a tolerance."""
+    marks = _marks(caster)
+    casts: list[Cast] = []
+    beside = 0
+    for k, rays in enumerate(marks):
+        for ray in rays:
+            own = caster.cast(ray)
+            if own is None:
+                beside += 1
+                continue
+            if casts:
+                casts += _between(caster, casts[-1], own, within, HALVINGS)
+            casts.append(own)
+        if k % 8 == 0:
+            progress.report(k / len(marks), "casting slopes to the ground")
+    if not casts:
+        raise DataError("the line lies beside the surface")
+    return Side(_needed(casts), caster.closed, beside)
+
+
+def _needed(casts: list[Cast]) -> list[Cast]:
+    """Return rays without those that lie between two others in one plane, ending on the straight way between theirs."""
+    kept: list[Cast] = []
+    waiting: list[Cast] = []
+    for k, own in enumerate(casts):
+        after = casts[k + 1] if k + 1 < len(casts) else None
+        if kept and after is not None and _plain(kept[-1], own) and _plain(own, after):
+            waiting.append(own)
+            if all(_on_way(each, kept[-1], after) for each in waiting):
+                continue
+            own = waiting[-1]
+        waiting = []
+        kept.append(own)
+    return kept
+
+
+def _plain(one: Cast, two: Cast) -> bool:
+    alike = one.ray.way == two.ray.way and one.ray.normal == two.ray.normal and one.state == two.state and one.up == two.up
+    return alike and len(one.places) == len(two.places) > 1
+
+
+def _on_way(own: Cast, one: Cast, two: Cast) -> bool:
+    whole = two.end - one.end
+    size = max(float(np.hypot(*whole[:2])), 1e-12)
+    share = float((own.end - one.end)[:2] @ whole[:2]) / size**2
+    return float(np.abs(one.end + share * whole - own.end).max()) < 1e-9 * max(size, 1.0)
+
+
+def _marks(caster: Caster) -> list[list[Ray]]:
+    """Return the rays that have to be: at corners, and where the line comes out of the ground or goes into it."""
+    crossings = _crossings(caster)
+    marks: list[list[Ray]] = []
+    legs = len(caster.length)
+    for leg in range(legs):
+        marks.append(_at_corner(caster, leg))
+        marks += [[caster.of_leg(leg, share)] for share in crossings.get(leg, [])]
+    marks.append(_at_corner(caster, legs))
+    return marks
+
+
+def _crossings(caster: Caster) -> dict[int, list[float]]:
+    """Return where each leg passes through the ground, as shares along it."""
+    found: dict[int, list[float]] = {}
+    line, ground = caster.line, caster.ground
+    met = cuts_along(line, ground.vertices, ground.triangles, caster.index)
+    own = heights(ground, np.ascontiguousarray(line[:, :2]))
+    for leg in range(len(line) - 1):
+        mine = met[met[:, 0] == leg]
+        share = np.concatenate(([0.0], mine[:, 1], [1.0]))
+        g = np.concatenate((own[leg : leg + 1], mine[:, 4], own[leg + 1 : leg + 2]))
+        gap = line[leg, 2] + share * (line[leg + 1, 2] - line[leg, 2]) - g
+        turn = np.flatnonzero(gap[1:] * gap[:-1] < 0.0)
+        shares = share[turn] + gap[turn] / (gap[turn] - gap[turn + 1]) * (share[turn + 1] - share[turn])
+        # A step of a vertical wall has no width; a leg is divided here and there, so that nothing between is missed.
+        even = np.arange(1, 8) / 8.0
+        found[leg] = np.unique(np.concatenate((shares, even))).tolist()
+    return found
+
+
+def _at_corner(caster: Caster, vertex: int) -> list[Ray]:
+    legs = len(caster.length)
+    if not caster.closed and vertex in (0, legs):
+        return [caster.of_leg(0, 0.0) if vertex == 0 else caster.of_leg(legs - 1, 1.0)]
+    before, after = caster.of_leg((vertex - 1) % legs, 1.0), caster.of_leg(vertex % legs, 0.0)
+    at = float(caster.total[vertex])
+    before, after = before._replace(at=at), after._replace(at=at)
+    a, b = np.array(before.normal), np.array(after.normal)
+    turn = math.atan2(a[0] * b[1] - a[1] * b[0], float(a @ b))
+    point = caster.line[vertex]
+    under = float(heights(caster.ground, np.array([point[:2]]))[0])
+    up = under > point[2]
+    away, high = caster.slopes.profile(up)
+    spread = (1.0 if up else -1.0) * float((high[1] - high[0]) / (away[1] - away[0]))
+    if abs(turn) < STRAIGHT:
+        return [before]
+    # The normals spread where the bend opens to this side.
+    outer = float(np.array(before.tangent) @ b) > 0.0
+    meeting = corner_ray(point, before, after, at, spread)
+    if not outer:
+        return [meeting]
+    if not caster.slopes.round:
+        # Of a closed line's first corner one half begins it, the other ends it.
+        return [before, meeting, after][1 if vertex == 0 else 0 : 2 if vertex == legs else 3]
+    steps = max(math.ceil(abs(turn) / FAN), 1)
+    fan = []
+    for k in range(steps + 1):
+        angle = turn * k / steps
+        cos, sin = math.cos(angle), math.sin(angle)
+        way = (float(cos * a[0] - sin * a[1]), float(sin * a[0] + cos * a[1]))
+        long = before.long if k < steps / 2 else after.long
+        fan.append(Ray(at, before.foot, way, way, long, (way[1], -way[0])))
+    return fan[-1:] if vertex == 0 else fan
+
+
+def _between(caster: Caster, one: Cast, two: Cast, within: float, depth: int) -> list[Cast]:
+    """Return rays between two, until the daylight line keeps within a tolerance."""
+    if depth == 0 or (one.up != two.up and len(one.places) > 1 and len(two.places) > 1):
+        return []
+    middle = _middle(caster, one.ray, two.ray)
+    if middle is None:
+        return []
+    up = one.up if len(one.places) > 1 else two.up
+    own = caster.cast(middle, up)
+    if own is None:
+        return []
+    a, b, m = one.end[:2], two.end[:2], own.end[:2]
+    chord = b - a
+    length = float(np.hypot(*chord))
+    off = abs(chord[0] * (m - a)[1] - chord[1] * (m - a)[0]) / length if length > 0.0 else float(np.hypot(*(m - a)))
+    if off <= within and one.state == two.state == own.state and depth < HALVINGS - 1:
+        return []
+    return [*_between(caster, one, own, within, depth - 1), own, *_between(caster, own, two, within, depth - 1)]
+
+
+def _middle(caster: Caster, one: Ray, two: Ray) -> Ray | None:
+    """Return the ray half-way between two."""
+    far = two.at - one.at
+    if far > NEAREST * float(caster.total[-1]):
+        at = (one.at + two.at) / 2.0
+        leg = min(max(int(np.searchsorted(caster.total, at, side="right")) - 1, 0), len(caster.length) - 1)
+        return caster.of_leg(leg, float((at - caster.total[leg]) / caster.length[leg]))
+    way = np.array(one.way) + np.array(two.way)
+    size = float(np.hypot(*way))
+    if size < 1e-9 or float(np.hypot(*(np.array(one.way) - np.array(two.way)))) < math.radians(0.05):
+        return None
+    way = way / size
+    # A ray of a corner lies in the plane of the leg beside it.
+    plain = two if one.shared else one
+    if caster.slopes.round:
+        return plain._replace(way=(float(way[0]), float(way[1])), normal=(float(way[0]), float(way[1])))
+    return plain._replace(way=(float(way[0]), float(way[1])))
+
+
+def surface_of(side_list: list[Side], inner: Any, name: str, frame: Any, ring: Floats | None) -> tuple[Tin, Any]:
+    """Return the slopes as a TIN, with what lies within a closed line if that is wanted, and their place in plan.
+
+    Parameters
+    ----------
+    inner : shapely Polygon or None
+        The pad inside a closed line, which is filled too.
+    ring : (n, 3) float64 or None
+        The line, whose vertices and feet are the pad's.
+    """
+    xyz: list[Floats] = []
+    edges: list[NDArray[np.int64]] = []
+    strips: list[Any] = []
+    number = 0
+
+    def put(places: Floats) -> NDArray[np.int64]:
+        nonlocal number
+        xyz.append(places)
+        own = np.arange(number, number + len(places))
+        number += len(places)
+        return own
+
+    for side in side_list:
+        previous: tuple[Cast, NDArray[np.int64]] | None = None
+        last_ground = -1
+        for own in side.casts:
+            rows = put(own.places)
+            if own.state != "slope" and len(rows) > 1:
+                edges.append(np.column_stack((rows[:-1], rows[1:])))
+            if previous is not None:
+                one, before = previous
+                edges.append(np.array([[before[0], rows[0]]]))
+                strips.append(_strip(one.places, own.places))
+                for k in range(1, min(len(before), len(rows)) - 1):
+                    edges.append(np.array([[before[k], rows[k]]]))
+            if own.state != "slope":
+                if last_ground >= 0:
+                    edges.append(np.array([[last_ground, rows[-1]]]))
+                last_ground = int(rows[-1])
+            previous = own, rows
+    if ring is not None:
+        rows = put(ring)
+        edges.append(np.column_stack((rows[:-1], rows[1:])))
+    vertices = np.concatenate(xyz)
+    region = shapely.union_all([each for each in strips if each is not None])
+    if inner is not None:
+        region = shapely.union_all([region, inner])
+    if region.is_empty or region.area <= 0.0:
+        raise DataError("the line lies on the ground: there is no slope to make")
+    return _triangulated(vertices, np.concatenate(edges), region, name, frame), region
+
+
+def _strip(one: Floats, two: Floats) -> Any:
+    ring = np.concatenate((one[:, :2], two[::-1, :2]))
+    polygon = shapely.Polygon(ring) if len(np.unique(ring, axis=0)) > 2 else None
+    if polygon is None:
+        return None
+    return polygon if polygon.is_valid else shapely.make_valid(polygon)
+
+
+def _triangulated(vertices: Floats, edges: NDArray[np.int64], region: Any, name: str, frame: Any) -> Tin:
+    origin = np.floor(vertices[:, :2].min(axis=0))
+    local = vertices[:, :2] - origin
+    near = max(float(np.ptp(local, axis=0).max()) * 1e-9, 1e-7)
+    group, first = group_places(local[:, 0].copy(), local[:, 1].copy(), near)
+    places, z = vertices[first, :2], vertices[first, 2]
+    pairs = once(group[edges].astype(np.int64))
+    made = triangulate(places, pairs, Silent())
+    extra = []
+    for vertex, group_ in made.crossings:
+        k = pairs[group_[0]] if group_ else np.array([0, 0])
+        a, b = places[k[0]], places[k[1]]
+        length = float(np.hypot(*(b - a)))
+        share = float(np.hypot(*(made.xy[vertex] - a))) / length if length else 0.0
+        extra.append(float(z[k[0]] + share * (z[k[1]] - z[k[0]])))
+    heights_ = np.concatenate((z, np.array(extra)))
+    middle = made.xy[made.triangles].mean(axis=1)
+    shapely.prepare(region)
+    keep = shapely.contains_xy(region, middle[:, 0], middle[:, 1])
+    faces = made.triangles[keep]
+    used, again = np.unique(faces, return_inverse=True)
+    triangles = again.reshape(-1, 3).astype(np.int32)
+    return Tin(
+        name=name,
+        frame=frame,
+        vertices=np.column_stack((made.xy, heights_))[used],
+        triangles=triangles,
+        neighbours=neighbours_of(triangles),
+        constrained=made.constrained[keep],
+    )
+
+
+def daylight_of(side: Side) -> list[Floats]:
+    """Return the line along which slopes meet the ground, parted where they do not."""
+    found: list[list[Floats]] = [[]]
+    for own in side.casts:
+        if own.state == "ground":
+            found[-1].append(own.end)
+        elif own.state == "open" and found[-1]:
+            found.append([])
+    return [line for line in (_without_repeats(np.array(line)) for line in found if line) if len(line) > 1]
+
+
+def _without_repeats(line: Floats) -> Floats:
+    """Return a line without places that only rounding keeps apart from the one before."""
+    near = 1e-9 * max(float(np.ptp(line[:, :2], axis=0).max()), 1.0)
+    keep = np.append(True, np.hypot(*np.diff(line[:, :2], axis=0).T) > near)
+    return np.asarray(line[keep], np.float64)
+
+
+def slope_lines(caster: Caster, spacing: float) -> list[tuple[Floats, bool]]:
+    """Return lines down the slopes at a spacing along the line, long and half as long in turn, from their upper end.
+
+    Returns
+    -------
+    list of ((n, 3) float64, bool)
+        Each line, and whether it is a long one.
+    """
+    found = []
+    number = max(int(caster.total[-1] / spacing), 1)
+    for k in range(number + (0 if caster.closed else 1)):
+        at = min(k * spacing, float(caster.total[-1]))
+        leg = min(max(int(np.searchsorted(caster.total, at, side="right")) - 1, 0), len(caster.length) - 1)
+        own = caster.cast(caster.of_leg(leg, float((at - caster.total[leg]) / caster.length[leg])))
+        if own is None or len(own.places) < 2:
+            continue
+        down = own.places[::-1] if own.up else own.places
+        long = k % 2 == 0
+        found.append((down if long else _half(down), long))
+    return found
+
+
+def _half(line: Floats) -> Floats:
+    """Return the upper half of a line."""
+    total = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(line[:, :2], axis=0).T))))
+    end = total[-1] / 2.0
+    last = np.array([np.interp(end, total, line[:, axis]) for axis in range(3)])
+    return np.vstack((line[total < end], last))
