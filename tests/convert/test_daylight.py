@@ -182,7 +182,7 @@ def test_on_rough_ground_every_end_lies_on_it():
 
 
 def test_a_grid_is_ground_as_well_and_a_level_may_be_said():
-    east, north = np.meshgrid(np.arange(200.0), np.arange(200.0))
+    east, _ = np.meshgrid(np.arange(200.0), np.arange(200.0))
     dem = Grid(name="DEM", frame=METRES, heights=100.0 + 0.02 * east, west=0.0, north=200.0, dx=1.0, dy=1.0)
     ring = np.array([(80, 80), (120, 80), (120, 120), (80, 120), (80, 80)], float)
     flat = from_lines("Pad", METRES, [np.column_stack((ring, np.full(5, np.nan)))], ["PAD"])

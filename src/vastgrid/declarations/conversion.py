@@ -175,6 +175,8 @@ class Conversion:
         Whether its parameters are asked for before it is made, since no default would be what is meant.
     any_quantity : bool
         Whether it can use grids of what is no height.
+    own_frame : bool
+        Whether what it gives lies in a frame of its own instead of that of its inputs.
     """
 
     id: str
@@ -204,6 +206,7 @@ class Conversion:
     automatic: int | None = None
     ask: bool = False
     any_quantity: bool = False
+    own_frame: bool = False
 
     @property
     def main(self) -> Input:

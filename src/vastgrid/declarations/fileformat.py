@@ -135,8 +135,8 @@ class Format:
     weigh : callable
         Dataset → about how many bytes it takes in a file.
     plan : callable or None
-        Datasets, stem of the name that was asked for, write options → the files that are written; None for one file of
-        that name. A set is checked file by file, and comes into being as a whole or not at all.
+        Datasets, stem of the name that was asked for, write options → the files that are written; None, or no files, for
+        one file of that name. A set is checked file by file, and comes into being as a whole or not at all.
     editor : str
         Which editor of its reading options the import window has, beside the form; empty for none.
     given : callable

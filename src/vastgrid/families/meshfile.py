@@ -1,8 +1,9 @@
-"""What the readers of mesh files share: the upward axis, parts made into TINs or meshes, and their findings."""
+"""What formats of meshes share: the upward axis, parts made into TINs or meshes, and pieces that go out as files."""
 
 from __future__ import annotations
 
 import io
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
@@ -16,7 +17,10 @@ from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import UNKNOWN, Frame
-from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.data.kinds import narrowed, of_kind
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import PlannedFile, ReadResult
 from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import merged, surface_from_faces
 
@@ -44,6 +48,21 @@ class MeshReadParamsY:
     up: Annotated[Up, Param("Upward axis", "y: x is east, y up, z south (the standard); z: x east, y north, z up.")] = (
         Up.Y
     )
+
+
+def faces_of(dataset: Dataset) -> tuple[Floats, NDArray[np.int32]]:
+    """Return the vertices and triangles of a TIN or a mesh."""
+    surface = narrowed(dataset, Tin) if dataset.kind == Tin.kind else narrowed(dataset, Mesh)
+    return surface.vertices, surface.triangles
+
+
+def in_pieces(datasets: Sequence[Dataset], stem: str, ending: str) -> tuple[PlannedFile, ...]:
+    """Return a file for each piece of a mesh that is in pieces: NAME-1, NAME-2; nothing where one file will do."""
+    meshes = of_kind(datasets, Mesh)
+    if not meshes or not len(meshes[0].part):
+        return ()
+    pieces = meshes[0].pieces()
+    return tuple(PlannedFile(f"{stem}-{k + 1}{ending}", (piece,)) for k, piece in enumerate(pieces))
 
 
 def upright(vertices: Floats, up: Up) -> Floats:

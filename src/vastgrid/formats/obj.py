@@ -3,17 +3,31 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult
-from vastgrid.families.meshfile import MeshReadParams, Part, surfaces
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
+from vastgrid.families.meshfile import MeshReadParams, Part, faces_of, in_pieces, surfaces
+from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
+
+
+@dataclass(frozen=True)
+class ObjWriteParams:
+    """How coordinates are written."""
+
+    decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 
 
 def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
@@ -82,6 +96,29 @@ def _counted_back(data: bytes, seen: int, sizes: NDArray[np.int64]) -> NDArray[n
     return np.repeat(before[: len(sizes)], sizes)
 
 
+def write(datasets: Sequence[Dataset], path: Path, params: ObjWriteParams, progress: Progress) -> None:
+    """Write vertices and faces, each dataset an object of its own, in coordinates of full size."""
+    unit = datasets[0].frame.horizontal
+    with path.open("wb") as file:
+        file.write(f"# Vast Grid; x east, y north, z up{f'; unit {unit.title}' if unit else ''}\n".encode())
+        first = 1
+        for k, each in enumerate(datasets):
+            vertices, triangles = faces_of(each)
+            file.write(f"o {'_'.join(each.name.split()) or 'surface'}\n".encode())
+            for block in RowTemplate("v {} {} {}\n", (params.decimals,) * 3).blocks(list(vertices.T)):
+                file.write(block)
+            progress.report((k + 0.5) / len(datasets), f"writing {path.name}")
+            for block in RowTemplate("f {} {} {}\n", (0, 0, 0)).blocks(list((triangles.astype(np.int64) + first).T)):
+                file.write(block)
+            first += len(vertices)
+            progress.report((k + 1) / len(datasets), f"writing {path.name}")
+
+
+def plan(datasets: Sequence[Dataset], stem: str, params: ObjWriteParams) -> tuple[PlannedFile, ...]:
+    """Return a file for each piece."""
+    return in_pieces(datasets, stem, ".obj")
+
+
 def sniff(head: bytes, path: Path) -> int:
     """Lines that begin with v and three numbers, and others with f."""
     if b"\0" in head:
@@ -97,7 +134,12 @@ FORMAT = Format(
     title="OBJ mesh",
     suffixes=(".obj",),
     sniff=sniff,
-    carries=Carries(kinds=(Mesh,)),
+    carries=Carries(kinds=(Tin, Mesh), several=True, step=1e-4),
+    carries_as=rounding(Carries(kinds=(Tin, Mesh), several=True)),
     read=read,
+    write=write,
     read_params=MeshReadParams,
+    write_params=ObjWriteParams,
+    weigh=weighing(vertices=38, triangles=20),
+    plan=plan,
 )

@@ -289,8 +289,8 @@ def deliver(
         raise CallError(f"{target.title} can be read but not written")
     findings: list[Finding] = []
     sent = prepared(datasets, target, params, units, findings)
-    if target.plan is not None:
-        files = target.plan(sent, path.stem, params)
+    files = target.plan(sent, path.stem, params) if target.plan is not None else ()
+    if files:
         for each in files:
             refuse(path.with_name(each.name))
         written = _written_set(files, path, target, params, progress)

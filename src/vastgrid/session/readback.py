@@ -16,6 +16,7 @@ from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Contours, Linework, from_lines
+from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
@@ -84,6 +85,8 @@ def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
     """Return what was read that stands for what was sent; lines are pooled by files that know no contours."""
     kind = Linework.kind if sent.as_lines() is not None else sent.kind
     able = [each for each in back if each.kind == kind] or [each for each in back if each.kind == sent.kind]
+    # Faces that are a height field come back as a surface, whatever they were before, and the other way round.
+    able = able or [each for each in back if "triangles" in sent.count() and "triangles" in each.count()]
     if not able:
         return None
     same = [each for each in able if each.count() == sent.count()]
@@ -138,10 +141,18 @@ def _between(sent: Dataset, reading: _Reading) -> tuple[float, float] | None:
 
 @_between.register
 def _between_tins(sent: Tin, reading: _Reading) -> tuple[float, float] | None:
+    if reading.read.kind == Mesh.kind:
+        return _corner_gaps(sent, narrowed(reading.read, Mesh))
     read = narrowed(reading.read, Tin)
     gap = _corner_gaps(sent, read)
     # The order of triangles may differ without the ground differing.
     return gap if gap[0] < 1.0 else (0.0, difference(sent, read, reading.progress).largest)
+
+
+@_between.register
+def _between_meshes(sent: Mesh, reading: _Reading) -> tuple[float, float] | None:
+    read = reading.read
+    return _corner_gaps(sent, narrowed(read, Tin) if read.kind == Tin.kind else narrowed(read, Mesh))
 
 
 @_between.register
@@ -214,12 +225,13 @@ def _flattened(value: Any) -> list[float]:
     return [float(value)] if isinstance(value, int | float) else []
 
 
-def _corner_gaps(sent: Tin, read: Tin) -> tuple[float, float]:
-    """Compare triangles in their order, each begun at whichever corner fits best."""
+def _corner_gaps(sent: Tin | Mesh, read: Tin | Mesh) -> tuple[float, float]:
+    """Compare triangles in their order, each begun at whichever corner fits best; a mesh's may be turned over."""
     own, other = sent.corners(), read.corners()
     if len(own) == 0:
         return 0.0, 0.0
-    turns = [np.abs(np.roll(other, -k, axis=1) - own) for k in range(3)]
+    ways = [other] if sent.kind == read.kind == Tin.kind else [other, other[:, ::-1]]
+    turns = [np.abs(np.roll(way, -k, axis=1) - own) for way in ways for k in range(3)]
     plan = np.stack([turn[..., :2].max(axis=(1, 2)) for turn in turns])
     best = plan.argmin(axis=0)
     height = np.stack([turn[..., 2].max(axis=1) for turn in turns])

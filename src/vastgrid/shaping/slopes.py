@@ -318,7 +318,9 @@ def _needed(casts: list[Cast]) -> list[Cast]:
 
 
 def _plain(one: Cast, two: Cast) -> bool:
-    alike = one.ray.way == two.ray.way and one.ray.normal == two.ray.normal and one.state == two.state and one.up == two.up
+    alike = (
+        one.ray.way == two.ray.way and one.ray.normal == two.ray.normal and one.state == two.state and one.up == two.up
+    )
     return alike and len(one.places) == len(two.places) > 1
 
 
