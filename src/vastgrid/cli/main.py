@@ -80,7 +80,7 @@ def _run(arguments: list[str]) -> int:
     # What belongs to --via, --read and --write ends at the first word that is no key=value: argparse cannot say that.
     rest, groups = _groups(arguments)
     options = parser.parse_args(rest)
-    if groups and options.command not in ("convert", "info", "compare", "inspect"):
+    if groups and options.command not in ("convert", "info", "compare", "forms", "inspect"):
         raise CallError(f"{groups[0][0]} does not belong to {options.command}")
     command: Callable[[argparse.Namespace, list[tuple[str, list[str]]]], int] = options.run
     return command(options, groups)
@@ -254,6 +254,11 @@ def _parser() -> Parser:
     own.add_argument("second", metavar="B", type=Path)
     common(own)
     own = command(
+        "forms", "Which form shall I send? One surface as contours, grid and TIN: count, size and loss.", _forms
+    )
+    own.add_argument("path", metavar="SURFACE", type=Path)
+    common(own)
+    own = command(
         "inspect", "Look at files as an experienced person would: spikes, gaps, wrong units …", _inspect, _INSPECT_MORE
     )
     own.add_argument("paths", nargs="+", metavar="FILE", type=Path)
@@ -385,6 +390,27 @@ def _inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     for finding in step.findings:
         place = "" if finding.at is None else f" (E {finding.at[0]:.2f}, N {finding.at[1]:.2f})"
         print(f"{finding.severity.value}: {finding.text}{place}")
+    return DONE
+
+
+def _forms(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.chains import run_forms
+    from vastgrid.session.forms import table
+
+    made, findings = run_forms(
+        options.path, _options(groups), _said(options), _progress(), override=options.override_units
+    )
+    _end_progress()
+    unit = made[0].dataset.frame.vertical
+    if options.json:
+        print(as_json({"rows": [each.to_json() for each in made], "unit": unit.value if unit else None}))
+        return DONE
+    _tell(findings)
+    rows = table(made)
+    widths = [max(len(row[k]) for row in rows) for k in range(len(rows[0]))]
+    for row in rows:
+        print("  ".join(text.ljust(width) for text, width in zip(row, widths, strict=True)).rstrip())
     return DONE
 
 

@@ -111,13 +111,21 @@ def run(inputs: Sequence[Tin | Grid], params: ArrowParams, progress: Progress) -
     return Result(made, tuple(findings))
 
 
-def _estimate(inputs: Sequence[Tin | Grid], params: ArrowParams) -> str:
-    size = settle(inputs, params).spacing
-    extent = inputs[0].extent()
-    if size is None or not extent.east or not extent.north:
-        return ""
-    own = size.in_unit(inputs[0].frame.horizontal, "spacing")
-    return "up to " + count(int(np.ptp(extent.east) / own * np.ptp(extent.north) / own), "arrow")
+def foretell(inputs: Sequence[Tin | Grid], params: ArrowParams) -> tuple[dict[str, int], float]:
+    """Return an arrow of five vertices for each place of the lattice that lies on the surface."""
+    assert params.spacing is not None
+    surface = inputs[0]
+    size = params.spacing.in_unit(surface.frame.horizontal, "spacing")
+    extent = surface.extent()
+    if not extent.east or not extent.north:
+        return {"lines": 0, "vertices": 0}, 0.0
+    x, y = (
+        np.arange(extent.east[0], extent.east[1], 4.0 * size),
+        np.arange(extent.north[0], extent.north[1], 4.0 * size),
+    )
+    places = np.column_stack([part.ravel() for part in np.meshgrid(x, y)])
+    number = 16 * int(np.isfinite(heights(surface, places)).sum())
+    return {"lines": number, "vertices": 5 * number}, number * 5e-6
 
 
 CONVERSION = Conversion(
@@ -130,7 +138,7 @@ CONVERSION = Conversion(
     params=ArrowParams,
     template="Arrows downhill on {surface}, every {spacing}, where it is steeper than {level}.",
     run=run,
+    foretell=foretell,
     settle=settle,
-    estimate=_estimate,
     name=lambda inputs, params: f"Downhill on {inputs[0].name}",
 )

@@ -37,6 +37,11 @@ def run(inputs: Sequence[Grid], params: AspectParams, progress: Progress) -> Res
     return Result(of_quantity(grid, bearing, "aspect", "°"), findings)
 
 
+def foretell(inputs: Sequence[Grid], params: AspectParams) -> tuple[dict[str, int], float]:
+    """Return the grid's own rows and columns."""
+    return dict(inputs[0].count()), inputs[0].heights.size * 1e-7
+
+
 CONVERSION = Conversion(
     id="aspect",
     version=1,
@@ -47,6 +52,7 @@ CONVERSION = Conversion(
     params=AspectParams,
     template="Bearing that {surface} falls towards.",
     run=run,
+    foretell=foretell,
     name=lambda inputs, params: f"Aspect of {inputs[0].name}",
     reach=lambda inputs, params: element(inputs[0]),
 )

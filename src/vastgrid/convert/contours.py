@@ -35,6 +35,10 @@ MOST_LEVELS = 20_000
 # Turning more vertices of contours back into a TIN takes longer than making and writing them.
 MOST_MEASURED = 3_000_000
 MOST_PREVIEWED = 400
+# Beyond so many triangles or cells no level is traced to foretell how many lines there will be.
+MOST_SAMPLED = 400_000
+# Seconds for tracing, and for measuring what a vertex costs.
+EACH_VERTEX = 1.2e-5
 
 
 class Smooth(Enum):
@@ -367,8 +371,9 @@ def _estimate(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
         return ""
     interval = _mean_interval(settled, pair, inputs[0].frame.vertical)
     size = effort(inputs, settled)
+    every = f"every {settled.interval}, " if settled.interval is not None else ""
     vertices = f", {count(size, 'vertex', 'vertices')}" if size > 1_000_000 else ""
-    return "about " + count(max(int((pair[1] - pair[0]) / interval), 1), "level") + vertices
+    return every + "about " + count(max(int((pair[1] - pair[0]) / interval), 1), "level") + vertices
 
 
 def _mean_interval(params: ContourParams, pair: tuple[float, float], unit: Unit | None) -> float:
@@ -376,6 +381,20 @@ def _mean_interval(params: ContourParams, pair: tuple[float, float], unit: Unit 
     if params.interval is not None:
         return params.interval.in_unit(unit, "interval")
     return max(pair[1] - pair[0], 1e-9) / max(len(params.levels.values) if params.levels else 1, 1)
+
+
+def tries(inputs: Sequence[Tin | Grid], params: ContourParams) -> list[dict[str, str]]:
+    """Return five intervals around the one asked for; none where there is a list of levels."""
+    own = settle(inputs, params).interval
+    if own is None:
+        return []
+    unit = own.unit.value if own.unit else ""
+    power = 10.0 ** math.floor(math.log10(own.value))
+    steps = sorted(
+        {float(f"{step * power:.6g}") for step in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 50.0)} | {own.value}
+    )
+    at = steps.index(own.value)
+    return [{"interval": f"{steps[k]:g}{unit}"} for k in range(max(at - 2, 0), min(at + 3, len(steps)))]
 
 
 def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:
@@ -403,6 +422,29 @@ def preview(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progr
     return _inside(made, params, surface)
 
 
+def foretell(inputs: Sequence[Tin | Grid], params: ContourParams) -> tuple[dict[str, int], float]:
+    """Return about how many lines and vertices there will be: some levels are traced, and stand for all."""
+    surface = inputs[0]
+    pair = surface.extent().elevation
+    if pair is None:
+        return {"lines": 0, "vertices": 0}, 0.0
+    levels, _, half = _levels(params, pair, surface.frame.vertical)
+    whole = levels[~half]
+    size = surface.heights.size if isinstance(surface, Grid) else len(surface.triangles)
+    vertices, times = effort(inputs, params), {Smooth.NONE: 1.0}.get(params.smooth, 3.0)
+    if size > MOST_SAMPLED or len(whole) == 0:
+        # Rings of contours have about a hundred vertices each on ground of this size.
+        return {"lines": max(vertices // 100, 1), "vertices": int(vertices * times)}, vertices * EACH_VERTEX
+    some = whole[:: max(len(whole) // 12, 1)]
+    lines = level_lines(surface, some)
+    share = len(whole) / len(some)
+    number = {
+        "lines": max(round(len(lines.which) * share), 1),
+        "vertices": max(round(len(lines.plan) * share * times), 2),
+    }
+    return number, number["vertices"] * EACH_VERTEX
+
+
 CONVERSION = Conversion(
     id="contours",
     version=3,
@@ -415,11 +457,14 @@ CONVERSION = Conversion(
     "[, none above {highest}], every {index} one an index contour[, supplementary ones where it is flatter than "
     "{supplementary}], {smooth}[ {held}][, weeded by {weed}][, within {area}][, lines shorter than {shortest} left out].",
     run=run,
+    foretell=foretell,
     settle=settle,
     estimate=_estimate,
     effort=effort,
     name=_name,
     preview=preview,
+    tries=tries,
+    form="contours",
     reach=lambda inputs, params: element(inputs[0]),
     automatic=4,
 )

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from vastgrid.base.errors import DataError
-from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
@@ -37,8 +38,10 @@ def run(inputs: Sequence[Grid], params: FacetParams, progress: Progress) -> Resu
     return Result(tin, (), difference(grid, tin, progress.part(0.5, 1.0)))
 
 
-def _estimate(inputs: Sequence[Grid], params: FacetParams) -> str:
-    return f"about {count(2 * inputs[0].heights.size, 'triangle')}"
+def foretell(inputs: Sequence[Grid], params: FacetParams) -> tuple[dict[str, int], float]:
+    """Return about two triangles for each cell that has a height."""
+    known = int(np.isfinite(inputs[0].heights).sum())
+    return {"triangles": 2 * known, "vertices": known}, known * 1e-6
 
 
 CONVERSION = Conversion(
@@ -51,7 +54,7 @@ CONVERSION = Conversion(
     params=FacetParams,
     template="TIN through every cell of {inputs}.",
     run=run,
-    estimate=_estimate,
+    foretell=foretell,
     name=lambda inputs, params: "Ground",
     reach=lambda inputs, params: element(inputs[0]),
     automatic=2,

@@ -30,6 +30,8 @@ MOST_CELLS = 400_000_000
 # What a preview may cost.
 MOST_PREVIEWED = 250_000
 
+TIMES = (0.2, 0.5, 1.0, 2.0, 5.0)
+
 Source = Tin | Grid | PointSet
 
 
@@ -231,9 +233,21 @@ def _reasons(source: Source, params: GridParams, cells: Cells) -> list[Finding]:
 
 
 def _estimate(inputs: Sequence[Source], params: GridParams) -> str:
-    settled = settle(inputs, params)
-    cells = cells_of(inputs[0], settled)
-    return f"{cells.rows} × {cells.columns} cells of {settled.cell}"
+    return f"cells of {settle(inputs, params).cell}"
+
+
+def tries(inputs: Sequence[Source], params: GridParams) -> list[dict[str, str]]:
+    """Return five cell sizes around the one asked for."""
+    own = settle(inputs, params).cell
+    assert own is not None
+    unit = own.unit.value if own.unit else ""
+    return [{"cell": f"{_nice(own.value * times) if times != 1.0 else own.value:g}{unit}"} for times in TIMES]
+
+
+def _nice(value: float) -> float:
+    """Return the nearest of 1, 2 or 5 times a power of ten."""
+    power = 10.0 ** math.floor(math.log10(value))
+    return float(f"{min((1.0, 2.0, 5.0, 10.0), key=lambda step: abs(math.log(value / power / step))) * power:.6g}")
 
 
 def _name(inputs: Sequence[Source], params: GridParams) -> str:
@@ -257,6 +271,13 @@ def preview(inputs: Sequence[Source], params: GridParams, progress: Progress) ->
     )
 
 
+def foretell(inputs: Sequence[Source], params: GridParams) -> tuple[dict[str, int], float]:
+    """Return how many rows and columns there will be."""
+    cells = cells_of(inputs[0], params)
+    each = 1.5e-6 if params.method in (Method.NATURAL, Method.IDW) else 1e-7
+    return {"rows": cells.rows, "columns": cells.columns}, cells.rows * cells.columns * each + 0.4
+
+
 _ANY = (Tin, Grid, PointSet)
 CONVERSION = Conversion(
     id="grid",
@@ -269,10 +290,13 @@ CONVERSION = Conversion(
     template="Heights of {inputs} on a grid of {cell}, {method}[, of {classes} only][, within {area}]"
     "[, gaps of up to {fill} filled].",
     run=run,
+    foretell=foretell,
     settle=settle,
     estimate=_estimate,
     name=_name,
     preview=preview,
+    tries=tries,
+    form="grid",
     kinds_as=lambda params: (Tin, Grid) if params.method in (None, Method.LINEAR, Method.NATURAL) else _ANY,
     reach=lambda inputs, params: element(inputs[0]) if params.method in (None, Method.LINEAR) else None,
     automatic=3,

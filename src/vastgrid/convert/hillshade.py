@@ -53,6 +53,11 @@ def run(inputs: Sequence[Grid], params: HillshadeParams, progress: Progress) -> 
     return Result(of_quantity(grid, total / params.suns * 255.0, "hillshade", ""))
 
 
+def foretell(inputs: Sequence[Grid], params: HillshadeParams) -> tuple[dict[str, int], float]:
+    """Return the grid's own rows and columns."""
+    return dict(inputs[0].count()), inputs[0].heights.size * 1e-7
+
+
 CONVERSION = Conversion(
     id="hillshade",
     version=1,
@@ -63,6 +68,7 @@ CONVERSION = Conversion(
     params=HillshadeParams,
     template="Light on {surface} from {azimuth}°, {altitude}° above the horizon; suns evenly around: {suns}; heights × {exaggeration}.",
     run=run,
+    foretell=foretell,
     name=lambda inputs, params: f"Light on {inputs[0].name}",
     reach=lambda inputs, params: element(inputs[0]),
 )

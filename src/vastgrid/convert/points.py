@@ -36,6 +36,12 @@ def run(inputs: Sequence[Dataset], params: PointParams, progress: Progress) -> R
     return Result(PointSet(name="Points", frame=source.frame, xyz=xyz[good]), tuple(findings))
 
 
+def foretell(inputs: Sequence[Dataset], params: PointParams) -> tuple[dict[str, int], float]:
+    """Return how many vertices with a height there are."""
+    number = int(np.isfinite(inputs[0].coordinates()[:, 2]).sum())
+    return {"points": number}, number * 1e-7
+
+
 CONVERSION = Conversion(
     id="points",
     version=1,
@@ -46,6 +52,7 @@ CONVERSION = Conversion(
     params=PointParams,
     template="Points at every vertex of {inputs}.",
     run=run,
+    foretell=foretell,
     name=lambda inputs, params: "Points",
     reach=lambda inputs, params: 0.0,
     automatic=5,

@@ -67,6 +67,11 @@ def run(inputs: Sequence[Tin | Grid], params: ScatterParams, progress: Progress)
     return Result(PointSet(name="Points", frame=surface.frame, xyz=np.concatenate(found)[: params.number]))
 
 
+def foretell(inputs: Sequence[Tin | Grid], params: ScatterParams) -> tuple[dict[str, int], float]:
+    """Return as many points as are asked for."""
+    return {"points": params.number}, params.number * 1e-6
+
+
 CONVERSION = Conversion(
     id="scatter",
     version=1,
@@ -77,5 +82,6 @@ CONVERSION = Conversion(
     params=ScatterParams,
     template="{number} points at random on {surface}, within {area}, seed {seed}.",
     run=run,
+    foretell=foretell,
     name=lambda inputs, params: f"Points on {inputs[0].name}",
 )

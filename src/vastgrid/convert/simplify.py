@@ -176,6 +176,7 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     tries=tries,
+    form="tin",
     ask=True,
     name=lambda inputs, params: (
         f"{inputs[0].name} within {params.tolerance}"

@@ -65,6 +65,11 @@ def run(inputs: Sequence[Grid], params: SlopeParams, progress: Progress) -> Resu
     return Result(of_quantity(grid, values, "slope", _MEASURE[params.as_]))
 
 
+def foretell(inputs: Sequence[Grid], params: SlopeParams) -> tuple[dict[str, int], float]:
+    """Return the grid's own rows and columns."""
+    return dict(inputs[0].count()), inputs[0].heights.size * 1e-7
+
+
 CONVERSION = Conversion(
     id="slope",
     version=1,
@@ -75,6 +80,7 @@ CONVERSION = Conversion(
     params=SlopeParams,
     template="Slope of {surface}, as {as}.",
     run=run,
+    foretell=foretell,
     name=lambda inputs, params: f"Slope of {inputs[0].name}",
     reach=lambda inputs, params: element(inputs[0]),
 )

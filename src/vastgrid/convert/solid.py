@@ -246,7 +246,24 @@ def _estimate(inputs: Sequence[Tin | Grid], params: SolidParams) -> str:
         return ""
     plan = 1000.0 / length_in(Length(1.0, Unit.METRE), inputs[0].frame.horizontal) / settled.scale
     wide, tall = ((high - low) * plan).tolist()
-    return f"{wide:.0f} × {tall:.0f} mm, about " + count(int(4 * wide * tall / settled.spacing**2), "triangle")
+    return f"{wide:.0f} × {tall:.0f} mm at 1:{settled.scale:g}"
+
+
+def foretell(inputs: Sequence[Tin | Grid], params: SolidParams) -> tuple[dict[str, int], float]:
+    """Return four triangles for each sample: two on top, two below."""
+    low, high = _box(inputs[0], params)
+    if params.scale is None or inputs[0].frame.horizontal is None:
+        return {}, 0.0
+    plan = 1000.0 / length_in(Length(1.0, Unit.METRE), inputs[0].frame.horizontal) / params.scale
+    wide, tall = ((high - low) * plan / params.spacing).tolist()
+    number = int(4.0 * wide * tall * _covered(inputs[0], low, high))
+    return {"triangles": number, "vertices": number // 2}, number * 1e-6
+
+
+def _covered(surface: Tin | Grid, low: Floats, high: Floats) -> float:
+    """Return about which share of a box a surface covers."""
+    x, y = (low[axis] + (np.arange(40) + 0.5) / 40.0 * (high - low)[axis] for axis in (0, 1))
+    return float(np.isfinite(heights(surface, np.column_stack((np.tile(x, 40), np.repeat(y, 40))))).mean())
 
 
 CONVERSION = Conversion(
@@ -260,6 +277,7 @@ CONVERSION = Conversion(
     template="Solid of {surface} at 1:{scale}, a height every {spacing} mm, heights × {exaggeration}, on a base of {base} mm, for a "
     "bed of {bed}, {tiles}[, of {area}].",
     run=run,
+    foretell=foretell,
     settle=settle,
     estimate=_estimate,
     name=lambda inputs, params: f"Solid of {inputs[0].name}",

@@ -40,6 +40,8 @@ class KindOfData:
         Whether it is drawn as lines.
     ground : bool
         Whether it is ground, for the columns of the lineage.
+    group : str
+        Under which word what makes it is offered.
     """
 
     type: type[Dataset]
@@ -50,6 +52,7 @@ class KindOfData:
     covers: bool = False
     lines: bool = False
     ground: bool = False
+    group: str = ""
 
     @property
     def id(self) -> str:
@@ -72,12 +75,12 @@ _SINGULAR = {
     "entries": "entry",
 }
 KINDS: tuple[KindOfData, ...] = (
-    KindOfData(PointSet, "points", rank=2),
-    KindOfData(Linework, "lines", lines=True),
-    KindOfData(Contours, "lines", "contours", lines=True),
-    KindOfData(Tin, "triangles", "TIN", rank=1, ground=True, covers=True),
-    KindOfData(Grid, "rows", "grid", rank=0, covers=True),
-    KindOfData(Mesh, "triangles", "mesh", rank=1, covers=True),
+    KindOfData(PointSet, "points", rank=2, group="Points"),
+    KindOfData(Linework, "lines", lines=True, group="Lines"),
+    KindOfData(Contours, "lines", "contours", lines=True, group="Lines"),
+    KindOfData(Tin, "triangles", "TIN", rank=1, ground=True, covers=True, group="Ground"),
+    KindOfData(Grid, "rows", "grid", rank=0, covers=True, group="Grids"),
+    KindOfData(Mesh, "triangles", "mesh", rank=1, covers=True, group="Solids"),
     KindOfData(Survey, "records", "survey", lines=True),
     KindOfData(Table, "entries", "table", drawn=False),
 )

@@ -142,6 +142,9 @@ class Conversion:
         Says in a few words how large the result will be.
     name : callable
         Suggests a name for the result.
+    foretell : callable
+        Inputs and settled parameters → what will be counted of the main output, by the names of `Dataset.count`, and about how
+        many seconds it takes; none where that cannot be told beforehand.
     effort : callable
         Says about how many vertices it will make, where that can be far more than it is given.
     fits : callable
@@ -175,6 +178,9 @@ class Conversion:
         Whether its parameters are asked for before it is made, since no default would be what is meant.
     any_quantity : bool
         Whether it can use grids of what is no height.
+    form : str
+        The word under which “which form?” lists what it makes of a surface, with its tries; empty where it is no form in
+        which terrain is sent.
     own_frame : bool
         Whether what it gives lies in a frame of its own instead of that of its inputs.
     """
@@ -191,6 +197,7 @@ class Conversion:
     settle: Callable[[Any, Any], Any] = field(default=lambda inputs, params: params)
     estimate: Callable[[Any, Any], str] = field(default=lambda inputs, params: "")
     name: Callable[[Any, Any], str] = field(default=lambda inputs, params: "")
+    foretell: Callable[[Any, Any], tuple[dict[str, int], float]] | None = None
     effort: Callable[[Any, Any], int] = field(default=lambda inputs, params: 0)
     fits: Callable[[Any], bool] = field(default=lambda dataset: True)
     kinds_as: Callable[[Any], tuple[type[Dataset], ...]] | None = None
@@ -206,6 +213,7 @@ class Conversion:
     automatic: int | None = None
     ask: bool = False
     any_quantity: bool = False
+    form: str = ""
     own_frame: bool = False
 
     @property

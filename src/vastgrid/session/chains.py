@@ -12,12 +12,15 @@ from vastgrid.base.files import refuse_clashes
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
+from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Step, Via
 from vastgrid.session.executor import Units
+from vastgrid.session.forms import Form, forms
 from vastgrid.session.inspection import inspect
 from vastgrid.session.run import Run
 from vastgrid.session.saying import Options, Said
@@ -132,6 +135,29 @@ def looked_at(datasets: Sequence[Dataset], words: dict[str, dict[str, str]], pro
     names = listed([each.name for each in datasets])
     sentence = f"{names} looked at by {len(catalog.CHECKS)} checks: {count(number, 'warning')}, {count(len(told) - number, 'note')}."
     return Step(sentence, tuple(told))
+
+
+def run_forms(
+    path: Path, options: Options, said: Said, progress: Progress, *, override: bool = False
+) -> tuple[list[Form], list[Finding]]:
+    """Return a file's surface in every form in which it can be sent.
+
+    Raises
+    ------
+    CallError
+        If nothing in the file can become a surface.
+    """
+    said.check([path])
+    options.check([path])
+    run = Run(Account())
+    findings: list[Finding] = []
+    run.read_one(
+        path, options.of(path, catalog.recognise(path)), said.of(path), progress.part(0.0, 0.1), override=override
+    )
+    card = _surface(run, path, progress.part(0.1, 0.2), findings)
+    surface = run.dataset(card)
+    assert isinstance(surface, Tin | Grid)
+    return forms(surface, progress.part(0.2, 1.0)), findings
 
 
 def run_compare(

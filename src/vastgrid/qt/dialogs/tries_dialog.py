@@ -1,4 +1,4 @@
-"""A table before a decision: the same step tried several ways, each with what it would cost; one press makes it."""
+"""A table before a decision: steps tried several ways, each with what it would cost; one press makes it."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from vastgrid.declarations.conversion import Conversion
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.steps import check_usable, convert, settled
+from vastgrid.session.steps import check_usable, convert
 from vastgrid.tasks.runner import Runner
 
 COLUMNS = ("try", "gives", "size as a file", "largest error", "RMSE", "took")
@@ -37,49 +37,52 @@ COLUMNS = ("try", "gives", "size as a file", "largest error", "RMSE", "took")
 
 @dataclasses.dataclass(slots=True)
 class Try:
-    """One way to do it, and what came of it."""
+    """One way to do it, and what came of it; no conversion for what is there already."""
 
+    conversion: Conversion | None
     words: dict[str, str]
+    said: str
     dataset: Dataset | None = None
     loss: Loss | None = None
     seconds: float = 0.0
 
 
 class TriesDialog(QDialog):
-    """Runs a step several ways behind, and lists what each gives and costs.
+    """Runs steps several ways behind, and lists what each gives and costs.
 
     Parameters
     ----------
+    title : str
+        What is decided.
     inputs : list of str
-        Cards it is made from.
-    words : dict
-        What is asked for already; the tries lie around it.
+        Cards that everything is made from.
+    tries : list of Try
+        The rows.
+    chosen_row : int
+        Which row is chosen at first.
 
     Signals
     -------
-    chosen : words
+    chosen : operation, words
         One of them is to be made.
     shown : Dataset or None
         What the chosen row gives, to be drawn over the plan.
     """
 
-    chosen = pyqtSignal(dict)
+    chosen = pyqtSignal(str, dict)
     shown = pyqtSignal(object)
 
     def __init__(
-        self, parent: QWidget, desk: Desk, conversion: Conversion, inputs: list[str], words: dict[str, str]
+        self, parent: QWidget, desk: Desk, title: str, inputs: list[str], tries: list[Try], chosen_row: int
     ) -> None:
         super().__init__(parent)
-        self.desk, self.conversion, self.words = desk, conversion, words
-        self.setWindowTitle(f"{conversion.title}: what each would cost")
-        self.resize(640, 330)
-        datasets = [desk.session.named(card) for card in inputs]
-        self.given = check_usable(conversion, datasets)
-        params = settled(conversion, self.given, declare.build(conversion.params, words))
-        self.tries = [Try(each) for each in conversion.tries(self.given, params)]
+        self.desk, self.tries = desk, tries
+        self.setWindowTitle(title)
+        self.resize(700, 130 + 26 * max(len(tries), 6))
+        self.datasets = [desk.session.named(card) for card in inputs]
         self.runner = Runner(lambda task: None)
         layout = QVBoxLayout(self)
-        names = ", ".join(each.name for each in datasets)
+        names = ", ".join(each.name for each in self.datasets)
         layout.addWidget(
             label(f"{names}: the row that is chosen is drawn in the plan; nothing is made before you say so.")
         )
@@ -102,25 +105,32 @@ class TriesDialog(QDialog):
         buttons.rejected.connect(self.reject)
         layout.addWidget(buttons)
         for row, each in enumerate(self.tries):
-            self._fill(row, [", ".join(each.words.values()), "…", "", "", "", ""])
+            if each.dataset is not None:
+                self._arrived(row, each)
+                continue
+            self._fill(row, [each.said, "…", "", "", "", ""])
             self._start(row)
-        self.table.selectRow(len(self.tries) // 2)
+        self.table.selectRow(chosen_row)
 
     def _start(self, row: int) -> None:
         own = self.tries[row]
 
         def work(progress: Progress) -> Try:
             began = time.perf_counter()
-            params = declare.build(self.conversion.params, {**self.words, **own.words})
-            result, _ = convert(self.conversion, self.given, params, progress)
-            return Try(own.words, result.dataset, result.loss, time.perf_counter() - began)
+            conversion = own.conversion
+            assert conversion is not None
+            params = declare.build(conversion.params, own.words)
+            result, _ = convert(conversion, check_usable(conversion, self.datasets), params, progress)
+            return dataclasses.replace(
+                own, dataset=result.dataset, loss=result.loss, seconds=time.perf_counter() - began
+            )
 
         self.desk.start_behind(
             self.runner,
             "trying",
             work,
             partial(self._arrived, row),
-            lambda why: self._fill(row, [", ".join(own.words.values()), why]),
+            lambda why: self._fill(row, [own.said, why]),
         )
 
     def _arrived(self, row: int, made: Try) -> None:
@@ -128,14 +138,14 @@ class TriesDialog(QDialog):
         assert made.dataset is not None
         kind = catalog.usual_format([type(made.dataset)])
         count = made.dataset.count()
-        name = "triangles" if "triangles" in count else next(iter(count))
+        count |= {"cells": count["rows"] * count["columns"]} if "rows" in count else {}
+        name = next(name for name in ("triangles", "cells", *count) if name in count)
         unit = unit_word(made.dataset.frame.vertical)
         loss = made.loss
         errors = [f"{loss.largest:.4g}{unit}", f"{loss.rmse:.4g}{unit}"] if loss is not None else ["", ""]
         size = f"{kind.weigh(made.dataset) / 1e6:.2f} MB {kind.title}"
-        self._fill(
-            row, [", ".join(made.words.values()), counted(count[name], name), size, *errors, f"{made.seconds:.1f} s"]
-        )
+        took = f"{made.seconds:.1f} s" if made.conversion is not None else ""
+        self._fill(row, [made.said, counted(count[name], name), size, *errors, took])
         self._show_chosen()
 
     def _fill(self, row: int, texts: list[str]) -> None:
@@ -151,11 +161,13 @@ class TriesDialog(QDialog):
 
     def _show_chosen(self) -> None:
         own = self.tries[self.row()]
-        self.make.setEnabled(own.dataset is not None)
+        self.make.setEnabled(own.dataset is not None and own.conversion is not None)
         self.shown.emit(own.dataset)
 
     def _accept(self) -> None:
-        self.chosen.emit({**self.words, **self.tries[self.row()].words})
+        own = self.tries[self.row()]
+        if own.conversion is not None:
+            self.chosen.emit(own.conversion.id, own.words)
         self.accept()
 
     def done(self, code: int) -> None:

@@ -48,6 +48,18 @@ def offering(actions: Sequence[QAction]) -> Callable[[QMenu], None]:
     return fill
 
 
+def heading(menu: QMenu, text: str) -> None:
+    """Add a word above the entries that follow."""
+    if menu.actions():
+        menu.addSeparator()
+    action = menu.addAction(text)
+    assert action is not None
+    font = action.font()
+    font.setBold(True)
+    action.setFont(font)
+    action.setEnabled(False)
+
+
 def entry(menu: QMenu, text: str, run: Callable[[], Any] | None = None, icon: QIcon | None = None) -> None:
     """Add an entry to a menu; without `run` it only says something, such as why the menu offers nothing."""
     action = menu.addAction(icon or QIcon(), text)

@@ -51,6 +51,7 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     add("section_end", "Close the section", lambda: parts.views.sectioning.close_section())
     add("measure", "Measure from place to place", lambda: parts.measuring.distance(), "Ctrl+M")
     add("measure_area", "Measure an area", lambda: parts.measuring.area())
+    add("forms", "Which form shall I send? …", lambda: parts.make_menu.which_form().open())
     add("interval", "Check the interval of contours …", lambda: parts.interval.ask())
     add("swipe", "Two chosen cards, with a divider", lambda: parts.views.compare(blink=False))
     add("blink", "Two chosen cards in turn", lambda: parts.views.compare(blink=True))

@@ -10,20 +10,30 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QDialog, QMenu, QWidget
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.errors import CallError
+from vastgrid.base.progress import Silent
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import UNKNOWN
+from vastgrid.data.kinds import kind_named
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.job.lineage import Role
+from vastgrid.measures.heights import surface_of
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.ask_dialog import AskDialog
-from vastgrid.qt.dialogs.tries_dialog import TriesDialog
+from vastgrid.qt.dialogs.tries_dialog import TriesDialog, Try
 from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.widgets import glyphs, theme
-from vastgrid.qt.widgets.buttons import entry
+from vastgrid.qt.widgets.buttons import entry, heading
+from vastgrid.session.foretelling import offered
+from vastgrid.session.forms import form_of, ways
 from vastgrid.session.steps import check_usable, settled
+
+# In this order what can be made is offered; what only changes a card comes last of them.
+CHANGED = "The same, changed"
+GROUPS = ("Ground", "Lines", "Grids", "Solids", "Points", CHANGED)
 
 
 def drawn_field(conversion: Conversion) -> str:
@@ -46,12 +56,21 @@ class MakeMenu:
         Where areas are drawn.
     palette : callable
         Gives the theme.
+    deliver : callable
+        Asks for a delivery in a format, by its id.
     """
 
     def __init__(
-        self, parent: QWidget, desk: Desk, making: Making, plan: PlanView, palette: Callable[[], theme.Palette]
+        self,
+        parent: QWidget,
+        desk: Desk,
+        making: Making,
+        plan: PlanView,
+        palette: Callable[[], theme.Palette],
+        deliver: Callable[[str], None],
     ) -> None:
         self.parent, self.desk, self.making, self.plan, self.palette = parent, desk, making, plan, palette
+        self.deliver = deliver
         desk.asked.connect(lambda *asked: desk.guarded(lambda: self._ask(*asked).open()))
 
     def fill(self, menu: QMenu, actions: dict[str, QAction]) -> None:
@@ -60,46 +79,103 @@ class MakeMenu:
         known = [dataset for node in nodes if (dataset := self.desk.session.dataset(node)) is not None]
         able = catalog.targets(known) if known and len(known) == len(nodes) else ()
         able = tuple(each for each in able if not each.answers)
+        groups: dict[str, list[Conversion]] = {name: [] for name in GROUPS}
         for conversion in able:
-            if conversion.resumes:
-                continue
-            try:
-                given = check_usable(conversion, known)
-                estimate = conversion.estimate(given, settled(conversion, given, conversion.params()))
-            except VastGridError as error:
-                estimate = str(error)
-            entry(
-                menu,
-                conversion.title + (f"   ({estimate})" if estimate else ""),
-                partial(self.desk.guarded, partial(self.making.make, conversion.id, nodes, {})),
-                glyphs.icon(conversion.gives([type(each) for each in known]).kind, self.palette().action),
-            )
+            if not conversion.resumes:
+                groups.setdefault(self._group(conversion, known), []).append(conversion)
+        for name, own in groups.items():
+            if own:
+                heading(menu, name)
+            for conversion in own:
+                told = offered(conversion, known)
+                entry(
+                    menu,
+                    conversion.title + (f"   ({told})" if told else ""),
+                    partial(self.desk.guarded, partial(self.making.make, conversion.id, nodes, {})),
+                    glyphs.icon(conversion.gives([type(each) for each in known]).kind, self.palette().action),
+                )
+        self._files(menu, actions, known)
+        if any(drawn_field(each) for each in able):
+            heading(menu, "Over what you draw")
         for conversion in able:
             if drawn_field(conversion):
                 menu.addAction(actions[f"draw_{conversion.id}"])
             if conversion.resumes:
                 menu.addSeparator()
-                own = "pick" if PointSet in conversion.takes else "hand_"
+                begin = "pick" if PointSet in conversion.takes else "hand_"
                 for key, action in actions.items():
-                    if key.startswith(own):
+                    if key.startswith(begin):
                         menu.addAction(action)
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
+
+    @staticmethod
+    def _group(conversion: Conversion, known: list[Dataset]) -> str:
+        """Return under which word a conversion is offered."""
+        if conversion.keeps:
+            return CHANGED
+        own = kind_named(conversion.gives([type(each) for each in known]).kind)
+        return (own.group if own else "") or CHANGED
+
+    def _files(self, menu: QMenu, actions: dict[str, QAction], known: list[Dataset]) -> None:
+        """Offer the files that can hold what is chosen, with about how large they will be."""
+        able = [
+            each for each in catalog.FORMATS if each.write and all(isinstance(d, each.carries.kinds) for d in known)
+        ]
+        able = [each for each in able if known and (len(known) == 1 or each.carries.several)]
+        if not able:
+            return
+        heading(menu, "Files")
+        for each in sorted(able, key=lambda each: -each.usual):
+            size = sum(each.weigh(dataset) for dataset in known)
+            told = f"   (about {size / 1e6:.1f} MB)" if size >= 1e5 else f"   (about {max(size, 1e3) / 1e3:.0f} kB)"
+            entry(
+                menu,
+                each.title + told,
+                partial(self.desk.guarded, partial(self.deliver, each.id)),
+                glyphs.icon("delivery", self.palette().action),
+            )
+        if len(known) == 1 and surface_of(known[0]) is not None:
+            menu.addAction(actions["forms"])
 
     def _ask(self, operation: str, inputs: list[str], words: dict[str, str]) -> QDialog:
         """Return what asks before a conversion is made: a table where it can be tried, otherwise its form."""
         conversion = catalog.conversion_named(operation)
         known = check_usable(conversion, [self.desk.session.named(node) for node in inputs])
         params = settled(conversion, known, declare.build(conversion.params, words))
-        if not conversion.tries(known, params):
+        tries = [Try(conversion, {**words, **own}, ", ".join(own.values())) for own in conversion.tries(known, params)]
+        if not tries:
             return self.ask_dialog(operation, inputs, words)
-        dialog = TriesDialog(self.parent, self.desk, conversion, inputs, words)
+        return self._table(f"{conversion.title}: what each would cost", inputs, tries, len(tries) // 2)
+
+    def _table(self, title: str, inputs: list[str], tries: list[Try], chosen: int) -> TriesDialog:
+        dialog = TriesDialog(self.parent, self.desk, title, inputs, tries, chosen)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.shown.connect(self.plan.show_preview)
         dialog.chosen.connect(
-            lambda chosen: self.desk.guarded(lambda: self.making.make(operation, inputs, chosen, asked=True))
+            lambda operation, words: self.desk.guarded(lambda: self.making.make(operation, inputs, words, asked=True))
         )
         return dialog
+
+    def which_form(self) -> TriesDialog:
+        """Return the table of forms in which the chosen surface can be sent.
+
+        Raises
+        ------
+        CallError
+            If no surface is chosen.
+        """
+        chosen = [card for card in self.desk.selection if surface_of(self.desk.session.dataset(card)) is not None]
+        if len(chosen) != 1:
+            raise CallError("choose one surface first: a TIN or a grid of heights")
+        surface = surface_of(self.desk.session.named(chosen[0]))
+        assert surface is not None
+        tries = []
+        for way in ways(surface):
+            said = f"{way.form} {way.asked}" if way.conversion else f"{surface.title} as it is"
+            raw = form_of(way, surface, Silent()) if way.conversion is None else None
+            tries.append(Try(way.conversion, way.words, said, raw.dataset if raw else None, raw.loss if raw else None))
+        return self._table(f"Which form of {surface.name}? What each holds and costs", chosen, tries, 0)
 
     def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
         """Return the dialog that asks for a conversion's parameters; accepting it makes the result."""

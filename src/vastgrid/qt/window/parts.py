@@ -76,7 +76,9 @@ class Parts:
         self.views = Views(self.desk, self.dressing, actions, self.palette())
         plan = self.views.plan
         self.measuring = Measuring(self.desk, plan)
-        self.make_menu = MakeMenu(self.window, self.desk, self.making, plan, self.palette)
+        self.make_menu = MakeMenu(
+            self.window, self.desk, self.making, plan, self.palette, lambda name: self.delivering.deliver(name)
+        )
         self.interval = AskInterval(self.window, self.desk, self.measuring)
         self.picturing = Picturing(self.views, self.desk)
         self.hands = Hands(self.window, self.desk, self.making, self.views)
