@@ -254,7 +254,7 @@ def _lines(
         own = [strength for strength in _STRENGTH.values() if strength <= _STRENGTH[params.smooth]]
         lines, back = smoothed(lines, own, clear, progress)
         if back:
-            text = f"At {count(back, 'place')} of {spaced(len(lines.plan))} the smoothing gives way, so that nothing crosses."
+            text = f"Along {back:.1%} of their length the smoothing gives way, so that nothing crosses."
             findings.append(note("smoothing-gave-way", text))
     if params.weed is not None:
         before = len(lines.plan)

@@ -32,6 +32,7 @@ class SurfaceColour(Enum):
     SLOPE = "slope"
     ASPECT = "aspect"
     DIFFERENCE = "difference"
+    LOSS = "loss"
     SOURCE = "source"
     PLAIN = "one colour"
 
@@ -54,6 +55,7 @@ class LineColour(Enum):
     PLAIN = "one colour"
     LAYER = "layer"
     ELEVATION = "elevation"
+    LOSS = "loss"
 
 
 class Faces(Enum):
@@ -199,27 +201,35 @@ def _of_points(points: PointSet, made: bool) -> dict[str, list[str]]:
 
 @_choices.register
 def _of_tin(tin: Tin, made: bool) -> dict[str, list[str]]:
-    return {} if made else _but(SurfaceColour.SOURCE)
+    return {} if made else _but(SurfaceColour.SOURCE, SurfaceColour.LOSS)
 
 
 @_choices.register
 def _of_grid(grid: Grid, made: bool) -> dict[str, list[str]]:
     if not grid.has_heights:
         return {"colour": [SurfaceColour.ELEVATION.value, SurfaceColour.PLAIN.value]}
-    return _but(SurfaceColour.SOURCE)
+    return _but(SurfaceColour.SOURCE) if made else _but(SurfaceColour.SOURCE, SurfaceColour.LOSS)
 
 
 @_choices.register
 def _of_mesh(mesh: Mesh, made: bool) -> dict[str, list[str]]:
-    return _but(SurfaceColour.SOURCE, SurfaceColour.DIFFERENCE)
+    return _but(SurfaceColour.SOURCE, SurfaceColour.DIFFERENCE, SurfaceColour.LOSS)
 
 
 @_choices.register
 def _of_lines(lines: Linework, made: bool) -> dict[str, list[str]]:
-    return {"colour": [each.value for each in LineColour]}
+    return {"colour": [each.value for each in LineColour if each is not LineColour.LOSS]}
 
 
-@_choices.register(Contours)
+@_choices.register
+def _of_contours(contours: Contours, made: bool) -> dict[str, list[str]]:
+    return {
+        "colour": [
+            each.value for each in LineColour if each is not LineColour.LAYER and (made or each is not LineColour.LOSS)
+        ]
+    }
+
+
 @_choices.register(Survey)
 def _of_other_lines(lines: Dataset, made: bool) -> dict[str, list[str]]:
     return {"colour": [LineColour.PLAIN.value, LineColour.ELEVATION.value]}

@@ -312,7 +312,7 @@ register(str, Kind(lambda _, word: word))
 register(Enum, Kind(_choice, lambda own: str(own.value), lambda own: str(own.value), "choice", choices=_choices))
 register(bool, Kind(_truth, lambda own: "yes" if own else "no", lambda own: "yes" if own else "no", "tick"))
 register(int, Kind(_whole, number=_as_float))
-register(float, Kind(_number, repr, repr, number=_as_float))
+register(float, Kind(_number, repr, lambda own: f"{own:.10g}", number=_as_float))
 register(
     Length, Kind(lambda _, word: parse_length(word), _length_text, str, number=lambda own: float(own.value),
                  brought=_length_in, bare=True),

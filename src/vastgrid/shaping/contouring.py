@@ -24,6 +24,8 @@ from vastgrid.measures.heights import heights
 HALVINGS, RETURNS = 4, 12
 # Over so many places beside it, a line turns from where it is free to where it had to go back.
 TAPER = 10
+# Vertices of smoothed lines that lie nearer to the straight way than this share of a usual leg go again.
+NEEDED = 0.03
 
 
 class Lines(NamedTuple):
@@ -112,8 +114,8 @@ def _rim(surface: Tin | Grid) -> tuple[Floats, Floats]:
     return plan[surface.triangles[t, k]], plan[surface.triangles[t, (k + 1) % 3]]
 
 
-def smoothed(lines: Lines, strengths: Sequence[float], clear: Clear, progress: Progress) -> tuple[Lines, int]:
-    """Return lines made smoother, and at how many places they had to stay nearer to what they were.
+def smoothed(lines: Lines, strengths: Sequence[float], clear: Clear, progress: Progress) -> tuple[Lines, float]:
+    """Return lines made smoother, and along which share of them they had to stay nearer to what they were.
 
     Places are put between the vertices and moved to a weighted mean along the line, twice: the second time by what the
     first has taken away, so that bends are rounded and rings do not shrink. Wherever a line would cross another or what it
@@ -127,7 +129,7 @@ def smoothed(lines: Lines, strengths: Sequence[float], clear: Clear, progress: P
     """
     start = legs(lines.offsets, len(lines.plan))
     if len(start) == 0:
-        return lines, 0
+        return lines, 0.0
     length = np.hypot(*(lines.plan[start + 1] - lines.plan[start]).T)
     mean = float(length.mean())
     usual = max(float(np.median(length)), 0.5 * mean)
@@ -141,7 +143,8 @@ def smoothed(lines: Lines, strengths: Sequence[float], clear: Clear, progress: P
         goal = 2.0 * once - mean_along(once, offsets, closed, strength * usual)
         part.report(0.2, "smoothing contours")
         made, back = _kept_clear(made, goal, offsets, closed, clear, part.part(0.2, 1.0))
-    return Lines(made, offsets, lines.which), back
+    # Most of the places that smoothing put in are not needed to show its curves.
+    return sparser(Lines(made, offsets, lines.which), NEEDED * usual, clear), back / max(len(plan), 1)
 
 
 def _kept_clear(

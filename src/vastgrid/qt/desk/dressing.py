@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import Any
 
 from vastgrid.base.errors import CallError
 from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours
 from vastgrid.data.tin import Tin
 from vastgrid.looks.colouring import Dressed
-from vastgrid.looks.look import look_of
+from vastgrid.looks.look import Faces, LineColour, SurfaceColour, SurfaceLook, look_of
 from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
+from vastgrid.shaping.surfaces import contour_tin
+from vastgrid.tasks.runner import Runner
 
 
 class Dressing:
@@ -25,6 +29,9 @@ class Dressing:
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
         self._kept: dict[Any, Dressed] = {}
+        # What contours are as ground, by their content; None while that is worked out.
+        self._through: dict[str, Tin | None] = {}
+        self.runner = Runner(lambda task: None)
 
     def dressed(self, node: str) -> Dressed | None:
         """Return a card's dataset in its look; the same object as long as nothing about it changed."""
@@ -42,6 +49,10 @@ class Dressing:
             look = look_of(dataset)
         against = self._surface(getattr(look, "against", ""))
         sources = [d for i in own.inputs if i not in own.off and (d := self.desk.dataset(i)) is not None]
+        if getattr(look, "colour", None) is SurfaceColour.LOSS:
+            # What a step cost is how far its result lies above what it was made from.
+            against = next((found for each in sources if (found := surface_of(each)) is not None), None)
+            look = dataclasses.replace(look, colour=SurfaceColour.DIFFERENCE if against else SurfaceColour.ELEVATION)
         number = list(graph.cards).index(node)
         key = (id(dataset), look, number, id(against), tuple(id(each) for each in sources))
         if key not in self._kept:
@@ -58,18 +69,41 @@ class Dressing:
 
     def items(self) -> list[Dressed]:
         """Return what is shown, the lowest first."""
-        graph = self.desk.session.graph
-        return [
-            own
-            for node in self.desk.session.drawing_order()
-            if graph[node].shown and (own := self.dressed(node)) is not None
-        ]
+        return self.stack(())
 
     def stack(self, also: tuple[str, ...]) -> list[Dressed]:
         """Return what is shown, and some cards besides, the lowest first."""
         graph = self.desk.session.graph
         wanted = [node for node in self.desk.session.drawing_order() if graph[node].shown or node in also]
-        return [own for node in wanted if (own := self.dressed(node)) is not None]
+        found = [own for node in wanted if (own := self.dressed(node)) is not None]
+        return [each for own in found for each in (*self._below(own), own)]
+
+    def _below(self, own: Dressed) -> list[Dressed]:
+        """Return what lies below contours that show what they cost: the ground they give, coloured by its loss."""
+        contours = own.dataset
+        source = next((found for each in own.sources if (found := surface_of(each)) is not None), None)
+        if not isinstance(contours, Contours) or own.look.colour is not LineColour.LOSS or source is None:
+            return []
+        if contours.content not in self._through:
+            self._through[contours.content] = None
+            self.desk.start_behind(
+                self.runner,
+                f"what {contours.name} lose",
+                lambda progress: contour_tin(contours, progress),
+                lambda made: self._arrived(contours.content, made),
+            )
+        tin = self._through[contours.content]
+        if tin is None:
+            return []
+        key = (id(tin), id(source))
+        if key not in self._kept:
+            look = SurfaceLook(colour=SurfaceColour.DIFFERENCE, shade=False, faces=Faces.FILLED)
+            self._kept[key] = Dressed(tin, look, own.number, source, own.sources)
+        return [self._kept[key]]
+
+    def _arrived(self, content: str, tin: Tin) -> None:
+        self._through[content] = tin
+        self.desk.looks_changed.emit()
 
     def shift(self, node: str, up: bool) -> None:
         """Move a card one place up or down among those that are shown."""
@@ -84,3 +118,8 @@ class Dressing:
     def forget(self) -> None:
         """Let go of everything kept."""
         self._kept.clear()
+        self._through.clear()
+
+    def close(self) -> None:
+        """End what is worked out behind."""
+        self.runner.close()

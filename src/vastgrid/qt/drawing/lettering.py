@@ -85,12 +85,17 @@ def _write_labels(painter: QPainter, contours: Contours, view: View, palette: th
     painter.setFont(font)
     painter.setPen(QColor(palette.index))
     texts = contours.texts()
+    halo = QColor("#F3EFE4")
+    halo.setAlpha(150)
     for k in np.flatnonzero(seen).tolist():
         x, y = view.pixel(float(place[k, 0]), float(place[k, 1]))
         painter.save()
         painter.translate(QPointF(x, y))
         painter.rotate(-float(np.degrees(angle[k])) - view.turn)
-        wide = 3.0 * float(contours.labels["wide"][k]) / view.size
+        own = float(contours.labels["wide"][k]) / view.size
+        # Neighbouring lines show through: the file has no paper to put below a text.
+        painter.fillRect(QRectF(-own / 2.0, -0.62 * tall, own, 1.24 * tall), halo)
+        wide = 3.0 * own
         painter.drawText(QRectF(-wide / 2.0, -2.0 * tall, wide, 4.0 * tall), 0x84, texts[k])
         painter.restore()
     painter.restore()

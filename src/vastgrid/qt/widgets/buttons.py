@@ -60,6 +60,13 @@ def heading(menu: QMenu, text: str) -> None:
     action.setEnabled(False)
 
 
+def submenu(menu: QMenu, text: str) -> QMenu:
+    """Add a menu of its own below what is there."""
+    own = menu.addMenu(text)
+    assert own is not None
+    return own
+
+
 def entry(menu: QMenu, text: str, run: Callable[[], Any] | None = None, icon: QIcon | None = None) -> None:
     """Add an entry to a menu; without `run` it only says something, such as why the menu offers nothing."""
     action = menu.addAction(icon or QIcon(), text)

@@ -278,8 +278,6 @@ class MainWindow(QMainWindow):
         menu = QMenu(self)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.parts.make_menu.fill(menu, self.actions_)
-        menu.addSeparator()
-        self.parts.delivering.fill_menu(menu)
         return menu
 
     def changeEvent(self, event: QEvent | None) -> None:

@@ -26,7 +26,7 @@ from vastgrid.qt.dialogs.ask_dialog import AskDialog
 from vastgrid.qt.dialogs.tries_dialog import TriesDialog, Try
 from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.widgets import glyphs, theme
-from vastgrid.qt.widgets.buttons import entry, heading
+from vastgrid.qt.widgets.buttons import entry, heading, submenu
 from vastgrid.session.foretelling import offered
 from vastgrid.session.forms import form_of, ways
 from vastgrid.session.steps import check_usable, settled
@@ -95,17 +95,14 @@ class MakeMenu:
                     glyphs.icon(conversion.gives([type(each) for each in known]).kind, self.palette().action),
                 )
         self._files(menu, actions, known)
-        if any(drawn_field(each) for each in able):
-            heading(menu, "Over what you draw")
+        drawn = [actions[f"draw_{each.id}"] for each in able if drawn_field(each)]
+        if drawn:
+            submenu(menu, "Over what you draw").addActions(drawn)
         for conversion in able:
-            if drawn_field(conversion):
-                menu.addAction(actions[f"draw_{conversion.id}"])
             if conversion.resumes:
-                menu.addSeparator()
                 begin = "pick" if PointSet in conversion.takes else "hand_"
-                for key, action in actions.items():
-                    if key.startswith(begin):
-                        menu.addAction(action)
+                hands = [action for key, action in actions.items() if key.startswith(begin)]
+                submenu(menu, conversion.title).addActions(hands)
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
 

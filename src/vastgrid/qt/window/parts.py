@@ -180,6 +180,7 @@ class Parts:
         self.ordering.close()
         self.inspecting.close()
         self.figuring.close()
+        self.dressing.close()
         self.views.sectioning.close_runner()
         self.views.close_painters()
         self.desk.close()
