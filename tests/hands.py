@@ -54,3 +54,14 @@ def looked(qtbot, window):
         timeout=90_000,
     )
     qtbot.wait(50)
+
+
+def entries(menu):
+    """Return what a menu offers by its text, entries of menus below it as well; headings say only where things are."""
+    found = {}
+    for action in menu.actions():
+        if action.menu() is not None:
+            found |= entries(action.menu())
+        elif action.isEnabled() and not action.isSeparator():
+            found[action.text()] = action
+    return found

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QDropEvent
 
 import samples
 from builders import DATA, HANDMADE
+from hands import entries
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
@@ -367,7 +368,7 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
 
 def test_what_can_be_drawn_is_offered_in_the_menu(job):
     job.lineage.select([ground(job)])
-    texts = [action.text() for action in job.targets_menu().actions()]
+    texts = entries(job.targets_menu())
     assert "Lattice of points over a drawn area …" in texts
 
 
@@ -426,7 +427,7 @@ def test_what_a_finding_offers_is_done_at_one_press(qtbot, window, opened, tmp_p
 def offers(window, name):
     node = next(node for node in window.session.graph.cards.values() if node.name == name)
     window.lineage.select([node.id])
-    return node, {action.text(): action for action in window.targets_menu().actions()}
+    return node, entries(window.targets_menu())
 
 
 def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, opened, tmp_path):
@@ -473,7 +474,7 @@ def test_boundaries_of_a_surface_are_chosen_by_layer(qtbot, window, opened, tmp_
     idle(qtbot, window)
     graph = window.session.graph
     window.lineage.select([node.id for node in graph.cards.values() if node.name in ("rings", "shots")])
-    next(action for action in window.targets_menu().actions() if action.text().startswith("TIN")).trigger()
+    next(action for text, action in entries(window.targets_menu()).items() if text.startswith("TIN")).trigger()
     idle(qtbot, window)
     made = next(node for node in window.session.graph.cards.values() if len(node.inputs) == 2)
     window.parts.making.change_fields(

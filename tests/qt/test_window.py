@@ -10,6 +10,7 @@ from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PyQt6.QtGui import QColor, QDropEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMessageBox, QPushButton
 
+from hands import entries
 from vastgrid.job.lineage import State
 from vastgrid.measures.heights import heights
 from vastgrid.qt.widgets import theme
@@ -176,11 +177,11 @@ def test_editing_shows_the_result_before_it_is_made(qtbot, window):
 
 def test_making_from_a_card(qtbot, window):
     window.lineage.select([named(window, "Ground")])
-    menu = window.targets_menu()
-    texts = [action.text() for action in menu.actions()]
-    assert any(text.startswith("Grid   (") and "cells of" in text for text in texts), texts
-    assert any("GeoTIFF" in text for text in texts) is False, "a TIN does not fit into a raster"
-    next(action for action in menu.actions() if action.text().startswith("Grid")).trigger()
+    offered = entries(window.targets_menu())
+    texts = list(offered)
+    assert any(text.startswith("Grid   (cells of") and "as GeoTIFF" in text for text in texts), texts
+    assert not any(text.startswith("GeoTIFF") for text in texts), "a TIN does not fit into a raster"
+    next(action for text, action in offered.items() if text.startswith("Grid")).trigger()
     idle(qtbot, window)
     made = window.session.graph[window.lineage.selection[0]]
     assert made.operation == "grid" and made.outcome.loss["max"] > 0

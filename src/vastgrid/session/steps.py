@@ -372,6 +372,38 @@ def settled(conversion: Conversion, inputs: Inputs, params: Any) -> Any:
     return conversion.settle(known.with_datasets(datasets), params)
 
 
+# With so much in all, a step is made for its preview as it would be for good.
+LIGHT = 150_000
+
+
+def lightly(conversion: Conversion, inputs: Inputs, params: Any, progress: Progress) -> Dataset | None:
+    """Return what a step would make, to be drawn over the plan while its sentence is edited.
+
+    A conversion that says how its preview is made is asked; any other is run, where its inputs are few.
+
+    Parameters
+    ----------
+    inputs, params
+        In one frame, with nothing left open.
+
+    Returns
+    -------
+    Dataset or None
+        None where it would take long, or would not lie in the plan.
+    """
+    if conversion.preview is not None:
+        return conversion.preview(inputs, params, progress)
+    if conversion.own_frame or sum(_size(each) for each in inputs) > LIGHT:
+        return None
+    made = conversion.run(inputs, params, progress).dataset
+    return made if made.located else None
+
+
+def _size(dataset: Dataset) -> int:
+    counts = dataset.count()
+    return counts["rows"] * counts["columns"] if "rows" in counts else max(counts.values(), default=0)
+
+
 def convert(
     conversion: Conversion, inputs: Sequence[Dataset], params: Any, progress: Progress, name: str = ""
 ) -> tuple[Result, Any]:

@@ -13,7 +13,7 @@ from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk, Words
 from vastgrid.session.deliver import Delivery
 from vastgrid.session.inspection import by_hand
-from vastgrid.session.steps import settled
+from vastgrid.session.steps import lightly, settled
 
 # What follows a change is made again at once if it took no longer than this the last time.
 QUICK_SECONDS = 15.0
@@ -174,15 +174,14 @@ class Making:
         session = self.desk.session
         own = session.graph.node(node)
         conversion = catalog.conversion_named(own.operation) if own.role is Role.MADE else None
-        if conversion is None or conversion.preview is None:
+        if conversion is None:
             return
-        preview = conversion.preview
         words = {**session.executor.words(own), field: text}
 
         def work(progress: Progress) -> Dataset | None:
             params = declare.build(conversion.params, words)
             given = session.executor.inputs(session.graph, own)
-            return preview(given, settled(conversion, given, params), progress)
+            return lightly(conversion, given, settled(conversion, given, params), progress)
 
         self.desk.behind.cancel_all()
         self.desk.start_behind(self.desk.behind, "preview", work, self.desk.previewed.emit)

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.qt.desk.desk import Desk
@@ -148,7 +149,7 @@ class Views(QWidget):
         row.setSizeConstraint(QHBoxLayout.SizeConstraint.SetNoConstraint)
         bar.setMinimumWidth(1)
         for key, action in self._actions.items():
-            if key.startswith(("hand_", "pick_")) or key in ("pick", "keep_rim"):
+            if key.startswith(("hand_", "pick_")) or key in ("pick", "keep_rim", "label_move"):
                 button = flat_button(action.iconText(), partial(self._hand_pressed, key), action.toolTip())
                 button.setCheckable(key in TOOLS_IN_HAND or key.startswith("hand_"))
                 button.setProperty("small", "true")
@@ -176,7 +177,9 @@ class Views(QWidget):
         graph, chosen = self.desk.session.graph, self.desk.selection
         kind = graph[chosen[0]].kind if len(chosen) == 1 and chosen[0] in graph else ""
         surface = kind == Tin.kind and self.shown != SPACE
-        self.hands_row.setVisible(surface or kind == PointSet.kind)
+        labelled = kind == Contours.kind and self.shown != SPACE and graph[chosen[0]].operation == "labels"
+        self.hands_row.setVisible(surface or kind == PointSet.kind or labelled)
+        self.buttons["label_move"].setVisible(labelled)
         for key, button in self.buttons.items():
             if key.startswith("hand_"):
                 button.setVisible(surface)

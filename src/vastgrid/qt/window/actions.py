@@ -10,8 +10,9 @@ from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
+from vastgrid.data.places import Line
 from vastgrid.qt.window.hands import hands
-from vastgrid.qt.window.make_menu import drawn_field
+from vastgrid.qt.window.make_menu import drawn_field, drawn_kind
 from vastgrid.qt.window.parts import Parts
 from vastgrid.qt.window.picking import TOOLS
 
@@ -80,7 +81,9 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
         if drawn_field(each):
             add(
                 f"draw_{each.id}",
-                f"{each.title} over a drawn area …",
+                f"{each.title} along a drawn line …"
+                if drawn_kind(each) is Line
+                else f"{each.title} over a drawn area …",
                 partial(lambda name: parts.make_menu.draw(name), each.id),
             )
     add("quit", "Quit", own["quit"], "Ctrl+Q")
@@ -97,6 +100,9 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
         add(key, f"Points: {text}", partial(lambda own: parts.picking.run(own), key))
         actions[key].setToolTip(tip)
         actions[key].setIconText(text)
+    add("label_move", "Move a label of contours by hand", lambda: parts.moving_labels.take_up())
+    actions["label_move"].setIconText("move label")
+    actions["label_move"].setToolTip("Click a label, then where it should stand on its contour")
     add("keep_rim", "Keep the rim as the outer boundary", parts.keep_rim)
     actions["keep_rim"].setIconText("keep rim")
     add("plan", "Go to the plan", lambda: parts.views.plan.setFocus(), "F6")

@@ -15,6 +15,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import UNKNOWN
 from vastgrid.data.kinds import kind_named
+from vastgrid.data.places import Line
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.job.lineage import Role
@@ -25,6 +26,7 @@ from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.ask_dialog import AskDialog
 from vastgrid.qt.dialogs.tries_dialog import TriesDialog, Try
 from vastgrid.qt.views.plan_view import PlanView
+from vastgrid.qt.views.tools import Tool
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry, heading, submenu
 from vastgrid.session.foretelling import offered
@@ -39,6 +41,11 @@ GROUPS = ("Ground", "Lines", "Grids", "Solids", "Points", CHANGED)
 def drawn_field(conversion: Conversion) -> str:
     """Return which parameter of a conversion is a place that can be drawn, if any."""
     return next((each.name for each in declare.fields(conversion.params) if each.how.editor == "drawn"), "")
+
+
+def drawn_kind(conversion: Conversion) -> type:
+    """Return of which kind that place is."""
+    return declare.field_named(conversion.params, drawn_field(conversion)).kind
 
 
 class MakeMenu:
@@ -198,5 +205,12 @@ class MakeMenu:
             area = field.kind(tuple(corners), own.frame if own is not None else UNKNOWN)
             self.making.make(operation, chosen, {field.name: declare.value_text(area)})
 
-        self.plan.draw_area(lambda corners: self.desk.guarded(lambda: drawn(corners)))
-        self.desk.say("Click the corners of the area; Enter or a double click ends, Esc gives up")
+        if drawn_kind(conversion) is Line:
+            course = Tool(
+                lambda places: self.desk.guarded(lambda: drawn([(p.east, p.north) for p in places])), snaps=False
+            )
+            self.plan.use(course)
+        else:
+            self.plan.draw_area(lambda corners: self.desk.guarded(lambda: drawn(corners)))
+        what = "line" if drawn_kind(conversion) is Line else "area"
+        self.desk.say(f"Click the corners of the {what}; Enter or a double click ends, Esc gives up")

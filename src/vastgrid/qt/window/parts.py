@@ -31,6 +31,7 @@ from vastgrid.qt.window.hands import Hands
 from vastgrid.qt.window.importing import Importing
 from vastgrid.qt.window.interval import AskInterval
 from vastgrid.qt.window.make_menu import MakeMenu
+from vastgrid.qt.window.moving_labels import MovingLabels
 from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.session.session import Session
@@ -53,6 +54,7 @@ class Parts:
     views: Views
     measuring: Measuring
     make_menu: MakeMenu
+    moving_labels: MovingLabels
     interval: AskInterval
     picturing: Picturing
     hands: Hands
@@ -83,6 +85,7 @@ class Parts:
         self.picturing = Picturing(self.views, self.desk)
         self.hands = Hands(self.window, self.desk, self.making, self.views)
         self.picking = Picking(self.window, self.desk, self.making, self.views)
+        self.moving_labels = MovingLabels(self.desk, self.making, plan)
 
     # -- what asks for a place or a file first
 
