@@ -6,6 +6,8 @@ import numpy as np
 
 from vastgrid.base.progress import Silent
 from vastgrid.kernels import (
+    below,
+    cellstats,
     chains,
     clouds,
     crossings,
@@ -14,14 +16,17 @@ from vastgrid.kernels import (
     gridlines,
     ground,
     isolines,
+    labels,
     lifting,
     locate,
+    natural,
     nearest,
     overlay,
     planar,
     raster,
     rims,
     shade,
+    smoothing,
     space,
     strokes,
     surroundings,
@@ -63,6 +68,7 @@ def warm() -> None:
         _warm_pictures(points, triangles, made.constrained, heights, writeable=writeable)
         vertexwise.around(points, triangles)
         vertexwise.groups(neighbours, np.ones(len(triangles), np.bool_))
+        _warm_making(xyz, points, triangles, neighbours)
     for writeable in (True, False):
         heights.flags.writeable = writeable
         raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
@@ -203,6 +209,38 @@ def _warm_shaping(xyz, made):
     floor = ground.filled(np.where(lowest < 0, np.nan, xyz[lowest, 2]))
     ground.at_middles(xyz, lowest, floor, 0.0, 100.0, 20.0)
     ground.above_ground(xyz, floor, 0.0, 100.0, 20.0)
+
+
+def _warm_making(xyz, points, triangles, neighbours):
+    """What grids, smoothed contours, labels and bands use."""
+    natural.natural_heights(points, triangles, neighbours, (0.0, 100.0), (20.0, 20.0), (5, 5))
+    below.area_below(np.sort(points[triangles, 2], axis=1), np.ones(len(triangles)), np.array([40.0]))
+    number, value = np.zeros((5, 5), np.int64), np.full((5, 5), np.nan)
+    for keep in (np.zeros(0, np.bool_), np.ones(len(xyz), np.bool_)):
+        cellstats.gather(xyz, keep, 0.0, 100.0, 20.0, 20.0, number, value, cellstats.MEAN)
+        cellstats.put_by_cell(xyz, keep, 0.0, 100.0, 20.0, 20.0, 5, np.zeros(25, np.int64), np.zeros(100))
+    cellstats.medians(np.zeros(4), np.array([0, 2, 4]), np.zeros(2))
+    cellstats.weighted(np.zeros(3), np.array([[0, 1]]), np.array([[1.0, 2.0]]))
+    turn = np.linspace(0.0, 2.0 * np.pi, 25)
+    ring = np.column_stack((np.cos(turn), np.sin(turn))) * 30.0
+    ring[-1] = ring[0]
+    offsets, closed = np.array([0, 25]), np.ones(1, np.bool_)
+    plan, starts, _ = smoothing.densified(ring, offsets, 2.0)
+    smoothing.mean_along(plan, starts, closed, 3.0)
+    smoothing.lowered(np.ones(len(plan)), np.zeros(len(plan), np.bool_), starts, closed, 0.5, 3)
+    smoothing.crossed(ring[:-1], ring[1:], ring[:2] + 1.0, ring[1:3] + 1.0)
+    smoothing.swept(plan, plan + 0.1, starts, ring[:3].copy(), np.array([0, 3]), -40.0, -40.0, 90.0, 1, 1)
+    smoothing.weeded(plan, starts, closed, 0.1)
+    along = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(ring, axis=0).T))))
+    labels.placed_labels(
+        ring, offsets, along, np.array([8.0]), 2.0, False, False, np.array([0]), np.array([20.0]), np.array([9.0]),
+        np.zeros(1, np.bool_), np.zeros((0, 2)), np.zeros((0, 1), np.bool_), 1.0,
+    )  # fmt: skip
+    for fixed in (False, True):
+        own = ring.copy()
+        begin = offsets.copy()
+        own.flags.writeable = begin.flags.writeable = not fixed
+        labels.without_stretches(own, begin, along, np.array([0]), np.array([10.0]), np.array([20.0]))
 
 
 def _warm_hands(made):
