@@ -16,6 +16,14 @@ from pathlib import Path
 
 import numpy as np
 from looking import bench_memory, bench_plan, bench_section, bench_space
+from making import (
+    bench_cells,
+    bench_grid_contours,
+    bench_labels,
+    bench_linear_grid,
+    bench_loss,
+    bench_natural,
+)
 from shared import FOLDER, ROWS, best, make_tin, row, survey
 
 from shaping import bench_click, bench_ground, bench_many_points, bench_replay, bench_simplify_grid, bench_simplify_tin
@@ -468,6 +476,12 @@ BENCHES = (
     bench_click,
     bench_replay,
     bench_many_points,
+    bench_grid_contours,
+    bench_labels,
+    bench_natural,
+    bench_linear_grid,
+    bench_loss,
+    bench_cells,
 )
 
 

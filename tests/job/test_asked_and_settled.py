@@ -60,7 +60,7 @@ def test_contours_with_nothing_asked_settle_anew_on_other_ground(session, tmp_pa
 def test_the_sentence_marks_what_nobody_asked_for(session):
     lines = make(session, "contours", [make(session, "tin", [next(iter(session.graph.cards))])], {"index": "4"})
     marks = {piece.field: piece.settled for piece in session.sentence(lines) if piece.field}
-    assert marks == {"interval": True, "base": True, "index": False}
+    assert marks == {"interval": True, "base": True, "index": False, "smooth": True}
     assert plain(session.sentence(lines)).startswith("Contours every 0.5 m from Ground")
 
 

@@ -41,7 +41,12 @@ def test_sentences_and_states(session):
     assert plain(session.sentence(contours.id)) == (
         "Contours every 1 m from Ground, starting at 0 m, every 5th one an index contour, not smoothed."
     )
-    assert [piece.field for piece in session.sentence(contours.id) if piece.field] == ["interval", "base", "index"]
+    assert [piece.field for piece in session.sentence(contours.id) if piece.field] == [
+        "interval",
+        "base",
+        "index",
+        "smooth",
+    ]
     assert all(session.graph.state(node.id) is State.MADE for node in (day, tin, contours))
 
 

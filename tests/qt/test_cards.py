@@ -225,7 +225,7 @@ def test_every_format_is_offered_and_says_what_it_loses(window, dialog):
     assert ids == [each.id for each in catalog.FORMATS if each.write]
     for k, own in enumerate(ids):
         dialog.formats.setCurrentIndex(k)
-        able = own in ("dxf", "landxml")
+        able = own in ("dxf", "landxml", "obj", "stl")
         assert dialog.write.isEnabled() is able, own
         assert ("there is none to write" in dialog.error.text()) is not able
     for k in range(dialog.list.count()):

@@ -98,7 +98,7 @@ def test_what_is_settled_is_pinned_and_given_back(qtbot, window):
     lines = named(window, "Contours")
     window.lineage.select([lines])
     html = window.panel.sentence.text()
-    assert html.count("font-style:italic") == 2, "base and index were not asked for"
+    assert html.count("font-style:italic") == 3, "base, index and smoothing were not asked for"
     window.panel.edit_field("index")
     editor = window.panel.field_editor
     assert not editor.open.isVisible() and editor.button.isEnabled()

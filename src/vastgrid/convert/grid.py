@@ -214,7 +214,7 @@ def _kept(source: Source, params: GridParams) -> Flags | None:
 
 def _loss(source: Source, grid: Grid, keep: Flags | None, progress: Progress) -> Loss | None:
     if isinstance(source, PointSet):
-        return points_loss(source.chosen(keep) if keep is not None else source, grid)
+        return points_loss(source, grid, keep)
     return difference(source, grid, progress)
 
 

@@ -52,6 +52,28 @@ def gather(xyz, keep, west, north, dx, dy, number, value, what):
 
 
 @numba.njit(cache=True, nogil=True)
+def joined(number, value, more, other, what):
+    """Add what others gathered of the same cells; see `gather`."""
+    for row in range(number.shape[0]):
+        for column in range(number.shape[1]):
+            n, m = number[row, column], more[row, column]
+            if m == 0:
+                continue
+            number[row, column] = n + m
+            if what == COUNT:
+                continue
+            z = other[row, column]
+            if n == 0:
+                value[row, column] = z
+            elif what == LOWEST:
+                value[row, column] = min(value[row, column], z)
+            elif what == HIGHEST:
+                value[row, column] = max(value[row, column], z)
+            else:
+                value[row, column] += (z - value[row, column]) * m / (n + m)
+
+
+@numba.njit(cache=True, nogil=True)
 def put_by_cell(xyz, keep, west, north, dx, dy, columns, slot, heights):
     """Write points' heights to where their cells begin; `slot` moves on, (rows × columns,) int64."""
     every = keep.shape[0] == 0

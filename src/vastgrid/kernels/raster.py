@@ -208,3 +208,76 @@ def gap_sizes(made, heights):
             if far > largest:
                 largest, worst = far, i
     return size[:k], total, squares, worst
+
+
+@numba.njit(cache=True, nogil=True)
+def gaps_of_points(xyz, keep, heights, west, north, dx, dy, sizes):
+    """Compare points with a grid, bilinear between its centres.
+
+    Parameters
+    ----------
+    xyz : (n, 3) float64
+    keep : (n,) bool
+        Which points count; of no length where all do.
+    west, north : float
+        Centre of the north-western cell.
+    sizes : (n,) float32
+        Written to: how far each lies from the grid, without sign; NaN where it cannot be told.
+
+    Returns
+    -------
+    number : int
+        How many could be compared.
+    total, squares : float
+        Sums of the differences, grid minus point, and of their squares.
+    worst : int
+        The point farthest from the grid; -1 where none could be compared.
+    largest : float
+        How far that is.
+    """
+    rows, columns = heights.shape
+    number, worst = 0, -1
+    total, squares, largest = 0.0, 0.0, -1.0
+    every = keep.shape[0] == 0
+    for i in range(xyz.shape[0]):
+        sizes[i] = np.nan
+        c, r = (xyz[i, 0] - west) / dx, (north - xyz[i, 1]) / dy
+        if not (every or keep[i]):
+            continue
+        if not (c >= -1e-9 and r >= -1e-9 and c <= columns - 1 + 1e-9 and r <= rows - 1 + 1e-9):
+            continue
+        c, r = min(max(c, 0.0), columns - 1.0), min(max(r, 0.0), rows - 1.0)
+        j, k = min(int(c), max(columns - 2, 0)), min(int(r), max(rows - 2, 0))
+        fc, fr = c - j, r - k
+        j1, k1 = min(j + 1, columns - 1), min(k + 1, rows - 1)
+        value = 0.0
+        if (1 - fc) * (1 - fr) > 0:
+            value += (1 - fc) * (1 - fr) * heights[k, j]
+        if fc * (1 - fr) > 0:
+            value += fc * (1 - fr) * heights[k, j1]
+        if (1 - fc) * fr > 0:
+            value += (1 - fc) * fr * heights[k1, j]
+        if fc * fr > 0:
+            value += fc * fr * heights[k1, j1]
+        gap = value - xyz[i, 2]
+        if np.isfinite(gap):
+            number += 1
+            total += gap
+            squares += gap * gap
+            far = abs(gap)
+            sizes[i] = far
+            if far > largest:
+                largest, worst = far, i
+    return number, total, squares, worst, largest
+
+
+@numba.njit(cache=True, nogil=True)
+def largest_gap(made, heights):
+    """Return the largest difference of two lattices where both are known, and its row and column; -1 where none is."""
+    worst, at_row, at_column = -1.0, -1, -1
+    for row in range(made.shape[0]):
+        for column in range(made.shape[1]):
+            far = abs(made[row, column] - heights[row, column])
+            if far > worst:
+                worst, at_row, at_column = far, row, column
+    return worst, at_row, at_column

@@ -77,6 +77,10 @@ def warm() -> None:
     # A turned or thinned surface has new vertices and the old triangles.
     raster.raster_heights(np.zeros((3, 3)), triangles[:0], (0.0, 100.0), (5.0, 5.0), (2, 2))
     raster.gap_sizes(np.zeros(3), np.zeros(3))
+    fixed = np.zeros((2, 2))
+    fixed.flags.writeable = False
+    for one in (np.zeros((2, 2)), fixed):
+        raster.largest_gap(np.zeros((2, 2)), one)
     crossings.crossings(xyz[:30], xyz[30:])
     crossings.on_segments(xyz, xyz[:30], xyz[30:], 0.001)
     topology.mend_flat(
@@ -216,9 +220,13 @@ def _warm_making(xyz, points, triangles, neighbours):
     natural.natural_heights(points, triangles, neighbours, (0.0, 100.0), (20.0, 20.0), (5, 5))
     below.area_below(np.sort(points[triangles, 2], axis=1), np.ones(len(triangles)), np.array([40.0]))
     number, value = np.zeros((5, 5), np.int64), np.full((5, 5), np.nan)
-    for keep in (np.zeros(0, np.bool_), np.ones(len(xyz), np.bool_)):
-        cellstats.gather(xyz, keep, 0.0, 100.0, 20.0, 20.0, number, value, cellstats.MEAN)
-        cellstats.put_by_cell(xyz, keep, 0.0, 100.0, 20.0, 20.0, 5, np.zeros(25, np.int64), np.zeros(100))
+    own, heights = xyz.copy(), value.copy()
+    own.flags.writeable = heights.flags.writeable = points.flags.writeable
+    keep = np.zeros(0, np.bool_)
+    cellstats.gather(own, keep, 0.0, 100.0, 20.0, 20.0, number, value, cellstats.MEAN)
+    cellstats.put_by_cell(own, keep, 0.0, 100.0, 20.0, 20.0, 5, np.zeros(25, np.int64), np.zeros(100))
+    raster.gaps_of_points(own, keep, heights, 0.0, 100.0, 20.0, 20.0, np.zeros(len(own), np.float32))
+    cellstats.joined(number, value, number.copy(), value.copy(), cellstats.MEAN)
     cellstats.medians(np.zeros(4), np.array([0, 2, 4]), np.zeros(2))
     cellstats.weighted(np.zeros(3), np.array([[0, 1]]), np.array([[1.0, 2.0]]))
     turn = np.linspace(0.0, 2.0 * np.pi, 25)

@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 import math
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
-from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.base.roomy import let_go
+from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.loss import Loss
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, edges
 from vastgrid.kernels.locate import largest_edge_gap
-from vastgrid.kernels.raster import gap_sizes
+from vastgrid.kernels.raster import gaps_of_points, largest_gap
 from vastgrid.measures.heights import bucket_index, heights, lattice
 
 LATTICE = 1_000_000
+# Points are compared in pieces of so many.
+PIECE = 1_000_000
 
 
 def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Loss:
@@ -44,15 +48,18 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
     row, column = np.nonzero(both)
     places = np.column_stack((corner[0] + (column + 0.5) * cell[0], corner[1] - (row + 0.5) * cell[1]))
     values = gap[both]
-    # A surface does not differ from itself, whatever rounding says.
-    vertex_places, vertex_gap = (np.zeros((0, 2)), np.zeros(0)) if first is second else _at_vertices(first, second)
-    progress.report(0.8, "comparing")
     if len(values) == 0:
         # Slivers that no lattice place hits still have vertices.
-        values, places = vertex_gap, vertex_places
+        places, values = _at_vertices(first, second)
     if len(values) == 0:
         raise DataError(f"{first.name} and {second.name} have no ground in common, so they cannot be compared")
-    worst, at = _worst([(values, places), (vertex_gap, vertex_places)])
+    worst, at = _worst(values, places)
+    # A surface does not differ from itself, whatever rounding says.
+    for one, two in ((first, second), (second, first)) if first is not second else ():
+        far, where = _largest_at(one, two)
+        if far > worst:
+            worst, at = far, where
+    progress.report(0.8, "comparing")
     if isinstance(first, Tin) and isinstance(second, Tin) and first is not second:
         found, x, y = largest_edge_gap(
             edges(first), first.vertices, second.vertices, second.triangles, bucket_index(second)
@@ -73,29 +80,53 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
     )
 
 
-def points_loss(points: PointSet, surface: Tin | Grid) -> Loss | None:
-    """Measure how far a surface lies above the points that it was made from: at every one of them, exact.
+def points_loss(points: PointSet, grid: Grid, keep: Flags | None = None) -> Loss | None:
+    """Measure how far a grid lies above the points that it was made from: at every one of them, exact.
+
+    Parameters
+    ----------
+    keep : (n,) bool or None
+        Which points count.
 
     Returns
     -------
     Loss or None
-        None where no point with a height lies over the surface.
+        None where no point with a height lies over the grid.
     """
-    xyz = points.xyz[np.isfinite(points.xyz[:, 2])]
-    size, total, squares, worst = gap_sizes(heights(surface, np.ascontiguousarray(xyz[:, :2])), xyz[:, 2].copy())
-    if worst < 0:
+    xyz = points.xyz
+    west, north = grid.west + grid.dx / 2.0, grid.north - grid.dy / 2.0
+    sizes = np.zeros(len(xyz), np.float32)
+    every = np.zeros(0, np.bool_)
+
+    def work(start: int) -> tuple[int, float, float, int, float]:
+        part = slice(start, min(start + PIECE, len(xyz)))
+        own = every if keep is None else keep[part]
+        number, total, squares, worst, largest = gaps_of_points(
+            xyz[part], own, grid.heights, west, north, grid.dx, grid.dy, sizes[part]
+        )
+        return number, total, squares, worst + start, largest
+
+    with ThreadPoolExecutor(2) as pool:
+        found = list(pool.map(work, range(0, len(xyz), PIECE)))
+    let_go(xyz)
+    number = sum(own[0] for own in found)
+    if number == 0:
         return None
-    extent = surface.extent()
+    worst, largest = max(((own[3], own[4]) for own in found), key=lambda own: own[1])
+    extent = grid.extent()
     assert extent.east is not None
     assert extent.north is not None
+    known = sizes[np.isfinite(sizes)]
+    wanted = int(np.isfinite(xyz[:, 2]).sum()) if keep is None else int((keep & np.isfinite(xyz[:, 2])).sum())
+    at = len(known) - 1 - int(0.05 * len(known))
     return Loss(
-        largest=float(size.max()),
-        rmse=math.sqrt(squares / len(size)),
-        mean=total / len(size),
-        p95=float(np.quantile(size, 0.95)),
+        largest=largest,
+        rmse=math.sqrt(sum(own[2] for own in found) / number),
+        mean=sum(own[1] for own in found) / number,
+        p95=float(np.partition(known, at)[at]),
         at=(float(xyz[worst, 0]), float(xyz[worst, 1])),
         area=(extent.east[1] - extent.east[0]) * (extent.north[1] - extent.north[0]),
-        share=len(size) / len(xyz),
+        share=number / max(wanted, 1),
         unit=points.frame.vertical,
         plan_unit=points.frame.horizontal,
     )
@@ -143,11 +174,21 @@ def _at_vertices(first: Tin | Grid, second: Tin | Grid) -> tuple[Floats, Floats]
     return np.concatenate(places), np.concatenate(gaps)
 
 
-def _worst(samples: list[tuple[Floats, Floats]]) -> tuple[float, tuple[float, float]]:
-    worst, at = 0.0, (math.nan, math.nan)
-    for values, places in samples:
-        if len(values):
-            k = int(np.abs(values).argmax())
-            if abs(values[k]) > worst or math.isnan(at[0]):
-                worst, at = abs(float(values[k])), (float(places[k, 0]), float(places[k, 1]))
-    return worst, at
+def _largest_at(own: Tin | Grid, other: Tin | Grid) -> tuple[float, tuple[float, float]]:
+    """Return how far another surface lies from one at most, at its vertices or the centres of its cells, and where."""
+    if isinstance(own, Grid) and isinstance(other, Tin):
+        # A lattice of triangles is drawn far sooner than places are looked up one by one.
+        made = lattice(other, (own.west, own.north), (own.dx, own.dy), own.heights.shape)
+        far, row, column = largest_gap(made, own.heights)
+        if row < 0:
+            return -1.0, (math.nan, math.nan)
+        return float(far), (own.west + (column + 0.5) * own.dx, own.north - (row + 0.5) * own.dy)
+    xyz = own.coordinates()
+    gap = heights(other, np.ascontiguousarray(xyz[:, :2])) - xyz[:, 2]
+    good = np.isfinite(gap)
+    return _worst(gap[good], xyz[good, :2]) if good.any() else (-1.0, (math.nan, math.nan))
+
+
+def _worst(values: Floats, places: Floats) -> tuple[float, tuple[float, float]]:
+    k = int(np.abs(values).argmax())
+    return abs(float(values[k])), (float(places[k, 0]), float(places[k, 1]))

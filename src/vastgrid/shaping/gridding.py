@@ -2,18 +2,31 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from enum import Enum
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
-from vastgrid.base.roomy import pieces
+from vastgrid.base.roomy import let_go, pieces
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.cellstats import COUNT, HIGHEST, LOWEST, MEAN, MEDIAN, gather, medians, put_by_cell, weighted
+from vastgrid.kernels.cellstats import (
+    COUNT,
+    HIGHEST,
+    LOWEST,
+    MEAN,
+    MEDIAN,
+    gather,
+    joined,
+    medians,
+    put_by_cell,
+    weighted,
+)
 from vastgrid.kernels.natural import natural_heights
 from vastgrid.kernels.topology import group_places, inside_polygon, spatial_order
 from vastgrid.kernels.triangulate import triangulate
@@ -22,6 +35,7 @@ from vastgrid.measures.heights import lattice
 # So many known heights give one by distance.
 NEAREST = 12
 PIECE = 200_000
+GATHERED = 2_000_000
 NO_EDGES = np.zeros((0, 2), np.int64)
 
 
@@ -134,16 +148,27 @@ def _triangles(xyz: Floats, progress: Progress) -> Tin:
 
 
 def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress: Progress) -> Floats:
-    number = np.zeros(cells.shape, np.int64)
-    value = np.full(cells.shape, np.nan)
     every = np.zeros(0, np.bool_)
     first = COUNT if what == MEDIAN else what
-    at = 0
-    for piece in pieces(xyz):
-        own = every if keep is None else keep[at : at + len(piece)]
-        gather(piece, own, cells.west, cells.north, cells.dx, cells.dy, number, value, first)
-        at += len(piece)
-        progress.report((0.5 if what == MEDIAN else 0.95) * at / len(xyz), "putting points into cells")
+
+    def half(start: int, stop: int) -> tuple[NDArray[np.int64], Floats]:
+        number, value = np.zeros(cells.shape, np.int64), np.full(cells.shape, np.nan)
+        for begin in range(start, stop, GATHERED):
+            part = slice(begin, min(begin + GATHERED, stop))
+            own = every if keep is None else keep[part]
+            gather(xyz[part], own, cells.west, cells.north, cells.dx, cells.dy, number, value, first)
+            let_go(xyz)
+        return number, value
+
+    # Two threads fill cells of their own, where these are not many more than the points.
+    parts = 2 if len(xyz) > GATHERED and cells.rows * cells.columns <= len(xyz) else 1
+    edges = np.linspace(0, len(xyz), parts + 1).astype(int).tolist()
+    with ThreadPoolExecutor(parts) as pool:
+        halves = list(pool.map(half, edges[:-1], edges[1:]))
+    progress.report(0.5, "putting points into cells")
+    number, value = halves[0]
+    for more, other in halves[1:]:
+        joined(number, value, more, other, first)
     if what == COUNT:
         return number.astype(np.float64)
     if what == MEDIAN:
