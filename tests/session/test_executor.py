@@ -137,3 +137,22 @@ def test_degrees_are_said_and_named_datasets_keep_their_names(tmp_path):
     run.via(Via(catalog.conversion_named("reproject"), {"crs": "EPSG:32632"}), Silent())
     assert run.graph[run.have[0]].name == "d", "what keeps the kind keeps the name"
     assert "degrees" in [finding.code for finding in run.account.steps[-1].findings]
+
+
+def test_a_loop_shows_what_it_cost_in_all(tmp_path, run_cli):
+    """Grid, contours, TIN, grid again: each step has its own cost, the last one that of all of them."""
+    rows = "\n".join(" ".join(f"{10 + 3 * np.sin(r / 9) + 2 * np.cos(c / 7):.3f}" for c in range(80)) for r in range(80))
+    dem = tmp_path / "dem.asc"
+    dem.write_text(f"ncols 80\nnrows 80\nxllcorner 1000\nyllcorner 2000\ncellsize 1\n{rows}\n")
+    code, out, err = run_cli(
+        "convert", dem, tmp_path / "again.tif", "--from-units", "m", "--from-vertical-units", "m",
+        "--via", "contours", "interval=0.5m", "--via", "tin", "--via", "grid", "cell=1m", "--json",
+    )  # fmt: skip
+    assert code == 0, err
+    steps = json.loads(out)["steps"]
+    told = [finding["text"] for step in steps for finding in step["findings"] if finding["code"] == "in-all"]
+    assert len(told) == 2 and told[-1].startswith("In all, over 3 steps since dem: ")
+    code, out, _ = run_cli(
+        "compare", dem, tmp_path / "again.tif", "--from-units", "m", "--from-vertical-units", "m", "--json"
+    )
+    assert f"{json.loads(out)['max']:.3f} m at most" in told[-1]

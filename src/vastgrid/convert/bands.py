@@ -30,6 +30,8 @@ from vastgrid.shaping.banding import banded, equal_shares
 from vastgrid.shaping.surfaces import grid_tin
 
 MOST_BANDS = 2000
+# So many bands are told with their areas in a sentence; the table has all.
+MOST_SAID = 12
 
 
 class As(Enum):
@@ -123,8 +125,15 @@ def run(inputs: Sequence[Tin | Grid], params: BandParams, progress: Progress) ->
     else:
         made, areas = _polygons(surface, limits, progress.part(0.1, 1.0))
     table = _table(surface, limits, areas)
-    own = int((areas > 0.0).sum())
-    text = f"{count(own, 'band')}, {areas.sum():.2f}{square_word(surface.frame.horizontal)} in all."
+    own = np.flatnonzero(areas > 0.0)
+    square = square_word(surface.frame.horizontal)
+    names = _names(surface, limits)
+    each = [f"{names[k]}: {areas[k]:.2f}{square}, {areas[k] / areas.sum():.1%}" for k in own.tolist()]
+    text = (
+        f"{count(len(own), 'band')}, {areas.sum():.2f}{square} in all"
+        + ("; ".join(["", *each]) if len(own) <= MOST_SAID else "")
+        + "."
+    )
     return Result(made, (note("bands", text),), more={"areas": table})
 
 
@@ -132,7 +141,9 @@ def _grid(surface: Grid, limits: Floats) -> tuple[Dataset, Floats]:
     number = np.searchsorted(limits, surface.heights, side="right").astype(np.float64) + 1.0
     number[np.isnan(surface.heights)] = np.nan
     cells = np.bincount(number[np.isfinite(number)].astype(np.int64), minlength=len(limits) + 2)[1:]
-    made = dataclasses.replace(surface, name=f"Bands of {surface.name}", heights=number, quantity="band", measure="")
+    made = dataclasses.replace(
+        surface, name=f"Bands of {surface.name}", heights=number, quantity="height band", measure=""
+    )
     return made, np.asarray(cells * surface.dx * surface.dy, np.float64)
 
 

@@ -158,8 +158,7 @@ def run(inputs: Inputs, params: DaylightParams, progress: Progress) -> Result:
         parts.append(_Part(_line(lines, k, params), ground, slopes, params, lines, part))
     _tell(parts, lines, ground, params, findings)
     made = _GIVEN[params.gives](parts, ground, lines, params, findings, progress.part(0.7, 1.0))
-    name = {Gives.GROUND: surface.name}.get(params.gives, made.name)
-    return Result(made.renamed(name), tuple(findings))
+    return Result(made, tuple(findings))
 
 
 def _slopes(lines: Linework, params: DaylightParams) -> Slopes:
@@ -371,6 +370,11 @@ CONVERSION = Conversion(
     "{bench}][ {width} wide][, lines every {lines}], giving {gives}.",
     run=run,
     settle=settle,
-    name=lambda inputs, params: f"Slopes of {inputs[0].name}",
+    name=lambda inputs, params: (
+        f"{inputs.of('surface')[0].name} with {inputs[0].name}"
+        if params.gives is Gives.GROUND
+        else f"Slopes of {inputs[0].name}"
+    ),
+    frame_of="surface",
     ask=True,
 )

@@ -191,6 +191,7 @@ _COLOURS = {
 _OTHERS = (
     *("slope", "aspect", "hillshade", "curvature", "roughness", "ruggedness", "intensity", "reflectance", "ndvi"),
     *("land cover", "landcover", "class", "flow", "accumulation", "temperature", "precipitation", "density", "count"),
+    "height band",
 )
 _MEASURES = {
     **dict.fromkeys(("%", "percent", "per cent", "pct"), "%"),

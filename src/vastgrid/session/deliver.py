@@ -19,8 +19,8 @@ from vastgrid.base.findings import Finding, Severity, count, either, left_out, n
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.kinds import narrowed
-from vastgrid.data.linework import Linework
+from vastgrid.data.kinds import narrowed, of_kind
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import listed
@@ -124,7 +124,8 @@ def prepared(
     carries = target.carries_with(params)
     able = [each for each in datasets if isinstance(each, carries.kinds)]
     for each in datasets:
-        if each not in able:
+        # Tables lie nowhere: no file of terrain holds them, and the report has what they say.
+        if each not in able and each.located:
             findings.append(
                 Finding("kind-not-carried", f"{target.title} cannot hold {each.title}: {each.name} was left out.")
             )
@@ -342,7 +343,9 @@ def _checked(
     checks, vertical, plan = compare(sent, list(back.datasets), target, params, progress)
     # Notes tell what the file is, which is what was sent.
     told = (each for each in back.findings if each.severity is not Severity.NOTE)
-    findings = tuple(finding for finding in told if finding.code not in _EXPECTED)
+    expected = _EXPECTED | (_OF_LABELS if any(each.labels for each in of_kind(sent, Contours)) else set())
+    expected |= _OF_HALVES if any(each.supplementary.any() for each in of_kind(sent, Contours)) else set()
+    findings = tuple(finding for finding in told if finding.code not in expected)
     return _Written(named, size, tuple(checks), vertical, plan, findings)
 
 
@@ -407,3 +410,5 @@ def unverified(path: Path) -> Path:
 
 # Said of every file of the kind, so it says nothing about this one.
 _EXPECTED = {"columns-guessed", "faces-turned"}
+# Labels are numbers among lines; contours at half the interval do not keep it.
+_OF_LABELS, _OF_HALVES = {"texts-left-out"}, {"contour-interval"}

@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, FormatError, VastGridError
-from vastgrid.base.findings import Finding
+from vastgrid.base.errors import CallError, DataError, FormatError, VastGridError
+from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
@@ -22,6 +22,8 @@ from vastgrid.declarations.conversion import Conversion, Inputs, Result
 from vastgrid.job.checkpoints import Checkpoints
 from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, Use
 from vastgrid.job.payloads import Payloads, is_reference
+from vastgrid.measures.difference import difference
+from vastgrid.measures.heights import surface_of
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.describing import described
@@ -268,8 +270,40 @@ class Executor:
         params = declare.build(conversion.params, self.words(node))
         if conversion.resumes:
             return self._resumed(conversion, inputs, params, progress, node)
-        result, found = convert(conversion, inputs, params, progress, node.name)
-        return _made(conversion, node, result, found)
+        result, found = convert(conversion, inputs, params, progress.part(0.0, 0.95), node.name)
+        made = _made(conversion, node, result, found)
+        told = self._in_all(graph, node, conversion, result.dataset, progress.part(0.95, 1.0))
+        return dataclasses.replace(made, findings=(*made.findings, *told))
+
+    def _in_all(
+        self, graph: Graph, node: Node, conversion: Conversion, made: Dataset, progress: Progress
+    ) -> list[Finding]:
+        """Return what a chain of conversions has cost in all, where it led from one surface over others to this one."""
+        surface = surface_of(made)
+        if surface is None or conversion.keeps or len(conversion.inputs) > 1 or len(node.uses) != 1:
+            return []
+        root: Dataset | None = None
+        card, steps = node.uses[0].card, 0
+        while True:
+            own = graph.node(card)
+            above = surface_of(self.dataset(graph, card))
+            if steps and above is not None:
+                root = above
+            if own.role is not Role.MADE or len(own.uses) != 1:
+                break
+            step = catalog.conversion_named(own.operation)
+            # What is changed on purpose is no cost.
+            if step.keeps or len(step.inputs) > 1:
+                break
+            card, steps = own.uses[0].card, steps + 1
+        first = surface_of(root)
+        if first is None or first.frame != surface.frame:
+            return []
+        try:
+            loss = difference(first, surface, progress)
+        except DataError:
+            return []
+        return [note("in-all", f"In all, over {steps + 1} steps since {first.name}: {loss.sentence()}.", loss.at)]
 
     def _resumed(self, conversion: Conversion, inputs: Inputs, params: Any, progress: Progress, node: Node) -> Made:
         """Run a conversion whose parameter grows: from what was made for the longest beginning of it."""

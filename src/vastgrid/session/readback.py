@@ -60,6 +60,7 @@ def compare(
         else:
             plan.append(gap[0])
             vertical.append(gap[1])
+            _check_gaps(each, gap, carries.step, checks, label)
         _check_frame(each, found, carries, checks)
     return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
 
@@ -170,7 +171,8 @@ def _between_grids(sent: Grid, reading: _Reading) -> tuple[float, float] | None:
 
 @_between.register
 def _between_contours(sent: Contours, reading: _Reading) -> tuple[float, float] | None:
-    return _line_gaps(sent.as_lines(), reading.read.as_lines(), sent.index)
+    lines = sent.as_lines()
+    return _line_gaps(lines, reading.read.as_lines(), lines.layer)
 
 
 @_between.register
@@ -301,6 +303,18 @@ def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Compared
         slack = max(1e-3, 0.501 * step) + 1e-7 * max(abs(one[0]), abs(one[1]))
         good = other is not None and all(abs(a - b) <= slack for a, b in zip(one, other, strict=True))
         checks.append(Compared(f"{label}{name}", words[0], words[1], good))
+
+
+def _check_gaps(sent: Dataset, gap: tuple[float, float], step: float, checks: list[Compared], label: str) -> None:
+    """Check that no coordinate differs by more than what it was rounded to, and single precision."""
+    extent = sent.extent()
+    for what, far, pairs in (
+        ("plan coordinates", gap[0], (extent.east, extent.north)),
+        ("heights", gap[1], (extent.elevation,)),
+    ):
+        most = max((abs(value) for pair in pairs if pair for value in pair), default=0.0)
+        slack = max(1e-3, 1.001 * step) + 2e-7 * most
+        checks.append(Compared(f"{label}{what}", "as sent", f"{far:.6f} off at most", far <= slack))
 
 
 def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Compared]) -> None:

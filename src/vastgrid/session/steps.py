@@ -216,11 +216,15 @@ def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[D
     """
     if len(datasets) < 2:
         return list(datasets)
-    plan = next((each.frame.horizontal for each in datasets if each.frame.horizontal), None)
-    height = next((each.frame.vertical for each in datasets if each.frame.vertical), None)
-    crs = next((each.frame.crs for each in datasets if each.frame.crs), None)
+    located = [each for each in datasets if each.located]
+    plan = next((each.frame.horizontal for each in located if each.frame.horizontal), None)
+    height = next((each.frame.vertical for each in located if each.frame.vertical), None)
+    crs = next((each.frame.crs for each in located if each.frame.crs), None)
     out = []
     for each in datasets:
+        if not each.located:
+            out.append(each)
+            continue
         frame = each.frame
         _same_reference(each, crs, datasets)
         for unit, have, what, option in (
