@@ -141,7 +141,9 @@ def test_degrees_are_said_and_named_datasets_keep_their_names(tmp_path):
 
 def test_a_loop_shows_what_it_cost_in_all(tmp_path, run_cli):
     """Grid, contours, TIN, grid again: each step has its own cost, the last one that of all of them."""
-    rows = "\n".join(" ".join(f"{10 + 3 * np.sin(r / 9) + 2 * np.cos(c / 7):.3f}" for c in range(80)) for r in range(80))
+    rows = "\n".join(
+        " ".join(f"{10 + 3 * np.sin(r / 9) + 2 * np.cos(c / 7):.3f}" for c in range(80)) for r in range(80)
+    )
     dem = tmp_path / "dem.asc"
     dem.write_text(f"ncols 80\nnrows 80\nxllcorner 1000\nyllcorner 2000\ncellsize 1\n{rows}\n")
     code, out, err = run_cli(

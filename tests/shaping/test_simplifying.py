@@ -17,6 +17,7 @@ from vastgrid.convert import simplify
 from vastgrid.convert import tin as building
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
+from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas, rim
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import heights
@@ -133,3 +134,23 @@ def test_what_overlaps_itself_is_refused():
     tin = Tin(name="twice", frame=METRES, vertices=corners, triangles=np.array([(0, 1, 2), (3, 4, 5)]))
     with pytest.raises(DataError, match="overlaps itself"):
         within_tin(tin, Wanted(0.1), Silent())
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_a_straight_rim_with_rough_heights_is_kept_within_the_tolerance(seed):
+    """Vertices on a straight rim cannot be put in later; those that are needed stay from the beginning."""
+    rng = np.random.default_rng(seed)
+    side = np.linspace(0.0, 100.0, 60)
+    inner = rng.random((1500, 2)) * 99.0 + 0.5
+    # A trimmed rim: on the straight way but for rounding.
+    rim = np.concatenate([np.column_stack((side, np.full(60, y) + rng.normal(0, 1e-9, 60))) for y in (0.0, 100.0)])
+    xy = np.concatenate(
+        (inner, rim, np.column_stack((np.zeros(58), side[1:-1])), np.column_stack((np.full(58, 100.0), side[1:-1])))
+    )
+    z = 5.0 * np.sin(xy[:, 0] / 9.0) + rng.normal(0.0, 0.2, len(xy))
+    points = PointSet(name="P", frame=METRES, xyz=np.column_stack((xy + ORIGIN, z)))
+    tin = building.run([points], building.TinParams(), Silent()).dataset
+    for tolerance in (0.1, 0.5, 1.5):
+        made, reached = within_tin(tin, Wanted(tolerance), Silent())
+        assert reached.largest <= tolerance * (1.0 + 1e-9)
+        assert difference(tin, made, Silent()).largest <= tolerance * (1.0 + 1e-6)

@@ -59,7 +59,14 @@ def lattice_rim(heights):
     return out
 
 
-def straightened(xy: NDArray[np.float64], pairs: NDArray[np.int64], near: float) -> NDArray[np.int64]:
+def straightened(
+    xy: NDArray[np.float64],
+    pairs: NDArray[np.int64],
+    near: float,
+    z: NDArray[np.float64] | None = None,
+    far: float = np.inf,
+    stay: NDArray[np.int64] | None = None,
+) -> NDArray[np.int64]:
     """Return chains of edges without the vertices that a straight way passes anyway, as pairs of vertices.
 
     Vertices where a chain ends, turns or meets another stay.
@@ -69,7 +76,11 @@ def straightened(xy: NDArray[np.float64], pairs: NDArray[np.int64], near: float)
     pairs : (e, 2) int64
         Edges, each once.
     near : float
-        How far the vertices left out may lie from the straight way.
+        How far the vertices left out may lie from the straight way in plan.
+    z, far : (n,) float64 or None, float
+        Their heights, and how far those of vertices left out may lie from it.
+    stay : (k,) int64 or None
+        Vertices that stay in any case.
     """
     if len(pairs) == 0:
         return pairs
@@ -79,11 +90,19 @@ def straightened(xy: NDArray[np.float64], pairs: NDArray[np.int64], near: float)
     order = np.argsort(ends, kind="stable")
     starts = np.concatenate(([0], np.cumsum(degree)))
     number = len(pairs)
-    return np.asarray(_straightened(np.ascontiguousarray(xy), pairs, order % number, starts, degree, near, LONGEST_RUN))
+    if stay is not None:
+        # As if more edges met there.
+        degree[stay] = np.where(degree[stay] > 0, 99, 0)
+    own = np.zeros(count) if z is None else np.ascontiguousarray(z)
+    return np.asarray(
+        _straightened(
+            np.ascontiguousarray(xy), own, pairs, order % number, starts, degree, near, float(far), LONGEST_RUN
+        )
+    )
 
 
 @numba.njit(cache=True, nogil=True)
-def _straightened(xy, pairs, order, starts, degree, near, longest):
+def _straightened(xy, z, pairs, order, starts, degree, near, far, longest):
     used = np.zeros(pairs.shape[0], np.bool_)
     out = np.zeros(pairs.shape, np.int64)
     run = np.zeros(longest + 1, np.int64)
@@ -121,6 +140,9 @@ def _straightened(xy, pairs, order, starts, degree, near, longest):
                             px, py = xy[run[i], 0] - xy[start, 0], xy[run[i], 1] - xy[start, 1]
                             along = (px * dx + py * dy) / length
                             if abs(px * dy - py * dx) > near * length or along <= before or along >= length:
+                                straight = False
+                                break
+                            if abs(z[start] + along / length * (z[ahead] - z[start]) - z[run[i]]) > far:
                                 straight = False
                                 break
                             before = along

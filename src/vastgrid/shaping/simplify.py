@@ -33,6 +33,8 @@ STRAIGHT = 1e-11
 HELD = 2
 # Tiles across a surface by which is noted where it changed.
 TILES = 512
+# A surface whose rims turn out to need more of their vertices is begun again so often.
+AGAIN = 4
 # Rounds in which edges of the source that lie too far away are mended.
 ROUNDS = 40
 
@@ -230,7 +232,40 @@ def within_tin(tin: Tin, wanted: Wanted, progress: Progress) -> tuple[Tin, Reach
     near = float(np.ptp(places, axis=0).max()) * STRAIGHT
     rims = _pairs(tin, tin.edges_across < 0)
     breaks = _pairs(tin, tin.constrained & (tin.edges_across >= 0))
-    state = _tin_start(tin, places, near, rims, breaks, progress)
+    # A vertex on a straight rim cannot be put in later, so one that is needed stays from the beginning.
+    drop = 0.5 * wanted.least_error if wanted.tolerance is not None else np.inf
+    on_lines = np.unique(np.concatenate((rims.ravel(), breaks.ravel())))
+    stay = np.zeros(0, np.int64)
+    for turn in range(AGAIN):
+        part = progress.part(0.9 * turn / AGAIN, 0.9 * (turn + 1) / AGAIN)
+        made, reached, needed = _within(tin, wanted, places, (near, drop), rims, breaks, stay, part)
+        more = np.setdiff1d(np.intersect1d(needed, on_lines), stay)
+        if len(more) == 0:
+            break
+        stay = np.concatenate((stay, more))
+    return made, reached
+
+
+def _within(
+    tin: Tin,
+    wanted: Wanted,
+    places: Floats,
+    straight: tuple[float, float],
+    rims: NDArray[np.int64],
+    breaks: NDArray[np.int64],
+    stay: NDArray[np.int64],
+    progress: Progress,
+) -> tuple[Tin, Reached, NDArray[np.int64]]:
+    """Return a TIN with fewer triangles, and the vertices that it would have to have to keep within the tolerance.
+
+    Parameters
+    ----------
+    stay : (k,) int64
+        Vertices of rims and breaklines that stay, although the way there is straight.
+    """
+    near, _ = straight
+    origin = np.floor(corners(tin.vertices[:, :2])[0])
+    state = _tin_start(tin, places, straight, rims, breaks, stay, progress)
     cloud = greedy.Cloud(places, np.ascontiguousarray(tin.vertices[:, 2]), 10.0 * near)
     used = np.zeros(len(places), np.bool_)
     used[tin.triangles.ravel()] = True
@@ -256,7 +291,11 @@ def within_tin(tin: Tin, wanted: Wanted, progress: Progress) -> tuple[Tin, Reach
     made = _tin(tin.name, tin.frame, vertices, state, _kept(state, breaks))
     gaps = heights_at(tin.vertices[used, :2], made.vertices, made.triangles, buckets(made.vertices, made.triangles))
     gaps = gaps - tin.vertices[used, 2]
-    return made, _reached_tin(gaps, tin.vertices[used], between.gap, between.place, origin)
+    needed = np.zeros(0, np.int64)
+    if wanted.tolerance is not None:
+        bad = between.edges[between.gap > enough].astype(np.int64).ravel()
+        needed = np.union1d(np.flatnonzero(used)[np.abs(np.nan_to_num(gaps)) > enough], bad)
+    return made, _reached_tin(gaps, tin.vertices[used], between.gap, between.place, origin), needed
 
 
 def _pairs(tin: Tin, chosen: Flags) -> NDArray[np.int64]:
@@ -266,10 +305,17 @@ def _pairs(tin: Tin, chosen: Flags) -> NDArray[np.int64]:
 
 
 def _tin_start(
-    tin: Tin, places: Floats, near: float, rims: NDArray[np.int64], breaks: NDArray[np.int64], progress: Progress
+    tin: Tin,
+    places: Floats,
+    straight: tuple[float, float],
+    rims: NDArray[np.int64],
+    breaks: NDArray[np.int64],
+    stay: NDArray[np.int64],
+    progress: Progress,
 ) -> greedy.Greedy:
-    """Return the triangulation of rims and breaklines alone."""
-    chain = straightened(places, np.concatenate((rims, breaks)), near)
+    """Return the triangulation of rims and breaklines alone, without vertices that a straight way passes in plan and height."""
+    near, far = straight
+    chain = straightened(places, np.concatenate((rims, breaks)), near, tin.vertices[:, 2], far, stay)
     used, number = np.unique(chain, return_inverse=True)
     made = triangulate(places[used], number.reshape(-1, 2), progress.part(0.0, 0.1))
     if len(made.xy) > len(used):
