@@ -234,12 +234,11 @@ def within_tin(tin: Tin, wanted: Wanted, progress: Progress) -> tuple[Tin, Reach
     breaks = _pairs(tin, tin.constrained & (tin.edges_across >= 0))
     # A vertex on a straight rim cannot be put in later, so one that is needed stays from the beginning.
     drop = 0.5 * wanted.least_error if wanted.tolerance is not None else np.inf
-    on_lines = np.unique(np.concatenate((rims.ravel(), breaks.ravel())))
     stay = np.zeros(0, np.int64)
     for turn in range(AGAIN):
         part = progress.part(0.9 * turn / AGAIN, 0.9 * (turn + 1) / AGAIN)
         made, reached, needed = _within(tin, wanted, places, (near, drop), rims, breaks, stay, part)
-        more = np.setdiff1d(np.intersect1d(needed, on_lines), stay)
+        more = np.setdiff1d(needed, stay)
         if len(more) == 0:
             break
         stay = np.concatenate((stay, more))
@@ -261,7 +260,7 @@ def _within(
     Parameters
     ----------
     stay : (k,) int64
-        Vertices of rims and breaklines that stay, although the way there is straight.
+        Vertices that stay: on a straight way of a rim or a breakline, or a rounding beside it.
     """
     near, _ = straight
     origin = np.floor(corners(tin.vertices[:, :2])[0])
@@ -295,6 +294,7 @@ def _within(
     if wanted.tolerance is not None:
         bad = between.edges[between.gap > enough].astype(np.int64).ravel()
         needed = np.union1d(np.flatnonzero(used)[np.abs(np.nan_to_num(gaps)) > enough], bad)
+        needed = np.setdiff1d(needed, state.source[: int(state.size[0])])
     return made, _reached_tin(gaps, tin.vertices[used], between.gap, between.place, origin), needed
 
 
@@ -316,8 +316,9 @@ def _tin_start(
     """Return the triangulation of rims and breaklines alone, without vertices that a straight way passes in plan and height."""
     near, far = straight
     chain = straightened(places, np.concatenate((rims, breaks)), near, tin.vertices[:, 2], far, stay)
-    used, number = np.unique(chain, return_inverse=True)
-    made = triangulate(places[used], number.reshape(-1, 2), progress.part(0.0, 0.1))
+    used = np.union1d(chain.ravel(), stay)
+    number = np.searchsorted(used, chain)
+    made = triangulate(places[used], number, progress.part(0.0, 0.1))
     if len(made.xy) > len(used):
         raise DataError(f"edges of {tin.name} cross each other in plan: it overlaps itself and cannot be simplified")
     xy = places[used]
