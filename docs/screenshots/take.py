@@ -8,6 +8,7 @@ import tempfile
 import time
 from pathlib import Path
 
+import ezdxf
 import numpy as np
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QPainter, QPixmap
@@ -17,8 +18,8 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from vastgrid.base.progress import Silent
 from vastgrid.demo import ground, tollgarth
 from vastgrid.formats.dxf.sorting import Becomes, Rule
+from vastgrid.job.lineage import State
 from vastgrid.qt.dialogs.import_dialog import ImportDialog
-from vastgrid.qt.dialogs.tries_dialog import TriesDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
@@ -61,7 +62,7 @@ def ready(dialog: ImportDialog) -> None:
 
 
 def take_imports(window: MainWindow, received: Path) -> None:
-    """The import window for a drawing with rules, LandXML with both definitions, and for many files."""
+    """The import window for a drawing with rules, and for many files."""
     dialog = window.parts.importing.dialog(received / "edges.dxf")
     dialog.show()
     ready(dialog)
@@ -74,13 +75,6 @@ def take_imports(window: MainWindow, received: Path) -> None:
     dialog.rules_part.table.selectRow(1)
     ready(dialog)
     picture(dialog, "import-rules")
-    dialog.reject()
-    dialog = window.parts.importing.dialog(received / "design-finished.xml")
-    dialog.show()
-    ready(dialog)
-    dialog._chosen_words({"take": "both"})
-    ready(dialog)
-    picture(dialog, "import-landxml")
     dialog.reject()
     dialog = window.parts.importing.dialog(*sorted(received.glob("*")))
     dialog.show()
@@ -166,7 +160,7 @@ def take_tools(window: MainWindow) -> None:
 
 
 def take_shaping(window: MainWindow) -> None:
-    """A cut before it is made beside a log of edits, and five tolerances before one is made."""
+    """A cut before it is made, beside a log of edits."""
     making = window.parts.making
     making.edit(named(window, "Existing ground"), "raise -0.5 inside 431305,887190 431320,887190 431312,887205")
     settle(window)
@@ -188,16 +182,67 @@ def take_shaping(window: MainWindow) -> None:
     QTest.qWait(3000)
     picture(window, "by-hand")
     QTest.keyClick(window.plan, Qt.Key.Key_Escape)
-    making.make("simplify", [named(window, "Heights 1 m")], {})
-    dialog = window.findChildren(TriesDialog)[-1]
-    end = time.time() + 60
+    window.session.undo()
+
+
+def take_making(window: MainWindow, folder: Path) -> None:
+    """The forms of a surface beside each other, contours with labels, and slopes from a pad to the ground."""
+    making, session = window.parts.making, window.session
+    ground_card = named(window, "Existing ground")
+    window.lineage.select([ground_card])
+    dialog = window.parts.make_menu.which_form()
+    dialog.show()
+    end = time.time() + 120
     while time.time() < end and not all(each.dataset is not None for each in dialog.tries):
         QTest.qWait(100)
-    dialog.table.selectRow(3)
+    dialog.table.selectRow(2)
     QTest.qWait(500)
-    picture(dialog, "tolerances")
+    picture(dialog, "forms")
     dialog.reject()
-    window.session.undo()
+    making.make("contours", [ground_card], {"interval": "0.5m", "smooth": "medium"}, asked=True)
+    made(window)
+    making.make("labels", [window.desk.selection[0]], {"scale": "500"}, asked=True)
+    labels = made(window)
+    show_only(window, labels, ground_card)
+    east, north = ground.ORIGIN
+    window.views.show_views("plan")
+    window.views.go_to(east + 430, north + 230, close=True)
+    settle(window)
+    picture(window, "labels")
+    drawing = ezdxf.new()
+    drawing.header["$INSUNITS"] = 6
+    corners = [(east + x, north + y, 252.0) for x, y in ((100, 80), (180, 80), (180, 130), (100, 130))]
+    drawing.modelspace().add_polyline3d(corners, close=True, dxfattribs={"layer": "PAD"})
+    drawing.saveas(folder / "pad.dxf")
+    session.sources.bring_in(folder / "pad.dxf")
+    window.desk.changed.emit()
+    words = {"cut": "2", "fill": "2", "bench": "4m", "gives": "ground"}
+    making.make("daylight", [named(window, "pad"), ground_card], words, asked=True)
+    show_only(window, made(window), named(window, "pad"))
+    window.views.show_views("3D")
+    settle(window)
+    window.views.go_to(east + 140, north + 105, close=True)
+    window.views.space.zoom(2.0)
+    settle(window)
+    picture(window, "daylight")
+
+
+def made(window: MainWindow) -> str:
+    """Wait until the chosen card is made; return it."""
+    card = window.desk.selection[0]
+    end = time.time() + 120
+    while time.time() < end and window.session.graph.state(card) is not State.MADE:
+        QTest.qWait(100)
+    settle(window)
+    return card
+
+
+def show_only(window: MainWindow, *cards: str) -> None:
+    """Show some cards and no others."""
+    for each in list(window.session.drawing_order()):
+        window.session.show(each, shown=each in cards)
+    window.desk.changed.emit()
+    settle(window)
 
 
 def take_cleaning(window: MainWindow) -> None:
@@ -261,13 +306,6 @@ def main() -> int:
     picture(dialog, "import-text")
     dialog.reject()
     take_imports(window, folder / "received")
-    window.lineage.select([named(window, "Existing ground")])
-    settle(window)
-    bar = window.panel._scroll.verticalScrollBar()
-    assert bar is not None
-    bar.setValue(330)
-    QTest.qWait(300)
-    picture(window, "sources")
     delivery = window.parts.delivering.dialog("landxml")
     delivery.show()
     QTest.qWait(800)
@@ -279,6 +317,7 @@ def main() -> int:
     take_views(window)
     take_cleaning(window)
     take_shaping(window)
+    take_making(window, folder)
     window.close()
     return 0
 

@@ -17,6 +17,9 @@ from vastgrid.data.linework import Linework
 from vastgrid.declarations.check import Check, cut_short
 from vastgrid.params.declare import Param
 
+# The attribute that tells outlines of areas from their holes.
+HOLE = "hole"
+
 
 @dataclass(frozen=True)
 class Params:
@@ -30,6 +33,9 @@ class Params:
 
 def run(lines: Linework, others: Sequence[Dataset], params: Params, progress: Progress) -> list[Finding]:
     """Return lines that are there twice, in this dataset or in another; closed ones first."""
+    if HOLE in lines.attributes:
+        # Outlines of neighbouring areas: what is the rim of one is a hole of the other.
+        return []
     size = length_in(params.place, lines.frame.horizontal)
     own = _marks(lines, size)
     closed = lines.closed()

@@ -27,7 +27,7 @@ from vastgrid.shaping.slopes import Caster, Side, Slopes, daylight_of, side_of, 
 from vastgrid.shaping.surfaces import grid_tin
 
 # The daylight line keeps within so much, in metres of plan, of what it would be with more rays.
-WITHIN = 0.01
+WITHIN = 0.03
 
 
 class Corners(Enum):
@@ -302,7 +302,7 @@ def _ground_given(
         over, _ = part.surface(lines, pad=True)
         merged = laid_over(made, over, width, ground.name, progress.part(k / len(parts), (k + 1) / len(parts)))
         made = merged.tin
-        if merged.largest > 10.0 * WITHIN:
+        if merged.largest > 4.0 * WITHIN:
             unit = unit_word(lines.frame.vertical)
             text = f"Where slopes end above or below the ground a wall of up to {merged.largest:.3f}{unit} joins them."
             findings.append(note("wall", text, merged.at))
@@ -367,7 +367,7 @@ CONVERSION = Conversion(
     outputs=(Output("made", Tin),),
     params=DaylightParams,
     template="Slopes from {line} to {surface}, cut {cut}, fill {fill}, on {side}[, from {level}], {corners}[, a bench every "
-    "{bench}][ {width} wide][, lines every {lines}], giving {gives}.",
+    "{bench}][, {width} wide][, lines every {lines}], giving {gives}.",
     run=run,
     settle=settle,
     name=lambda inputs, params: (

@@ -166,6 +166,10 @@ def _segment_cuts(
                     along = (px * ey - py * ex) / wide
                     share = (px * dy - py * dx) / wide
                     if -1e-12 <= along <= 1 + 1e-12 and -1e-12 <= share <= 1 + 1e-12:
+                        # Of edges that lie along each other rounding alone says where they meet: their ends say enough.
+                        off = abs(px + share * ex - along * dx) + abs(py + share * ey - along * dy)
+                        if off > 1e-8 * (abs(dx) + abs(dy) + abs(ex) + abs(ey)):
+                            continue
                         if n < out.shape[0]:
                             along = min(max(along, 0.0), 1.0)
                             # At an end, the end's own height: rounding must not show as a difference.
