@@ -43,7 +43,9 @@ def examples():
         "points": scattered(300),
         "grid": grid.run([tin], grid.settle([tin], grid.GridParams()), Silent()).dataset,
         "contours": contours.run([tin], contours.settle([tin], contours.ContourParams()), Silent()).dataset,
-        "lines": from_lines("edges", METRES, [np.array([(1, 2, 3), (4, 5, 6.0)])], ["KERB"]),
+        "lines": from_lines(
+            "edges", METRES, [np.array([(1, 2, 3), (4, 5, 6.0)]), np.array([(1, 9, 3), (4, 9, 3.0)])], ["KERB", "LEVEL"]
+        ),
         "mesh": Mesh(name="box", frame=METRES, vertices=np.eye(3) * 9.0, triangles=np.array([(0, 1, 2)])),
         "survey": survey_of("records", METRES, [Record("alignment", "CL", road, {"geometry": [straight]})]),
     }

@@ -222,3 +222,16 @@ def test_a_hundred_thousand_contours_do_not_take_long():
     own = labelled(many, ground="0.5m").dataset
     assert len(own.labels["line"]) == number
     assert time.perf_counter() - began < 20.0
+
+
+def test_contours_that_came_in_as_lines_are_labelled_too(tmp_path, run_cli):
+    """The contours of Olinda that PySAL ships, their height in an attribute; labels ask for contours, which the chain makes."""
+    from builders import DATA
+
+    code, out, err = run_cli(
+        "convert", DATA / "olinda_c10.shp", tmp_path / "o.dxf", "--via", "labels", "height=2", "scale=5000", "only=all",
+    )  # fmt: skip
+    assert code == 0, err
+    assert "as contours, every" in out
+    texts = ezdxf.readfile(tmp_path / "o.dxf").modelspace().query("TEXT")
+    assert len(texts) > 10 and all(float(text.dxf.text) % 1 == 0 for text in texts)
