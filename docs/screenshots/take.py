@@ -229,6 +229,7 @@ def take_making(window: MainWindow, folder: Path) -> None:
 
 def made(window: MainWindow) -> str:
     """Wait until the chosen card is made; return it."""
+    settle(window)
     card = window.desk.selection[0]
     end = time.time() + 120
     while time.time() < end and window.session.graph.state(card) is not State.MADE:
@@ -314,10 +315,17 @@ def main() -> int:
     window.lineage.select([named(window, "contours.dxf")])
     settle(window)
     picture(window, "read-back")
+    before = set(window.session.graph.cards)
+    take_making(window, folder)
+    for _ in range(40):
+        if set(window.session.graph.cards) == before:
+            break
+        window.session.undo()
+    window.views.show_views("plan")
+    show_only(window, named(window, "Existing ground"), named(window, "Contours 1 m"))
     take_views(window)
     take_cleaning(window)
     take_shaping(window)
-    take_making(window, folder)
     window.close()
     return 0
 

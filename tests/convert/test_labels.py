@@ -225,7 +225,7 @@ def test_a_hundred_thousand_contours_do_not_take_long():
 
 
 def test_contours_that_came_in_as_lines_are_labelled_too(tmp_path, run_cli):
-    """The contours of Olinda that PySAL ships, their height in an attribute; labels ask for contours, which the chain makes."""
+    """Contours that GDAL traced, their height in an attribute; labels ask for contours, which the chain makes."""
     from builders import DATA
 
     code, out, err = run_cli(

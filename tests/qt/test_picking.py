@@ -5,7 +5,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QDialog, QMenu
 
-from hands import click, named, settle
+from hands import click, entries, named, settle
 from vastgrid.base.errors import CallError
 from vastgrid.data.classes import CLASSES
 from vastgrid.qt.dialogs.pick_dialogs import ClassDialog, HeightsDialog
@@ -150,7 +150,7 @@ def test_the_menu_offers_what_hands_can_do_with_the_kind(window, card, begins):
     window.lineage.select([named(window, card)])
     menu = QMenu()
     window.parts.make_menu.fill(menu, window.actions_)
-    texts = [action.text() for action in menu.actions()]
+    texts = entries(menu)
     other = {"Points: ": "By hand: ", "By hand: ": "Points: "}[begins]
     assert sum(text.startswith(begins) for text in texts) >= 6
     assert not any(text.startswith(other) for text in texts)

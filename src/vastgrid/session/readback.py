@@ -248,7 +248,14 @@ def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float
     are compared by the nearest vertex of the other, both ways.
     """
     found = []
-    for order in (np.arange(len(sent)), np.argsort(layer, kind="stable")):
+    # In their order, by layer, or by layer with those in space before those in plan.
+    flat = sent.without_heights()
+    for order in (
+        np.arange(len(sent)),
+        np.argsort(layer, kind="stable"),
+        np.lexsort((layer, flat)),
+        np.lexsort((flat, layer)),
+    ):
         moved = sent.chosen(order)
         if len(moved) != len(read):
             continue

@@ -33,8 +33,9 @@ STRAIGHT = 1e-11
 HELD = 2
 # Tiles across a surface by which is noted where it changed.
 TILES = 512
-# A surface whose rims turn out to need more of their vertices is begun again so often.
-AGAIN = 4
+# A surface whose rims turn out to need more of their vertices is begun again, with vertices left out of straight ways that lie
+# beside them by ever less of the tolerance.
+AGAIN = (0.5, 0.25, 0.0)
 # Rounds in which edges of the source that lie too far away are mended.
 ROUNDS = 40
 
@@ -233,10 +234,10 @@ def within_tin(tin: Tin, wanted: Wanted, progress: Progress) -> tuple[Tin, Reach
     rims = _pairs(tin, tin.edges_across < 0)
     breaks = _pairs(tin, tin.constrained & (tin.edges_across >= 0))
     # A vertex on a straight rim cannot be put in later, so one that is needed stays from the beginning.
-    drop = 0.5 * wanted.least_error if wanted.tolerance is not None else np.inf
     stay = np.zeros(0, np.int64)
-    for turn in range(AGAIN):
-        part = progress.part(0.9 * turn / AGAIN, 0.9 * (turn + 1) / AGAIN)
+    for turn, share in enumerate(AGAIN):
+        drop = share * wanted.least_error if wanted.tolerance is not None else np.inf
+        part = progress.part(turn / len(AGAIN), (turn + 1) / len(AGAIN))
         made, reached, needed = _within(tin, wanted, places, (near, drop), rims, breaks, stay, part)
         more = np.setdiff1d(needed, stay)
         if len(more) == 0:
