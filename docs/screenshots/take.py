@@ -219,6 +219,7 @@ def take_making(window: MainWindow, folder: Path) -> None:
     words = {"cut": "2", "fill": "2", "bench": "4m", "gives": "ground"}
     making.make("daylight", [named(window, "pad"), ground_card], words, asked=True)
     show_only(window, made(window), named(window, "pad"))
+    window.views.fit()
     window.views.show_views("3D")
     settle(window)
     window.views.go_to(east + 140, north + 105, close=True)

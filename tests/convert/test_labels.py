@@ -235,3 +235,14 @@ def test_contours_that_came_in_as_lines_are_labelled_too(tmp_path, run_cli):
     assert "as contours, every" in out
     texts = ezdxf.readfile(tmp_path / "o.dxf").modelspace().query("TEXT")
     assert len(texts) > 10 and all(float(text.dxf.text) % 1 == 0 for text in texts)
+
+
+def test_labels_do_not_stay_behind_where_contours_go():
+    from vastgrid import catalog
+    from vastgrid.session.steps import convert
+
+    own = labelled(lines(), scale="500").dataset
+    clip = catalog.conversion_named("clip")
+    params = declare.build(clip.params, {"area": "431040,887030,431150,887120"})
+    result, _ = convert(clip, [own], params, Silent())
+    assert not result.dataset.labels and any(finding.code == "labels-left" for finding in result.findings)

@@ -181,6 +181,8 @@ def _lines(data: Linework, area: Any, inside: bool, findings: list[Finding]) -> 
 def _contours(data: Contours, area: Any, inside: bool, findings: list[Finding]) -> Dataset:
     vertices, offsets, source = parted_by(data.coordinates(), data.offsets, area, inside)
     _say_lines(len(offsets) - 1, len(np.unique(source)), len(data), data.name, inside, findings)
+    if data.labels:
+        findings.append(note("labels-left", f"Labels of {data.name} do not go along; make them again."))
     return data.parts(vertices, offsets, source)
 
 

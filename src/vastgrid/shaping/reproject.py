@@ -183,7 +183,9 @@ def _grid_brought(grid: Grid, way: Passage, progress: Progress, findings: list[F
 @_brought.register
 def _contours_brought(contours: Contours, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
     xyz = _moved(contours.coordinates(), way, contours.name, progress)
-    return dataclasses.replace(contours, plan=xyz[:, :2], frame=way.target)
+    if contours.labels:
+        findings.append(note("labels-left", f"Labels of {contours.name} do not go along; make them again there."))
+    return dataclasses.replace(contours, plan=xyz[:, :2], labels={}, frame=way.target)
 
 
 @_brought.register
