@@ -210,3 +210,25 @@ def test_every_sentence_shows_lightly_what_it_would_make(qtbot, window, operatio
     assert any(window.plan.preview.count().values())
     window.panel.field_editor.hide()
     assert window.plan.preview is None
+
+
+def test_an_area_is_that_of_another_card_or_of_the_view(qtbot, window):
+    grid = named(window, "Grid")
+    window.lineage.select([grid])
+    box = window.desk.suggestions(catalog.conversion_named("grid"), [window.session.dataset(named(window, "Ground"))])[
+        "area"
+    ]
+    assert box[0].startswith("the view: ") and any(text.startswith("pit-scan: ") for text in box)
+    chosen = next(text for text in box if text.startswith("pit-scan: "))
+    window.parts.making.change_fields(grid, {"area": chosen})
+    settle(qtbot, window)
+    qtbot.waitUntil(lambda: window.session.graph.state(grid) is State.MADE, timeout=20_000)
+    assert "within pit-scan" in "".join(piece.text for piece in window.session.sentence(grid))
+    own, scan = window.session.dataset(grid).extent(), window.session.dataset(named(window, "pit-scan")).extent()
+    assert own.east[0] <= scan.east[0] < own.east[0] + 4.0 and own.north[1] - 4.0 < scan.north[1] <= own.north[1]
+    dialog = window.parts.make_menu.ask_dialog("solid", [named(window, "Ground")], {})
+    editor = dialog.form.editors["area"]
+    assert isinstance(editor, QComboBox) and any(
+        editor.itemText(k).startswith("the view: ") for k in range(editor.count())
+    )
+    dialog.reject()

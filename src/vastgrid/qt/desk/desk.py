@@ -13,7 +13,9 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.conversion import Conversion
 from vastgrid.qt.widgets.bridge import Bridge
+from vastgrid.session.areas import Box, areas_offered
 from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
 
@@ -70,6 +72,8 @@ class Desk(QObject):
         self.selection: list[str] = []
         self.running: set[str] = set()
         self.failures: dict[str, str] = {}
+        # What the plan shows; set by whoever has one.
+        self.view_box: Callable[[], Box | None] = lambda: None
         self.files_changed: dict[str, str] = {}
         self.message = ""
         self.bridge = Bridge(self)
@@ -147,6 +151,11 @@ class Desk(QObject):
         card = self.selection[0]
         dataset = self.dataset(card) if self.session.graph[card].kind == kind.kind else None
         return (card, dataset) if isinstance(dataset, kind) else None
+
+    def suggestions(self, conversion: Conversion, inputs: Sequence[Dataset]) -> dict[str, list[str]]:
+        """Return what can be chosen for parameters that name something in the data, or an area."""
+        areas = areas_offered(conversion.params, self.session.graph, self.view_box())
+        return {**areas, **conversion.suggest(inputs)}
 
     def dataset(self, node: str) -> Dataset | None:
         """Return a card's data under its name; the same object as long as both stay the same."""

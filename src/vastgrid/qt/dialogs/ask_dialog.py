@@ -22,10 +22,18 @@ class AskDialog(QDialog):
     ----------
     words : dict
         What is known already.
+    suggestions : dict or None
+        What can be chosen for parameters; None for what the conversion itself suggests.
     """
 
     def __init__(
-        self, parent: QWidget | None, session: Session, conversion: Conversion, inputs: list[str], words: dict[str, str]
+        self,
+        parent: QWidget | None,
+        session: Session,
+        conversion: Conversion,
+        inputs: list[str],
+        words: dict[str, str],
+        suggestions: dict[str, list[str]] | None = None,
     ) -> None:
         super().__init__(parent)
         self.setWindowTitle(conversion.title)
@@ -38,7 +46,7 @@ class AskDialog(QDialog):
         self.proposed = declare.to_words(params)
         layout = QVBoxLayout(self)
         layout.addWidget(label(conversion.help))
-        self.form = ParamForm(conversion.params, self.proposed, conversion.suggest(self.given))
+        self.form = ParamForm(conversion.params, self.proposed, suggestions or conversion.suggest(self.given))
         self.form.changed.connect(self._say)
         layout.addWidget(self.form)
         self.roles: dict[str, QComboBox] = {}

@@ -463,7 +463,7 @@ class Panel(QWidget):
         if node.role is not Role.MADE:
             return {}
         inputs = [dataset for i in node.inputs if (dataset := self.desk.session.dataset(i)) is not None]
-        return catalog.conversion_named(node.operation).suggest(inputs)
+        return self.desk.suggestions(catalog.conversion_named(node.operation), inputs)
 
 
 def figure_rows(node: Card) -> list[tuple[str, str]]:

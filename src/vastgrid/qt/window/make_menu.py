@@ -183,7 +183,9 @@ class MakeMenu:
 
     def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
         """Return the dialog that asks for a conversion's parameters; accepting it makes the result."""
-        dialog = AskDialog(self.parent, self.desk.session, catalog.conversion_named(operation), inputs, words)
+        conversion, session = catalog.conversion_named(operation), self.desk.session
+        given = [session.named(card) for card in inputs]
+        dialog = AskDialog(self.parent, session, conversion, inputs, words, self.desk.suggestions(conversion, given))
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
 
         def accepted() -> None:

@@ -77,6 +77,7 @@ class Parts:
         """Make the views and what works on them; their rows offer actions."""
         self.views = Views(self.desk, self.dressing, actions, self.palette())
         plan = self.views.plan
+        self.desk.view_box = lambda: plan.view.box()
         self.measuring = Measuring(self.desk, plan)
         self.make_menu = MakeMenu(
             self.window, self.desk, self.making, plan, self.palette, lambda name: self.delivering.deliver(name)
