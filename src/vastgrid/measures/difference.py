@@ -116,14 +116,15 @@ def points_loss(points: PointSet, grid: Grid, keep: Flags | None = None) -> Loss
     extent = grid.extent()
     assert extent.east is not None
     assert extent.north is not None
-    known = sizes[np.isfinite(sizes)]
+    known = sizes if number == len(sizes) else sizes[np.isfinite(sizes)]
     wanted = int(np.isfinite(xyz[:, 2]).sum()) if keep is None else int((keep & np.isfinite(xyz[:, 2])).sum())
     at = len(known) - 1 - int(0.05 * len(known))
+    known.partition(at)
     return Loss(
         largest=largest,
         rmse=math.sqrt(sum(own[2] for own in found) / number),
         mean=sum(own[1] for own in found) / number,
-        p95=float(np.partition(known, at)[at]),
+        p95=float(known[at]),
         at=(float(xyz[worst, 0]), float(xyz[worst, 1])),
         area=(extent.east[1] - extent.east[0]) * (extent.north[1] - extent.north[0]),
         share=number / max(wanted, 1),
