@@ -105,6 +105,10 @@ def test_decimals_follow_the_interval():
     for interval, text in (("0.5m", 1), ("1m", 0), ("0.25m", 2)):
         own = labelled(lines(interval=interval), only="all", scale="200").dataset
         assert {len(each.partition(".")[2]) for each in own.texts()} == {text}
+    half = lines(supplementary="20%")
+    assert half.supplementary.any()
+    assert labelled(half, scale="500").dataset.label_decimals == 1, "index contours need no more"
+    assert labelled(half, scale="500", only="all").dataset.label_decimals == 2
     assert {len(each.partition(".")[2]) for each in labelled(lines(), decimals="3", scale="500").dataset.texts()} == {3}
 
 

@@ -158,7 +158,8 @@ def settle(inputs: Sequence[Contours], params: LabelParams) -> LabelParams:
     if params.only is None:
         filled["only"] = Only.INDEX if contours.index.any() else Only.ALL
     if params.decimals is None:
-        filled["decimals"] = decimals_of(contours.levels)
+        every = (params.only or filled.get("only")) is Only.ALL
+        filled["decimals"] = decimals_of(contours.levels if every else contours.levels[~contours.supplementary])
     own = dataclasses.replace(params, **filled)  # type: ignore[arg-type]
     tall = _height(contours, own)
     for name, times in (("spacing", SPACING), ("first", FIRST)):
