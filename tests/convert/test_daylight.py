@@ -196,7 +196,15 @@ def test_a_grid_is_ground_as_well_and_a_level_may_be_said():
 def test_what_makes_no_sense_is_refused():
     with pytest.raises(CallError, match="no benches"):
         made(pad(), plane(), width="2m")
-    with pytest.raises(CallError, match="gives=lines"):
-        made(pad(), plane(), lines="2m")
     with pytest.raises(DataError, match="lies on the ground"):
         made(pad(0.0), plane())
+
+
+def test_slope_lines_are_edges_of_the_tin_or_lie_beside_the_daylight_line():
+    plain, lined = made(pad(), plane(), fill=2).dataset, made(pad(), plane(), fill=2, lines="5m").dataset
+    assert np.abs(areas(lined)).sum() == pytest.approx(np.abs(areas(plain)).sum())
+    feet = {tuple(np.round(v, 6)) for v in lined.vertices[np.abs(lined.vertices[:, 2] - 10.0) < 1e-9][:, :2].tolist()}
+    assert {(-15.0, -20.0), (0.0, -20.0), (20.0, 5.0)} <= feet
+    both = made(pad(), plane(), fill=2, gives="limit", lines="5m").dataset
+    assert both.layers == ("Daylight", "Slope lines, long", "Slope lines, short") and len(both) == 33
+    sound(made(pad(), plane(), fill=2, gives="ground", lines="5m").dataset)

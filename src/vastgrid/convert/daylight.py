@@ -147,8 +147,6 @@ def run(inputs: Inputs, params: DaylightParams, progress: Progress) -> Result:
         raise CallError(f"{lines.name} is in degrees, and slopes need lengths: bring it onto a grid first (reproject)")
     if params.width is not None and params.bench is None:
         raise CallError("width: there are no benches; say how high the slope is between them (bench=3m)")
-    if params.lines is not None and params.gives is not Gives.LINES:
-        raise CallError("lines: a spacing of slope lines is for gives=lines")
     ground = grid_tin(surface) if isinstance(surface, Grid) else surface
     assert isinstance(ground, Tin)
     slopes = _slopes(lines, params)
@@ -196,7 +194,8 @@ class _Part:
             self.pad = shapely.Polygon(line[:, :2])
             if not self.pad.is_valid:
                 raise DataError(f"a closed line of {lines.name} crosses itself: {shapely.is_valid_reason(self.pad)}")
-        self.casters = [Caster(line, ground, slopes, way) for way in ways]
+        spacing = params.lines.in_unit(lines.frame.horizontal, "lines") if params.lines is not None else 0.0
+        self.casters = [Caster(line, ground, slopes, way, spacing) for way in ways]
         within = length_in(Length(WITHIN, Unit.METRE), lines.frame.horizontal)
         self.sides: list[Side] = [
             side_of(caster, within, progress.part(k / len(ways), (k + 1) / len(ways)))
@@ -328,7 +327,18 @@ def _limit_given(
             found += own
     if not found:
         raise DataError(f"the slopes of {lines.name} reach the ground nowhere")
-    return from_lines(f"Daylight of {lines.name}", lines.frame, found, ["Daylight"] * len(found))
+    layers = ["Daylight"] * len(found)
+    if params.lines is not None:
+        down = _down(parts, lines, params)
+        found += [line for line, _ in down]
+        layers += ["Slope lines, long" if long else "Slope lines, short" for _, long in down]
+    return from_lines(f"Daylight of {lines.name}", lines.frame, found, layers)
+
+
+def _down(parts: list[_Part], lines: Linework, params: DaylightParams) -> list[tuple[Floats, bool]]:
+    assert params.lines is not None
+    spacing = params.lines.in_unit(lines.frame.horizontal, "lines")
+    return [own for part in parts for caster in part.casters for own in slope_lines(caster, spacing)]
 
 
 def _lines_given(
@@ -339,9 +349,7 @@ def _lines_given(
     findings: list[Finding],
     progress: Progress,
 ) -> Dataset:
-    assert params.lines is not None
-    spacing = params.lines.in_unit(lines.frame.horizontal, "lines")
-    found = [own for part in parts for caster in part.casters for own in slope_lines(caster, spacing)]
+    found = _down(parts, lines, params)
     layers = ["Slope lines, long" if long else "Slope lines, short" for _, long in found]
     findings.append(note("slope-lines", f"{count(len(found), 'slope line')}, long and short in turn."))
     return from_lines(f"Slope lines of {lines.name}", lines.frame, [line for line, _ in found], layers)

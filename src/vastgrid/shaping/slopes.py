@@ -82,6 +82,8 @@ class Ray(NamedTuple):
     tangent : (x, y)
     shared : bool
         Whether it lies in the planes of both legs of a corner.
+    kept : bool
+        Whether it was asked for, and stays where it is not needed for the daylight line.
     """
 
     at: float
@@ -91,6 +93,7 @@ class Ray(NamedTuple):
     long: float
     tangent: tuple[float, float]
     shared: bool = False
+    kept: bool = False
 
 
 @dataclass(slots=True)
@@ -152,8 +155,8 @@ def corner_ray(point: Floats, before: Ray, after: Ray, at: float, spread: float)
 class Caster:
     """Casts rays from one side of a line."""
 
-    def __init__(self, line: Floats, ground: Tin, slopes: Slopes, side: float) -> None:
-        self.line, self.ground, self.slopes, self.side = line, ground, slopes, side
+    def __init__(self, line: Floats, ground: Tin, slopes: Slopes, side: float, spacing: float = 0.0) -> None:
+        self.line, self.ground, self.slopes, self.side, self.spacing = line, ground, slopes, side, spacing
         step = np.diff(line[:, :2], axis=0)
         self.length = np.hypot(*step.T)
         self.total = np.concatenate(([0.0], np.cumsum(self.length)))
@@ -315,7 +318,7 @@ def _needed(casts: list[Cast]) -> list[Cast]:
 
 
 def _plain(one: Cast, two: Cast) -> bool:
-    alike = (
+    alike = not (one.ray.kept or two.ray.kept) and (
         one.ray.way == two.ray.way and one.ray.normal == two.ray.normal and one.state == two.state and one.up == two.up
     )
     return alike and len(one.places) == len(two.places) > 1
@@ -335,9 +338,20 @@ def _marks(caster: Caster) -> list[list[Ray]]:
     legs = len(caster.length)
     for leg in range(legs):
         marks.append(_at_corner(caster, leg))
-        marks += [[caster.of_leg(leg, share)] for share in crossings.get(leg, [])]
+        asked = _spaced(caster, leg)
+        own = [(share, False) for share in crossings.get(leg, [])] + [(share, True) for share in asked]
+        marks += [[caster.of_leg(leg, share)._replace(kept=kept)] for share, kept in sorted(own)]
     marks.append(_at_corner(caster, legs))
     return marks
+
+
+def _spaced(caster: Caster, leg: int) -> list[float]:
+    """Return where on a leg rays were asked for, at a spacing along the line, as shares along it."""
+    if caster.spacing <= 0.0:
+        return []
+    first, last = float(caster.total[leg]), float(caster.total[leg + 1])
+    at = np.arange(math.floor(first / caster.spacing) + 1, math.ceil(last / caster.spacing)) * caster.spacing
+    return [float(share) for share in (at - first) / (last - first) if 1e-9 < share < 1.0 - 1e-9]
 
 
 def _crossings(caster: Caster) -> dict[int, list[float]]:
