@@ -31,6 +31,9 @@ def _line(field: Field, text: str, suggestions: list[str]) -> QWidget:
     if suggestions:
         box = QComboBox()
         box.setEditable(True)
+        # Words for an area are long; the box is as wide as there is room.
+        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        box.setMinimumContentsLength(8)
         box.addItems(suggestions)
         box.setCurrentText(text)
         line_edit = box.lineEdit()
