@@ -12,7 +12,7 @@ from vastgrid.base.findings import count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Linework
+from vastgrid.data.linework import Linework, line_lengths
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
@@ -50,9 +50,8 @@ def settle(inputs: Inputs, params: AlongParams) -> AlongParams:
     assert isinstance(lines, Linework)
     if params.spacing is not None:
         return params
-    legs = np.hypot(*np.diff(lines.vertices[:, :2], axis=0).T)
-    legs[lines.offsets[1:-1] - 1] = 0.0
-    size = float(f"{max(float(legs.sum()) / 200.0, 1e-9):.1g}")
+    whole = float(line_lengths(lines.vertices, lines.offsets).sum())
+    size = float(f"{max(whole / 200.0, 1e-9):.1g}")
     unit = lines.frame.horizontal
     return replace(params, spacing=Length(size, None if unit is Unit.DEGREE else unit))
 

@@ -9,17 +9,16 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.errors import CallError, DataError, ParamError
+from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
-from vastgrid.data.dataset import Floats
-from vastgrid.data.frame import is_geographic, ratio_of
+from vastgrid.data.frame import is_geographic, need_lengths, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.measures.heights import heights
+from vastgrid.measures.heights import gradients, heights
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Grade
 
@@ -49,13 +48,6 @@ def settle(inputs: Sequence[Tin | Grid], params: ArrowParams) -> ArrowParams:
     return replace(params, spacing=Length(size, None if is_geographic(inputs[0].frame) else inputs[0].frame.horizontal))
 
 
-def gradients(surface: Tin | Grid, places: Floats, step: float) -> Floats:
-    """Return rise over run to the east and to the north at places, (n, 2); NaN where the surface ends."""
-    ways = [np.array(way) * step for way in ((1.0, 0.0), (-1.0, 0.0), (0.0, 1.0), (0.0, -1.0))]
-    east, west, north, south = (heights(surface, np.ascontiguousarray(places + way)) for way in ways)
-    return np.column_stack((east - west, north - south)) / (2.0 * step)
-
-
 def run(inputs: Sequence[Tin | Grid], params: ArrowParams, progress: Progress) -> Result:
     """Lay the arrows; see `CONVERSION`.
 
@@ -67,10 +59,7 @@ def run(inputs: Sequence[Tin | Grid], params: ArrowParams, progress: Progress) -
         If the ground is level everywhere.
     """
     surface, params = inputs[0], settle(inputs, params)
-    if is_geographic(surface.frame):
-        raise CallError(
-            f"{surface.name} is in degrees, and slopes need lengths: bring it onto a grid first (reproject)"
-        )
+    need_lengths(surface.name, surface.frame, "slopes need")
     assert params.spacing is not None
     size = params.spacing.in_unit(surface.frame.horizontal, "spacing")
     extent = surface.extent()

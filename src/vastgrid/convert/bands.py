@@ -18,7 +18,7 @@ from vastgrid.base.findings import count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, square_word, unit_word
 from vastgrid.data.dataset import Dataset, Floats
-from vastgrid.data.frame import is_geographic
+from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.table import Table
@@ -114,8 +114,7 @@ def run(inputs: Sequence[Tin | Grid], params: BandParams, progress: Progress) ->
         If areas are asked for of data in degrees, or a grid of bands of a TIN.
     """
     surface, params = inputs[0], settle(inputs, params)
-    if is_geographic(surface.frame):
-        raise CallError(f"{surface.name} is in degrees, and areas need lengths: bring it onto a grid first (reproject)")
+    need_lengths(surface.name, surface.frame, "areas need")
     limits = limits_of(surface, params)
     progress.report(0.1)
     if params.as_ is As.GRID:

@@ -15,9 +15,9 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, unit_word
-from vastgrid.base.words import spaced
+from vastgrid.base.words import spaced, step_above, step_near
 from vastgrid.data.dataset import Flags, Floats
-from vastgrid.data.frame import is_geographic, ratio_of
+from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.places import Area
@@ -157,9 +157,7 @@ def levels_between(low: float, high: float, base: float, interval: float, word: 
 def suggested_interval(low: float, high: float) -> float:
     """Return the interval 1, 2 or 5 × 10ⁿ that gives about forty levels."""
     wanted = max(high - low, 1e-6) / 40.0
-    power = 10.0 ** math.floor(math.log10(wanted))
-    step = next(step for step in (1.0, 2.0, 5.0, 10.0) if step * power >= wanted * 0.999)
-    return float(f"{step * power:.6g}")
+    return step_above(wanted)
 
 
 def settle(inputs: Sequence[Tin | Grid], params: ContourParams) -> ContourParams:
@@ -268,8 +266,7 @@ def _supplemented(lines: Lines, half: Flags, surface: Tin | Grid, params: Contou
     """Return lines of which those at half the interval are left only where the ground is flat."""
     assert params.supplementary is not None
     assert params.interval is not None
-    if is_geographic(surface.frame):
-        raise CallError("supplementary: the surface is in degrees, and slopes need lengths: reproject it first")
+    need_lengths(surface.name, surface.frame, "slopes need")
     grade, ratio = params.supplementary.rise, ratio_of(surface.frame)
     interval = params.interval.in_unit(surface.frame.vertical, "interval")
     between_levels = half[lines.which]
@@ -389,12 +386,9 @@ def tries(inputs: Sequence[Tin | Grid], params: ContourParams) -> list[dict[str,
     if own is None:
         return []
     unit = own.unit.value if own.unit else ""
-    power = 10.0 ** math.floor(math.log10(own.value))
-    steps = sorted(
-        {float(f"{step * power:.6g}") for step in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 50.0)} | {own.value}
-    )
-    at = steps.index(own.value)
-    return [{"interval": f"{steps[k]:g}{unit}"} for k in range(max(at - 2, 0), min(at + 3, len(steps)))]
+    near = {step_near(own.value * times) for times in (0.2, 0.5, 1.0, 2.0, 5.0)} - {step_near(own.value)}
+    steps = sorted(near | {own.value})
+    return [{"interval": f"{step:g}{unit}"} for step in steps]
 
 
 def _name(inputs: Sequence[Tin | Grid], params: ContourParams) -> str:

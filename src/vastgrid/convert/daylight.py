@@ -15,7 +15,7 @@ from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, length_in, square_word, unit_word
 from vastgrid.data.dataset import Dataset, Floats
-from vastgrid.data.frame import is_geographic, ratio_of
+from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.tin import Tin
@@ -143,8 +143,7 @@ def run(inputs: Inputs, params: DaylightParams, progress: Progress) -> Result:
     (lines,), (surface,) = inputs.of("line"), inputs.of("surface")
     assert isinstance(lines, Linework)
     params = settle(inputs, params)
-    if is_geographic(lines.frame):
-        raise CallError(f"{lines.name} is in degrees, and slopes need lengths: bring it onto a grid first (reproject)")
+    need_lengths(lines.name, lines.frame, "slopes need")
     if params.width is not None and params.bench is None:
         raise CallError("width: there are no benches; say how high the slope is between them (bench=3m)")
     ground = grid_tin(surface) if isinstance(surface, Grid) else surface

@@ -13,6 +13,7 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.base.words import step_below, step_near
 from vastgrid.data.classes import ClassList
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import HEIGHT, Grid
@@ -105,9 +106,7 @@ def suggested_cell(source: Source) -> float:
     if isinstance(source, PointSet):
         # Twice the spacing has four points in a cell: few stay empty.
         spacing *= 2.0
-    power = 10.0 ** math.floor(math.log10(spacing))
-    step = max(step for step in (1.0, 2.0, 5.0) if step * power <= spacing * 1.001)
-    return float(f"{step * power:.6g}")
+    return step_below(spacing)
 
 
 def settle(inputs: Sequence[Source], params: GridParams) -> GridParams:
@@ -241,13 +240,7 @@ def tries(inputs: Sequence[Source], params: GridParams) -> list[dict[str, str]]:
     own = settle(inputs, params).cell
     assert own is not None
     unit = own.unit.value if own.unit else ""
-    return [{"cell": f"{_nice(own.value * times) if times != 1.0 else own.value:g}{unit}"} for times in TIMES]
-
-
-def _nice(value: float) -> float:
-    """Return the nearest of 1, 2 or 5 times a power of ten."""
-    power = 10.0 ** math.floor(math.log10(value))
-    return float(f"{min((1.0, 2.0, 5.0, 10.0), key=lambda step: abs(math.log(value / power / step))) * power:.6g}")
+    return [{"cell": f"{step_near(own.value * times) if times != 1.0 else own.value:g}{unit}"} for times in TIMES]
 
 
 def _name(inputs: Sequence[Source], params: GridParams) -> str:

@@ -26,7 +26,7 @@ from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.base.words import spaced
 from vastgrid.data.classes import CLASSES, GROUND, LOW_NOISE, NOISE, UNCLASSIFIED, class_words
 from vastgrid.data.dataset import Floats
-from vastgrid.data.frame import Frame, is_geographic
+from vastgrid.data.frame import Frame, need_lengths
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.ground import above_ground, at_middles, filled, lowest_of_cells
@@ -134,8 +134,7 @@ def run(inputs: Sequence[PointSet], params: GroundParams, progress: Progress) ->
     """
     points = inputs[0]
     frame = points.frame
-    if is_geographic(frame):
-        raise CallError(f"{points.name} is in degrees, and slopes need lengths: bring it onto a grid first (reproject)")
+    need_lengths(points.name, points.frame, "slopes need")
     assert params.cell is not None and params.window is not None and params.height is not None  # noqa: PT018
     assert params.noise is not None and params.slope is not None and params.scale is not None  # noqa: PT018
     size = params.cell.in_unit(frame.horizontal, "cell")

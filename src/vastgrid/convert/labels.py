@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -272,10 +271,9 @@ def _estimate(inputs: Sequence[Contours], params: LabelParams) -> str:
     contours = inputs[0]
     settled = settle(inputs, params)
     wish = _wish(contours, settled)
-    along = contours.along()
-    lengths = along[contours.offsets[1:] - 1] if len(contours) else along
+    lengths = contours.lengths()
     own = lengths[contours.index] if settled.only is Only.INDEX else lengths
-    number = int(sum(math.floor(max(length - wish.first, 0.0) / wish.spacing) + 1 for length in own.tolist()))
+    number = int((np.maximum(own - wish.first, 0.0) // wish.spacing + 1.0).sum())
     return "up to " + count(number, "label")
 
 

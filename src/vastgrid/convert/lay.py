@@ -13,7 +13,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Linework
+from vastgrid.data.linework import Linework, line_lengths
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.heights import heights
@@ -53,7 +53,7 @@ def _told(
     lines: Linework, surface: Dataset, vertices: Floats, offsets: np.ndarray, source: np.ndarray
 ) -> list[Finding]:
     plan, unit = unit_word(lines.frame.horizontal), unit_word(lines.frame.vertical)
-    whole, left = _length(lines.vertices, lines.offsets), _length(vertices, offsets)
+    whole, left = (float(line_lengths(*each).sum()) for each in ((lines.vertices, lines.offsets), (vertices, offsets)))
     parts = f"{count(len(source), 'line')} of {count(len(np.unique(source)), 'line')}"
     text = f"{parts} lie on {surface.name} with {count(len(vertices), 'vertex', 'vertices')}, {left:.2f}{plan} of {whole:.2f}{plan}."
     findings = [note("laid", text)]
@@ -78,12 +78,6 @@ def _told(
             )
         )
     return findings
-
-
-def _length(vertices: Floats, offsets: np.ndarray) -> float:
-    legs = np.hypot(*np.diff(vertices[:, :2], axis=0).T)
-    legs[offsets[1:-1] - 1] = 0.0
-    return float(legs.sum())
 
 
 CONVERSION = Conversion(

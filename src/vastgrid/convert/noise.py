@@ -17,13 +17,12 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.errors import CallError
 from vastgrid.base.findings import count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.classes import CLASSES, HIGH_NOISE, LOW_NOISE, NOISE, UNCLASSIFIED
 from vastgrid.data.dataset import Flags, Floats
-from vastgrid.data.frame import is_geographic, ratio_of
+from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
@@ -59,10 +58,7 @@ def run(inputs: Sequence[PointSet], params: NoiseParams, progress: Progress) -> 
         If the points are in degrees.
     """
     points = inputs[0]
-    if is_geographic(points.frame):
-        raise CallError(
-            f"{points.name} is in degrees, and distances need lengths: bring it onto a grid first (reproject)"
-        )
+    need_lengths(points.name, points.frame, "distances need")
     old = points.attributes.get(CLASSES)
     known = np.isin(old, NOISE) if old is not None else np.zeros(len(points.xyz), np.bool_)
     use = np.flatnonzero(~known & np.isfinite(points.xyz).all(axis=1))

@@ -10,11 +10,11 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.errors import DataError
 from vastgrid.base.findings import count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
-from vastgrid.data.frame import is_geographic
+from vastgrid.data.frame import need_lengths
 from vastgrid.data.linework import Linework
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
@@ -60,10 +60,8 @@ def run(inputs: Sequence[Linework], params: OffsetParams, progress: Progress) ->
         If nothing is left: every line was narrower than twice the way.
     """
     lines = inputs[0]
-    if is_geographic(lines.frame) and params.by.value:
-        raise CallError(
-            f"{lines.name} is in degrees, and an offset needs lengths: bring it onto a grid first (reproject)"
-        )
+    if params.by.value:
+        need_lengths(lines.name, lines.frame, "an offset needs")
     by = params.by.in_unit(lines.frame.horizontal, "by")
     up = np.array([0.0, 0.0, params.rise.in_unit(lines.frame.vertical, "rise")])
     if by == 0.0:

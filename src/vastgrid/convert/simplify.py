@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated
@@ -14,7 +13,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.base.words import spaced
+from vastgrid.base.words import spaced, step_near
 from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
@@ -48,14 +47,6 @@ class SimplifyParams:
     ] = None
 
 
-def _nice(value: float) -> float:
-    """Return the nearest of 1, 2 or 5 times a power of ten."""
-    if not value > 0.0:
-        return 0.01
-    power = 10.0 ** math.floor(math.log10(value))
-    return float(f"{min((1.0, 2.0, 5.0, 10.0), key=lambda step: abs(math.log(value / power / step))) * power:.6g}")
-
-
 def suggested(surface: Tin | Grid) -> float:
     """Return a tolerance that fits a surface's roughness: twice the median height of a vertex over its neighbours."""
     gap = _over_neighbours(surface)
@@ -63,7 +54,7 @@ def suggested(surface: Tin | Grid) -> float:
     rough = float(np.median(gap)) if len(gap) else 0.0
     if rough == 0.0 and len(gap):
         rough = float(gap.mean())
-    return _nice(2.0 * rough)
+    return step_near(2.0 * rough) if rough > 0.0 else 0.01
 
 
 def _over_neighbours(surface: Tin | Grid) -> Floats:
@@ -102,7 +93,7 @@ def tries(inputs: Sequence[Tin | Grid], params: SimplifyParams) -> list[dict[str
     own = params.tolerance or Length(suggested(inputs[0]), inputs[0].frame.vertical)
     unit = own.unit.value if own.unit else ""
     return [
-        {"tolerance": f"{_nice(own.value * share) if share != 1.0 else own.value:g}{unit}"}
+        {"tolerance": f"{step_near(own.value * share) if share != 1.0 else own.value:g}{unit}"}
         for share in (0.25, 0.5, 1.0, 2.0, 4.0)
     ]
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -15,8 +14,9 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Unit, length_in
+from vastgrid.base.words import step_above
 from vastgrid.data.dataset import Floats
-from vastgrid.data.frame import Frame, is_geographic
+from vastgrid.data.frame import Frame, need_lengths
 from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
 from vastgrid.data.mesh import Mesh
@@ -93,9 +93,9 @@ def _fitting(size: Floats, bed: Bed, *, usual: bool) -> float:
     """Return the n of 1:n at which a size in real millimetres fits a bed, either way round."""
     wide, tall = float(size[0]), float(size[1])
     least = min(max(wide / bed.wide, tall / bed.tall), max(wide / bed.tall, tall / bed.wide))
-    power = 10.0 ** math.floor(math.log10(max(least, 1e-9)))
-    steps = (1.0, 1.25, 2.0, 2.5, 5.0, 10.0) if usual else tuple(np.arange(1.0, 10.05, 0.1).tolist())
-    return float(f"{next(step * power for step in steps if step * power >= least * (1.0 - 1e-9)):.6g}")
+    steps = (1.0, 1.25, 2.0, 2.5, 5.0) if usual else tuple(np.arange(1.0, 9.95, 0.1).tolist())
+    # No hair too large for the bed.
+    return step_above(max(least, 1e-9) / 0.999, steps)
 
 
 def _box(surface: Tin | Grid, params: SolidParams) -> tuple[Floats, Floats]:
@@ -127,10 +127,7 @@ def run(inputs: Sequence[Tin | Grid], params: SolidParams, progress: Progress) -
     """
     surface, params = inputs[0], settle(inputs, params)
     frame = surface.frame
-    if is_geographic(frame):
-        raise CallError(
-            f"{surface.name} is in degrees, and a scale needs lengths: bring it onto a grid first (reproject)"
-        )
+    need_lengths(surface.name, surface.frame, "a scale needs")
     if frame.horizontal is None or frame.vertical is None:
         raise CallError(f"the units of {surface.name} are not known, so a scale says nothing; say them (--from-units)")
     assert params.scale is not None

@@ -13,7 +13,7 @@ from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, parse_length
 from vastgrid.data.dataset import Floats
-from vastgrid.data.frame import is_geographic
+from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
@@ -97,8 +97,7 @@ def run(inputs: Inputs, params: StructureParams, progress: Progress) -> Result:
     """
     (points,) = inputs.of("points")
     assert isinstance(points, PointSet)
-    if is_geographic(points.frame):
-        raise CallError(f"{points.name} is in degrees, and sizes need lengths: bring it onto a grid first (reproject)")
+    need_lengths(points.name, points.frame, "sizes need")
     if len(points.xyz) > MOST:
         raise CallError(
             f"{points.name} has {count(len(points.xyz), 'point')}; at most {MOST} can stand as solids: thin them"

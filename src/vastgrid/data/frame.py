@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
+from vastgrid.base.errors import CallError
 from vastgrid.base.quantities import DEGREE, Unit
 
 
@@ -93,6 +94,18 @@ def frame_of_crs(crs: str) -> Frame:
 def is_geographic(frame: Frame) -> bool:
     """Say whether the coordinates are degrees."""
     return frame.horizontal is Unit.DEGREE
+
+
+def need_lengths(name: str, frame: Frame, what: str) -> None:
+    """Refuse data in degrees for what needs lengths: “slopes need”, “an offset needs”.
+
+    Raises
+    ------
+    CallError
+        If the frame is in degrees: a degree of longitude is no length.
+    """
+    if is_geographic(frame):
+        raise CallError(f"{name} is in degrees, and {what} lengths: bring it onto a grid first (reproject)")
 
 
 @lru_cache(maxsize=64)

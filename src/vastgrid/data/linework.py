@@ -220,12 +220,11 @@ class Contours(Dataset):
 
     def along(self) -> Floats:
         """Return how far along its line each vertex lies, (n,)."""
-        if len(self.plan) == 0:
-            return np.zeros(0)
-        step = np.hypot(*np.diff(self.plan, axis=0, prepend=self.plan[:1]).T)
-        step[self.offsets[:-1]] = 0.0
-        total = np.cumsum(step)
-        return np.asarray(total - np.repeat(total[self.offsets[:-1]], np.diff(self.offsets)), np.float64)
+        return along_lines(self.plan, self.offsets)
+
+    def lengths(self) -> Floats:
+        """Return each line's length, (k,)."""
+        return line_lengths(self.plan, self.offsets)
 
     def with_gaps(self) -> Self:
         """Return the contours as they are drawn: parted where a label stands in a gap of its line."""
@@ -269,11 +268,7 @@ class Contours(Dataset):
     def _spacing(self) -> tuple[float, float]:
         if len(self.plan) < 2:
             return math.inf, math.inf
-        step = np.hypot(*np.diff(self.plan, axis=0).T)
-        # From the end of a line to the start of the next there is no line.
-        step[self.offsets[1:-1] - 1] = 0.0
-        along = np.concatenate(([0.0], np.cumsum(step)))
-        length = along[self.offsets[1:] - 1] - along[self.offsets[:-1]]
+        length = self.lengths()
         sides = np.ptp(self.plan, axis=0)
         # Few lines may have hardly any extent across.
         area = float(np.prod(np.maximum(sides, 0.1 * sides.max())))
@@ -294,6 +289,24 @@ class Contours(Dataset):
         return Linework(
             name=self.name, frame=self.frame, vertices=vertices, offsets=self.offsets, layer=layer, layers=names
         )
+
+
+def along_lines(plan: Floats, offsets: NDArray[np.int64]) -> Floats:
+    """Return how far along its line each vertex lies in plan, (n,)."""
+    if len(plan) == 0:
+        return np.zeros(0)
+    step = np.hypot(*np.diff(plan[:, :2], axis=0, prepend=plan[:1, :2]).T)
+    # From the end of a line to the start of the next there is no line.
+    step[offsets[:-1][offsets[:-1] < len(plan)]] = 0.0
+    total = np.cumsum(step)
+    return np.asarray(total - np.repeat(total[np.minimum(offsets[:-1], len(plan) - 1)], np.diff(offsets)), np.float64)
+
+
+def line_lengths(plan: Floats, offsets: NDArray[np.int64]) -> Floats:
+    """Return each line's length in plan, (k,)."""
+    return np.asarray(
+        along_lines(plan, offsets)[offsets[1:] - 1] if len(plan) else np.zeros(len(offsets) - 1), np.float64
+    )
 
 
 def closed_lines(plan: Floats, offsets: NDArray[np.int64]) -> Flags:

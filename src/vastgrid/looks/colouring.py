@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.quantities import Length
+from vastgrid.base.words import step_above
 from vastgrid.data.classes import class_counts, class_name
 from vastgrid.data.dataset import Dataset, Floats, frozen
 from vastgrid.data.frame import ratio_of
@@ -192,8 +193,7 @@ def _largest_difference(own: Dressed) -> float:
     if len(gap) == 0:
         return 1.0
     most = max(float(np.quantile(gap, 0.98)), 1e-3)
-    power = 10.0 ** np.floor(np.log10(most))
-    return float(next(step * power for step in (1.0, 2.0, 5.0, 10.0) if step * power >= most * 0.999))
+    return step_above(most)
 
 
 def vertex_sources(own: Dressed) -> NDArray[np.int32]:

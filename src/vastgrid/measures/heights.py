@@ -47,3 +47,10 @@ def lattice(
     column = np.tile((east - surface.west) / surface.dx - 0.5, shape[0])
     row = np.repeat((surface.north - north) / surface.dy - 0.5, shape[1])
     return np.asarray(bilinear(surface.heights, column, row).reshape(shape))
+
+
+def gradients(surface: Tin | Grid, places: Floats, step: float) -> Floats:
+    """Return rise over run to the east and to the north at places, (n, 2); NaN where the surface ends."""
+    ways = [np.array(way) * step for way in ((1.0, 0.0), (-1.0, 0.0), (0.0, 1.0), (0.0, -1.0))]
+    east, west, north, south = (heights(surface, np.ascontiguousarray(places + way)) for way in ways)
+    return np.column_stack((east - west, north - south)) / (2.0 * step)

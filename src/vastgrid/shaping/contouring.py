@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import closed_lines, legs
-from vastgrid.data.tin import Tin
+from vastgrid.data.linework import closed_lines, legs, line_lengths
+from vastgrid.data.tin import Tin, rim
 from vastgrid.kernels.chains import lattice_rim
 from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import isolines, undoubled
 from vastgrid.kernels.smoothing import crossed, densified, lowered, mean_along, swept, weeded
-from vastgrid.measures.heights import heights
+from vastgrid.measures.heights import gradients
 
 # So often what comes too near is moved half the way back; then it goes back at once, and at last its whole line.
 HALVINGS, RETURNS = 4, 12
@@ -41,9 +41,7 @@ class Lines(NamedTuple):
 
     def lengths(self) -> Floats:
         """Return each line's length."""
-        step = np.hypot(*np.diff(self.plan, axis=0, prepend=self.plan[:1]).T)
-        step[self.offsets[:-1]] = 0.0
-        return np.asarray(np.add.reduceat(step, self.offsets[:-1]) if len(self.which) else np.zeros(0), np.float64)
+        return line_lengths(self.plan, self.offsets)
 
     def chosen(self, keep: Flags) -> Lines:
         """Return some of the lines."""
@@ -85,8 +83,8 @@ def clear_of(surface: Tin | Grid, levels: Floats, *, held: bool) -> Clear:
     middle = between(levels)
     found = level_lines(surface, middle)
     start = legs(found.offsets, len(found.plan))
-    rim = _rim(surface)
-    a, b = np.concatenate((found.plan[start], rim[0])), np.concatenate((found.plan[start + 1], rim[1]))
+    ends = _rim(surface)
+    a, b = np.concatenate((found.plan[start], ends[0])), np.concatenate((found.plan[start + 1], ends[1]))
     places = np.zeros((0, 2))
     if held:
         xyz = surface.coordinates()
@@ -109,9 +107,8 @@ def _rim(surface: Tin | Grid) -> tuple[Floats, Floats]:
         row, column = np.divmod(pairs, surface.columns)
         xy = np.stack((surface.eastings()[column], surface.northings()[row]), axis=-1)
         return np.ascontiguousarray(xy[:, 0]), np.ascontiguousarray(xy[:, 1])
-    t, k = np.nonzero(surface.edges_across < 0)
-    plan = surface.vertices[:, :2]
-    return plan[surface.triangles[t, k]], plan[surface.triangles[t, (k + 1) % 3]]
+    edges = rim(surface)[:, :, :2]
+    return np.ascontiguousarray(edges[:, 0]), np.ascontiguousarray(edges[:, 1])
 
 
 def smoothed(lines: Lines, strengths: Sequence[float], clear: Clear, progress: Progress) -> tuple[Lines, float]:
@@ -242,7 +239,8 @@ def flat_parts(lines: Lines, surface: Tin | Grid, grade: float, ratio: float, wi
         Length over which the slope along a line is averaged; shorter parts are left out, shorter gaps closed.
     """
     plan, offsets, _ = densified(lines.plan, lines.offsets, window / 4.0)
-    slope = _slopes(surface, plan, window / 8.0) / ratio
+    steep = np.hypot(*gradients(surface, plan, window / 8.0).T) / ratio
+    slope = np.where(np.isfinite(steep), steep, np.inf)
     parts: list[Floats] = []
     which: list[int] = []
     for k in range(len(lines.which)):
@@ -252,17 +250,6 @@ def flat_parts(lines: Lines, surface: Tin | Grid, grade: float, ratio: float, wi
             which.append(int(lines.which[k]))
     starts = np.concatenate(([0], np.cumsum([len(part) for part in parts], dtype=np.int64))).astype(np.int64)
     return Lines(np.concatenate([np.zeros((0, 2)), *parts]), starts, np.array(which, np.int64))
-
-
-def _slopes(surface: Tin | Grid, plan: Floats, step: float) -> Floats:
-    """Return rise over run at places, from heights a step away on four sides; infinite beside the surface."""
-    around = [heights(surface, np.ascontiguousarray(plan + np.array(way) * step)) for way in _WAYS]
-    east, north = (around[0] - around[1]) / (2.0 * step), (around[2] - around[3]) / (2.0 * step)
-    found = np.hypot(east, north)
-    return np.asarray(np.where(np.isfinite(found), found, np.inf), np.float64)
-
-
-_WAYS = ((1.0, 0.0), (-1.0, 0.0), (0.0, 1.0), (0.0, -1.0))
 
 
 def _runs(own: Floats, slope: Floats, grade: float, window: float) -> list[tuple[int, int]]:

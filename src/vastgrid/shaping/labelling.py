@@ -110,7 +110,7 @@ def decimals_of(levels: Floats, most: int = 4) -> int:
 def labelled(contours: Contours, wish: Wish, progress: Progress) -> Put:
     """Return contours with labels; index contours come first, then those that are between, in their order."""
     along = contours.along()
-    lengths = along[contours.offsets[1:] - 1] if len(contours) else np.zeros(0)
+    lengths = contours.lengths()
     width = _widths(contours, wish)
     wanted = lengths >= max(wish.shortest, 0.0)
     if not wish.every:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 
-from vastgrid.base.errors import CallError
 from vastgrid.data.dataset import Floats
-from vastgrid.data.frame import is_geographic, ratio_of
+from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
 
 
@@ -18,8 +17,7 @@ def cells_in_heights(grid: Grid) -> tuple[float, float]:
     CallError
         If the grid is in degrees: a degree of longitude is no length.
     """
-    if is_geographic(grid.frame):
-        raise CallError(f"{grid.name} is in degrees, and slopes need lengths: bring it onto a grid first (reproject)")
+    need_lengths(grid.name, grid.frame, "slopes need")
     ratio = ratio_of(grid.frame)
     return grid.dx * ratio, grid.dy * ratio
 

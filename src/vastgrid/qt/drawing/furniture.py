@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
 
 from vastgrid.base.quantities import Unit, unit_word
-from vastgrid.base.words import spaced
+from vastgrid.base.words import spaced, step_below
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of, of_kind
 from vastgrid.data.pointset import PointSet
@@ -83,9 +83,7 @@ def paint_north(painter: QPainter, right: float, top: float, turn: float, palett
 
 def bar_length(size: float, wanted: float = 130.0) -> float:
     """Return a round length that is drawn at most `wanted` pixels long at a scale."""
-    most = wanted * size
-    power = 10.0 ** math.floor(math.log10(most))
-    return max(step for step in (1.0, 2.0, 5.0, 10.0) if step * power <= most * 1.0001) * power
+    return step_below(wanted * size)
 
 
 def paint_bar(
