@@ -9,6 +9,17 @@ LOWEST, HIGHEST, MEAN, MEDIAN, COUNT = range(5)
 
 
 @numba.njit(cache=True, nogil=True)
+def cell_of(xyz, i, keep, west, north, dx, dy, rows, columns):
+    """Return the number of the cell a point lies in; -1 where it lies in none, has no height or does not count."""
+    if (keep.shape[0] > 0 and not keep[i]) or not np.isfinite(xyz[i, 2]):
+        return -1
+    column, row = np.int64(np.floor((xyz[i, 0] - west) / dx)), np.int64(np.floor((north - xyz[i, 1]) / dy))
+    if row < 0 or column < 0 or row >= rows or column >= columns:
+        return -1
+    return row * columns + column
+
+
+@numba.njit(cache=True, nogil=True)
 def gather(xyz, keep, west, north, dx, dy, number, value, what):
     """Add points to cells: how many, and their lowest, highest or running mean height.
 
@@ -28,14 +39,11 @@ def gather(xyz, keep, west, north, dx, dy, number, value, what):
         `LOWEST`, `HIGHEST`, `MEAN` or `COUNT`, which needs no value.
     """
     rows, columns = number.shape
-    every = keep.shape[0] == 0
     for i in range(xyz.shape[0]):
-        z = xyz[i, 2]
-        if not (every or keep[i]) or not np.isfinite(z):
+        cell = cell_of(xyz, i, keep, west, north, dx, dy, rows, columns)
+        if cell < 0:
             continue
-        column, row = np.int64(np.floor((xyz[i, 0] - west) / dx)), np.int64(np.floor((north - xyz[i, 1]) / dy))
-        if row < 0 or column < 0 or row >= rows or column >= columns:
-            continue
+        z, row, column = xyz[i, 2], cell // columns, cell % columns
         n = number[row, column] + 1
         number[row, column] = n
         if what == COUNT:
@@ -76,17 +84,12 @@ def joined(number, value, more, other, what):
 @numba.njit(cache=True, nogil=True)
 def put_by_cell(xyz, keep, west, north, dx, dy, columns, slot, heights):
     """Write points' heights to where their cells begin; `slot` moves on, (rows × columns,) int64."""
-    every = keep.shape[0] == 0
     rows = slot.shape[0] // columns
     for i in range(xyz.shape[0]):
-        z = xyz[i, 2]
-        if not (every or keep[i]) or not np.isfinite(z):
+        cell = cell_of(xyz, i, keep, west, north, dx, dy, rows, columns)
+        if cell < 0:
             continue
-        column, row = np.int64(np.floor((xyz[i, 0] - west) / dx)), np.int64(np.floor((north - xyz[i, 1]) / dy))
-        if row < 0 or column < 0 or row >= rows or column >= columns:
-            continue
-        cell = row * columns + column
-        heights[slot[cell]] = z
+        heights[slot[cell]] = xyz[i, 2]
         slot[cell] += 1
 
 

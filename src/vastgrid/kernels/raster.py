@@ -120,29 +120,34 @@ def _faces(vertices, triangles, west, north, dx, dy, values, out):
 
 
 @numba.njit(cache=True, nogil=True)
+def bilinear_at(heights, c, r):
+    """Return the bilinear height at one place in fractional cell indices; see `bilinear`."""
+    rows, columns = heights.shape
+    # A place on the outermost centres may be off by a rounding.
+    if not (c >= -1e-9 and r >= -1e-9 and c <= columns - 1 + 1e-9 and r <= rows - 1 + 1e-9):
+        return np.nan
+    c, r = min(max(c, 0.0), columns - 1.0), min(max(r, 0.0), rows - 1.0)
+    j, k = min(int(c), max(columns - 2, 0)), min(int(r), max(rows - 2, 0))
+    fc, fr = c - j, r - k
+    j1, k1 = min(j + 1, columns - 1), min(k + 1, rows - 1)
+    value = 0.0
+    if (1 - fc) * (1 - fr) > 0:
+        value += (1 - fc) * (1 - fr) * heights[k, j]
+    if fc * (1 - fr) > 0:
+        value += fc * (1 - fr) * heights[k, j1]
+    if (1 - fc) * fr > 0:
+        value += (1 - fc) * fr * heights[k1, j]
+    if fc * fr > 0:
+        value += fc * fr * heights[k1, j1]
+    return value
+
+
+@numba.njit(cache=True, nogil=True)
 def bilinear(heights, column, row):
     """Return bilinear heights at fractional cell indices (centres at whole numbers); NaN outside or beside a gap."""
-    rows, columns = heights.shape
     out = np.full(column.shape[0], np.nan)
     for i in range(column.shape[0]):
-        c, r = column[i], row[i]
-        # A place on the outermost centres may be off by a rounding.
-        if not (c >= -1e-9 and r >= -1e-9 and c <= columns - 1 + 1e-9 and r <= rows - 1 + 1e-9):
-            continue
-        c, r = min(max(c, 0.0), columns - 1.0), min(max(r, 0.0), rows - 1.0)
-        j, k = min(int(c), max(columns - 2, 0)), min(int(r), max(rows - 2, 0))
-        fc, fr = c - j, r - k
-        j1, k1 = min(j + 1, columns - 1), min(k + 1, rows - 1)
-        value = 0.0
-        if (1 - fc) * (1 - fr) > 0:
-            value += (1 - fc) * (1 - fr) * heights[k, j]
-        if fc * (1 - fr) > 0:
-            value += fc * (1 - fr) * heights[k, j1]
-        if (1 - fc) * fr > 0:
-            value += (1 - fc) * fr * heights[k1, j]
-        if fc * fr > 0:
-            value += fc * fr * heights[k1, j1]
-        out[i] = value
+        out[i] = bilinear_at(heights, column[i], row[i])
     return out
 
 
@@ -235,31 +240,14 @@ def gaps_of_points(xyz, keep, heights, west, north, dx, dy, sizes):
     largest : float
         How far that is.
     """
-    rows, columns = heights.shape
     number, worst = 0, -1
     total, squares, largest = 0.0, 0.0, -1.0
     every = keep.shape[0] == 0
     for i in range(xyz.shape[0]):
         sizes[i] = np.nan
-        c, r = (xyz[i, 0] - west) / dx, (north - xyz[i, 1]) / dy
         if not (every or keep[i]):
             continue
-        if not (c >= -1e-9 and r >= -1e-9 and c <= columns - 1 + 1e-9 and r <= rows - 1 + 1e-9):
-            continue
-        c, r = min(max(c, 0.0), columns - 1.0), min(max(r, 0.0), rows - 1.0)
-        j, k = min(int(c), max(columns - 2, 0)), min(int(r), max(rows - 2, 0))
-        fc, fr = c - j, r - k
-        j1, k1 = min(j + 1, columns - 1), min(k + 1, rows - 1)
-        value = 0.0
-        if (1 - fc) * (1 - fr) > 0:
-            value += (1 - fc) * (1 - fr) * heights[k, j]
-        if fc * (1 - fr) > 0:
-            value += fc * (1 - fr) * heights[k, j1]
-        if (1 - fc) * fr > 0:
-            value += (1 - fc) * fr * heights[k1, j]
-        if fc * fr > 0:
-            value += fc * fr * heights[k1, j1]
-        gap = value - xyz[i, 2]
+        gap = bilinear_at(heights, (xyz[i, 0] - west) / dx, (north - xyz[i, 1]) / dy) - xyz[i, 2]
         if np.isfinite(gap):
             number += 1
             total += gap
