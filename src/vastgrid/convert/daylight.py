@@ -155,7 +155,16 @@ def run(inputs: Inputs, params: DaylightParams, progress: Progress) -> Result:
         part = progress.part(0.7 * k / len(lines), 0.7 * (k + 1) / len(lines))
         parts.append(_Part(_line(lines, k, params), ground, slopes, params, lines, part))
     _tell(parts, lines, ground, params, findings)
-    made = _GIVEN[params.gives](parts, ground, lines, params, findings, progress.part(0.7, 1.0))
+    made: Dataset
+    match params.gives:
+        case Gives.SLOPES:
+            made = _slopes_given(parts, lines, findings)
+        case Gives.GROUND:
+            made = _ground_given(parts, ground, lines, findings, progress.part(0.7, 1.0))
+        case Gives.LIMIT:
+            made = _limit_given(parts, lines, params)
+        case Gives.LINES:
+            made = _lines_given(parts, lines, params, findings)
     return Result(made, tuple(findings))
 
 
@@ -257,19 +266,8 @@ def _open_length(side: Side) -> float:
     return float(np.diff(at)[bad[1:] & bad[:-1]].sum())
 
 
-def _slopes_given(
-    parts: list[_Part],
-    ground: Tin,
-    lines: Linework,
-    params: DaylightParams,
-    findings: list[Finding],
-    progress: Progress,
-) -> Dataset:
-    return _joined(parts, lines, findings, pad=False)
-
-
-def _joined(parts: list[_Part], lines: Linework, findings: list[Finding], *, pad: bool) -> Tin:
-    made = [part.surface(lines, pad=pad) for part in parts]
+def _slopes_given(parts: list[_Part], lines: Linework, findings: list[Finding]) -> Tin:
+    made = [part.surface(lines, pad=False) for part in parts]
     for k, (_, one) in enumerate(made):
         for _, two in made[:k]:
             if shapely.intersection(one, two).area > 1e-9 * max(one.area, 1e-9):
@@ -287,14 +285,7 @@ def _joined(parts: list[_Part], lines: Linework, findings: list[Finding], *, pad
     )
 
 
-def _ground_given(
-    parts: list[_Part],
-    ground: Tin,
-    lines: Linework,
-    params: DaylightParams,
-    findings: list[Finding],
-    progress: Progress,
-) -> Dataset:
+def _ground_given(parts: list[_Part], ground: Tin, lines: Linework, findings: list[Finding], progress: Progress) -> Tin:
     width = length_in(Length(0.01, Unit.METRE), lines.frame.horizontal)
     made = ground
     for k, part in enumerate(parts):
@@ -308,14 +299,7 @@ def _ground_given(
     return made
 
 
-def _limit_given(
-    parts: list[_Part],
-    ground: Tin,
-    lines: Linework,
-    params: DaylightParams,
-    findings: list[Finding],
-    progress: Progress,
-) -> Dataset:
+def _limit_given(parts: list[_Part], lines: Linework, params: DaylightParams) -> Linework:
     found = []
     for part in parts:
         for side in part.sides:
@@ -340,26 +324,11 @@ def _down(parts: list[_Part], lines: Linework, params: DaylightParams) -> list[t
     return [own for part in parts for caster in part.casters for own in slope_lines(caster, spacing)]
 
 
-def _lines_given(
-    parts: list[_Part],
-    ground: Tin,
-    lines: Linework,
-    params: DaylightParams,
-    findings: list[Finding],
-    progress: Progress,
-) -> Dataset:
+def _lines_given(parts: list[_Part], lines: Linework, params: DaylightParams, findings: list[Finding]) -> Linework:
     found = _down(parts, lines, params)
     layers = ["Slope lines, long" if long else "Slope lines, short" for _, long in found]
     findings.append(note("slope-lines", f"{count(len(found), 'slope line')}, long and short in turn."))
     return from_lines(f"Slope lines of {lines.name}", lines.frame, [line for line, _ in found], layers)
-
-
-_GIVEN = {
-    Gives.SLOPES: _slopes_given,
-    Gives.GROUND: _ground_given,
-    Gives.LIMIT: _limit_given,
-    Gives.LINES: _lines_given,
-}
 
 
 CONVERSION = Conversion(
