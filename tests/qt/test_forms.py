@@ -189,9 +189,13 @@ def test_a_label_is_moved_by_two_clicks_and_stays(qtbot, window):
     assert "choose contours with labels" in told[0]
 
 
-def test_a_way_is_said_in_words():
-    assert ways(ground(500))[0].form == "raw"
-    assert declare.build(catalog.conversion_named("grid").params, ways(ground(500))[4].words)
+def test_the_ways_to_send_a_surface_begin_raw_and_go_from_fine_to_coarse():
+    own = ways(ground(500))
+    assert (own[0].form, own[0].words) == ("raw", {})
+    for way in own[1:]:
+        assert way.words and declare.build(way.conversion.params, way.words) != way.conversion.params()
+    cells = [float(way.words["cell"].rstrip("m")) for way in own if way.form == "grid"]
+    assert len(cells) == 3 and cells == sorted(cells)
 
 
 @pytest.mark.parametrize(
