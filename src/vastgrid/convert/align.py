@@ -14,9 +14,9 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
-from vastgrid.measures.difference import difference, points_loss
+from vastgrid.measures.difference import gridded_loss
 from vastgrid.params.declare import Param
-from vastgrid.shaping.gridding import Cells, Method, heights_on
+from vastgrid.shaping.gridding import Cells, Method, grid_of, heights_on
 
 
 @dataclass(frozen=True)
@@ -49,28 +49,14 @@ def run(inputs: Inputs, params: AlignParams, progress: Progress) -> Result:
     known = int(np.isfinite(heights).sum())
     if known == 0:
         raise DataError(f"no cell of {like.name} lies on {surface.name}")
-    counted = params.method is Method.COUNT
-    made = Grid(
-        name="Grid",
-        frame=surface.frame,
-        heights=heights,
-        west=like.west,
-        north=like.north,
-        dx=like.dx,
-        dy=like.dy,
-        point_registered=like.point_registered,
-        quantity="count" if counted else "height",
-        measure="points" if counted else "",
-    )
-    empty = heights.size - known
-    findings = [note("cells-empty", f"{count(empty, 'cell')} of {heights.size} lie beside it, without a height.")] * (
-        empty > 0
-    )
-    if counted:
+    made = grid_of("Grid", surface.frame, cells, heights, params.method, point_registered=like.point_registered)
+    findings = []
+    if empty := heights.size - known:
+        text = f"{count(empty, 'cell')} of {heights.size} lie beside it, without a height."
+        findings.append(note("cells-empty", text))
+    if params.method is Method.COUNT:
         return Result(made, tuple(findings))
-    if isinstance(surface, PointSet):
-        return Result(made, tuple(findings), points_loss(surface, made))
-    return Result(made, tuple(findings), difference(surface, made, progress.part(0.5, 1.0)))
+    return Result(made, tuple(findings), gridded_loss(surface, made, None, progress.part(0.5, 1.0)))
 
 
 CONVERSION = Conversion(

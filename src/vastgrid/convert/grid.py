@@ -16,16 +16,15 @@ from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.base.words import step_below, step_near
 from vastgrid.data.classes import ClassList
 from vastgrid.data.dataset import Dataset, Flags
-from vastgrid.data.grid import HEIGHT, Grid
-from vastgrid.data.loss import Loss
+from vastgrid.data.grid import Grid
 from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.measures.difference import difference, points_loss
+from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.shaping.gridding import OF_CELL, Cells, Method, filled, heights_on
+from vastgrid.shaping.gridding import OF_CELL, Cells, Method, filled, grid_of, heights_on
 
 MOST_CELLS = 400_000_000
 # What a preview may cost.
@@ -181,22 +180,11 @@ def run(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Res
     if params.method in OF_CELL and empty:
         findings.append(note("cells-empty", f"{count(empty, 'cell')} of {heights.size} have no point and no height."))
     progress.report(0.55, "laying the grid")
-    counted = params.method is Method.COUNT
-    grid = Grid(
-        name="Grid",
-        frame=source.frame,
-        heights=heights,
-        west=cells.west,
-        north=cells.north,
-        dx=cells.dx,
-        dy=cells.dy,
-        quantity="count" if counted else HEIGHT,
-        measure="points" if counted else "",
-    )
-    if counted:
+    grid = grid_of("Grid", source.frame, cells, heights, params.method)
+    if params.method is Method.COUNT:
         return Result(grid, tuple(findings))
     try:
-        loss = _loss(source, grid, keep, progress.part(0.55, 1.0))
+        loss = gridded_loss(source, grid, keep, progress.part(0.55, 1.0))
     except DataError as error:
         findings.append(Finding("loss-unknown", f"What the grid loses cannot be measured: {error}."))
         return Result(grid, tuple(findings))
@@ -209,12 +197,6 @@ def _kept(source: Source, params: GridParams) -> Flags | None:
     if not isinstance(source, PointSet):
         raise CallError(f"classes: {source.name} ({source.title}) has no classes of points")
     return params.classes.of(source)
-
-
-def _loss(source: Source, grid: Grid, keep: Flags | None, progress: Progress) -> Loss | None:
-    if isinstance(source, PointSet):
-        return points_loss(source, grid, keep)
-    return difference(source, grid, progress)
 
 
 def _reasons(source: Source, params: GridParams, cells: Cells) -> list[Finding]:
@@ -259,9 +241,7 @@ def preview(inputs: Sequence[Source], params: GridParams, progress: Progress) ->
     heights = heights_on(source, cells, params.method, _kept(source, params), progress)
     if params.area is not None:
         heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
-    return Grid(
-        name="", frame=source.frame, heights=heights, west=cells.west, north=cells.north, dx=cells.dx, dy=cells.dy
-    )
+    return grid_of("", source.frame, cells, heights, params.method)
 
 
 def foretell(inputs: Sequence[Source], params: GridParams) -> tuple[dict[str, int], float]:

@@ -21,7 +21,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import lattice
 from vastgrid.params.declare import Param
-from vastgrid.shaping.gridding import Cells
+from vastgrid.shaping.gridding import Cells, grid_of
 
 MOST_CELLS = 400_000_000
 
@@ -124,9 +124,7 @@ def run(inputs: Sequence[Grid], params: MosaicParams, progress: Progress) -> Res
         _join(total, share, own, weight, params.overlap)
         progress.report(0.6 * (k + 1) / len(inputs), "joining grids")
     heights = np.where(both > 0, _value(total, share), np.nan)
-    made = Grid(
-        name="Mosaic", frame=frame, heights=heights, west=cells.west, north=cells.north, dx=cells.dx, dy=cells.dy
-    )
+    made = grid_of("Mosaic", frame, cells, heights)
     unit = unit_word(frame.vertical)
     overlap = int((both > 1).sum())
     text = f"{count(overlap, 'cell')} lie in more than one grid, where they differ by up to {worst:.3f}{unit}."

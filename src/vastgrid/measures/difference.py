@@ -80,6 +80,13 @@ def difference(first: Tin | Grid, second: Tin | Grid, progress: Progress) -> Los
     )
 
 
+def gridded_loss(source: Tin | Grid | PointSet, grid: Grid, keep: Flags | None, progress: Progress) -> Loss | None:
+    """Measure how far a grid lies above what it was made from; of points those that count, see `points_loss`."""
+    if isinstance(source, PointSet):
+        return points_loss(source, grid, keep)
+    return difference(source, grid, progress)
+
+
 def points_loss(points: PointSet, grid: Grid, keep: Flags | None = None) -> Loss | None:
     """Measure how far a grid lies above the points that it was made from: at every one of them, exact.
 

@@ -13,7 +13,8 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.base.roomy import let_go, pieces
 from vastgrid.data.dataset import Dataset, Flags, Floats
-from vastgrid.data.grid import Grid
+from vastgrid.data.frame import Frame
+from vastgrid.data.grid import HEIGHT, Grid
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.cellstats import (
     COUNT,
@@ -118,6 +119,31 @@ def heights_on(source: Dataset, cells: Cells, method: Method, keep: Flags | None
         return lattice(tin, corner, size, cells.shape)
     found = natural_heights(tin.vertices, tin.triangles, tin.edges_across, corner, size, cells.shape)
     return _within(source, found, cells)
+
+
+def grid_of(
+    name: str,
+    frame: Frame,
+    cells: Cells,
+    heights: Floats,
+    method: Method | None = None,
+    *,
+    point_registered: bool = False,
+) -> Grid:
+    """Return heights on a lattice of cells as a grid; by `Method.COUNT` they are numbers of points."""
+    counted = method is Method.COUNT
+    return Grid(
+        name=name,
+        frame=frame,
+        heights=heights,
+        west=cells.west,
+        north=cells.north,
+        dx=cells.dx,
+        dy=cells.dy,
+        point_registered=point_registered,
+        quantity="count" if counted else HEIGHT,
+        measure="points" if counted else "",
+    )
 
 
 def _within(source: Dataset, found: Floats, cells: Cells) -> Floats:
