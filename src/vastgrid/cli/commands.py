@@ -1,0 +1,200 @@
+"""The commands: each takes what was asked, and returns the exit code."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import threading
+
+from vastgrid.base import interrupts
+from vastgrid.base.errors import CallError, Cancelled
+from vastgrid.base.files import refuse_clashes, write_text
+from vastgrid.base.quantities import square_word, unit_word
+from vastgrid.cli.asked import WORD, reading, said, thresholds, via, words_of
+from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
+
+
+def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Read files, convert, write one file, read it back and compare."""
+    from vastgrid.reports.account import as_json, as_text
+    from vastgrid.session.accounts import Account
+    from vastgrid.session.chains import run_convert
+
+    if len(options.paths) < 2:
+        raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
+    if any(name == "--check" for name, _ in groups) and not options.inspect:
+        raise CallError("--check gives thresholds of what --inspect looks for; give --inspect as well")
+    vias = []
+    for name, own in groups:
+        if name == "--via":
+            if WORD.fullmatch(own[0]):
+                raise CallError(f"--via needs the name of a conversion before “{own[0]}”")
+            vias.append(via(own))
+    *inputs, target = options.paths
+    beside = {"--report": options.report, "--left-out": options.left_out}
+    refuse_clashes(inputs, {"the result": target, **{name: path for name, path in beside.items() if path is not None}})
+    account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
+    try:
+        run_convert(
+            inputs,
+            target,
+            vias,
+            read_words=reading(groups),
+            write_words=words_of(groups, "--write"),
+            from_units=said(options),
+            only=options.only,
+            override_units=options.override_units,
+            units=(options.units, options.vertical_units),
+            progress=watched(),
+            account=account,
+            looks=thresholds(groups) if options.inspect else None,
+        )
+    finally:
+        end_progress()
+        tell(account.findings())
+    assert account.delivery is not None
+    values = {"steps": [step.to_json() for step in account.steps], "delivery": account.delivery.to_json()}
+    if options.left_out is not None:
+        write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
+    if options.report is not None:
+        is_json = options.report.suffix.lower() == ".json"
+        write_text(options.report, as_json(values) if is_json else as_text(account.steps, account.delivery))
+    if options.json:
+        print(as_json(values))
+    else:
+        for step in account.steps:
+            print(step.sentence)
+            if step.loss is not None:
+                print(f"  costs {step.loss.sentence()}")
+        print(account.delivery.sentence())
+    return DONE if account.delivery.good else DATA_AT_FAULT
+
+
+def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Look at files as an experienced person would."""
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.accounts import Account
+    from vastgrid.session.chains import looked_at, read_sources
+
+    units = said(options)
+    looks = thresholds(groups)
+    account = Account()
+    progress = watched()
+    sources = read_sources(
+        options.paths,
+        reading(groups),
+        units,
+        account,
+        progress.part(0.0, 0.5),
+        override=options.override_units,
+    )
+    datasets = [each for source in sources for each in source.datasets]
+    step = looked_at(datasets, looks, progress.part(0.5, 1.0))
+    end_progress()
+    if options.json:
+        print(as_json({"steps": [each.to_json() for each in (*account.steps, step)]}))
+        return DONE
+    tell(account.findings())
+    print(step.sentence)
+    for finding in step.findings:
+        place = "" if finding.at is None else f" (E {finding.at[0]:.2f}, N {finding.at[1]:.2f})"
+        print(f"{finding.severity.value}: {finding.text}{place}")
+    return DONE
+
+
+def forms(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say what a surface costs in each form."""
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.chains import run_forms
+    from vastgrid.session.forms import table
+
+    made, findings = run_forms(options.path, reading(groups), said(options), watched(), override=options.override_units)
+    end_progress()
+    unit = made[0].dataset.frame.vertical
+    if options.json:
+        print(as_json({"rows": [each.to_json() for each in made], "unit": unit.value if unit else None}))
+        return DONE
+    tell(findings)
+    rows = table(made)
+    widths = [max(len(row[k]) for row in rows) for k in range(len(rows[0]))]
+    for row in rows:
+        print("  ".join(text.ljust(width) for text, width in zip(row, widths, strict=True)).rstrip())
+    return DONE
+
+
+def serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    """Run the simulated elevation service until it is interrupted."""
+    from vastgrid.services.elevation import serve
+
+    server = serve(options.port)
+    print(
+        f"The simulated elevation service answers at http://127.0.0.1:{server.server_address[1]}/elevations (Ctrl+C ends it)"
+    )
+    with server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        while not interrupts.stop.wait(0.2):
+            continue
+        server.shutdown()
+    raise Cancelled
+
+
+def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say what a file holds."""
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.accounts import Account, source_sentence
+    from vastgrid.session.chains import read_sources
+    from vastgrid.session.describing import described
+
+    (source,) = read_sources(
+        [options.path],
+        reading(groups),
+        said(options),
+        Account(),
+        watched(),
+        override=options.override_units,
+    )
+    end_progress()
+    findings = [finding.to_json() for finding in source.findings]
+    values = {
+        "format": source.format.id,
+        "datasets": [{**described(each), "findings": findings} for each in source.datasets],
+    }
+    if options.json:
+        print(as_json(values))
+        return DONE
+    print(source_sentence(source))
+    for each in source.datasets:
+        extent = each.extent()
+        print(f"{each.name} ({each.title})")
+        for name in ("east", "north", "elevation"):
+            pair = getattr(extent, name)
+            print(f"  {name:10} {'unknown' if pair is None else f'{pair[0]:.3f} … {pair[1]:.3f}'}")
+    tell(list(source.findings))
+    return DONE
+
+
+def compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say how far one surface lies above another."""
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.chains import run_compare
+
+    units = said(options)
+    loss, findings = run_compare(
+        options.first,
+        options.second,
+        reading(groups),
+        units,
+        watched(),
+        override=options.override_units,
+    )
+    end_progress()
+    if options.json:
+        print(as_json({**loss.to_json(), "findings": [finding.to_json() for finding in findings]}))
+        return DONE
+    unit = unit_word(loss.unit)
+    print(f"{options.second.name} against {options.first.name}: {loss.sentence()}.")
+    print(
+        f"Mean {loss.mean:+.3f}{unit} (positive: the second is higher), over {loss.area:.1f}{square_word(loss.plan_unit)}."
+    )
+    tell(findings)
+    return DONE
