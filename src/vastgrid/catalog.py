@@ -88,6 +88,8 @@ from vastgrid.formats import (
     text,
     threemf,
 )
+from vastgrid.params import declare
+from vastgrid.params.declare import Field
 
 CONVERSIONS: tuple[Conversion, ...] = (
     align.CONVERSION,
@@ -189,6 +191,13 @@ def grows(operation: str) -> str:
     """Return the parameter of a conversion that is a log of what is done by hand; empty where there is none."""
     own = _RENAMED.get(operation, operation)
     return next((each.resumes for each in CONVERSIONS if each.id == own), "")
+
+
+def parameter_of(operation: str, kind: type) -> Field | None:
+    """Return the parameter of a conversion that holds values of a kind; nothing where it has none."""
+    own = _RENAMED.get(operation, operation)
+    fields = (field for each in CONVERSIONS if each.id == own for field in declare.fields(each.params))
+    return next((field for field in fields if field.kind is kind), None)
 
 
 def conversion_named(name: str) -> Conversion:

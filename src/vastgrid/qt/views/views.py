@@ -33,6 +33,7 @@ from vastgrid.qt.views.sectioning import Sectioning
 from vastgrid.qt.views.space_view import MODES, SpaceView
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button, menu_button, offering
+from vastgrid.shaping.labelling import Moves
 
 PLAN, SPACE, BOTH = "plan", "3D", "both"
 BLINK = 700
@@ -177,7 +178,8 @@ class Views(QWidget):
         graph, chosen = self.desk.session.graph, self.desk.selection
         kind = graph[chosen[0]].kind if len(chosen) == 1 and chosen[0] in graph else ""
         surface = kind == Tin.kind and self.shown != SPACE
-        labelled = kind == Contours.kind and self.shown != SPACE and graph[chosen[0]].operation == "labels"
+        labels = catalog.parameter_of(graph[chosen[0]].operation, Moves) if kind == Contours.kind else None
+        labelled = labels is not None and self.shown != SPACE
         self.hands_row.setVisible(surface or kind == PointSet.kind or labelled)
         self.buttons["label_move"].setVisible(labelled)
         for key, button in self.buttons.items():
