@@ -17,7 +17,7 @@ from vastgrid.base.words import step_below, step_near
 from vastgrid.data.classes import ClassList
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
-from vastgrid.data.places import Area
+from vastgrid.data.places import WHERE, Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
@@ -65,14 +65,7 @@ class GridParams:
     classes: Annotated[
         ClassList | None, Param("Classes", "Only points of these classes count: 2, 9.", absent="all classes")
     ] = None
-    area: Annotated[
-        Area | None,
-        Param(
-            "Area",
-            "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.",
-            absent="its whole extent",
-        ),
-    ] = None
+    area: Annotated[Area | None, WHERE] = None
     fill: Annotated[
         Length | None,
         Param(

@@ -20,7 +20,7 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import is_geographic
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
-from vastgrid.data.places import Area
+from vastgrid.data.places import WHERE, Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
@@ -54,14 +54,7 @@ class LatticeParams:
             "Spacing in degrees", "Spacing in degrees of longitude and latitude instead.", above=0, absent="not used"
         ),
     ] = None
-    area: Annotated[
-        Area | None,
-        Param(
-            "Area",
-            "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.",
-            absent="its whole extent",
-        ),
-    ] = None
+    area: Annotated[Area | None, WHERE] = None
     elevations: Annotated[
         Elevations,
         Param("Elevations from", "surface: the dataset itself; service: an elevation service on this machine."),

@@ -11,7 +11,7 @@ import numpy as np
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
-from vastgrid.data.places import Area
+from vastgrid.data.places import WHERE, Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
@@ -26,10 +26,7 @@ class ScatterParams:
 
     number: Annotated[int, Param("Number", "How many points.", least=1, most=20_000_000)] = 1000
     seed: Annotated[int, Param("Seed", "The same seed gives the same points again.", least=0)] = 1
-    area: Annotated[
-        Area | None,
-        Param("Area", "Only inside it: a box as west,south,east,north, or a polygon.", absent="its whole extent"),
-    ] = None
+    area: Annotated[Area | None, WHERE] = None
 
 
 def run(inputs: Sequence[Tin | Grid], params: ScatterParams, progress: Progress) -> Result:

@@ -14,6 +14,7 @@ from vastgrid.base.findings import count
 from vastgrid.base.quantities import Quantity, Unit, factor, parse_unit
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import UNKNOWN, Frame, crs_name
+from vastgrid.params.declare import Param
 from vastgrid.params.kinds import FrameLike, Kind, register
 
 
@@ -163,3 +164,8 @@ def _brought(own: Drawn, quantity: Quantity | None, frame: FrameLike) -> Drawn:
 
 for _each in (Area, Line):
     register(_each, Kind(_parse, _text, str, "drawn", brought=_brought, large=True))
+
+# How a conversion that works on a part of its data asks for it.
+WHERE = Param(
+    "Area", "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.", absent="its whole extent"
+)
