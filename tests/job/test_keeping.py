@@ -227,7 +227,7 @@ def test_a_failed_reading_back_keeps_what_was_there(tmp_path):
     target.write_text("precious")
     made = deliver([ground(60)], target, dataclasses.replace(own, read=lying), own.write_params(), Silent())
     assert not made.good and target.read_text() == "precious"
-    assert made.path == tmp_path / "o.not-verified.xml" and made.path.read_text().startswith("<?xml")
+    assert made.path == tmp_path / "o.failed.xml" and made.path.read_text().startswith("<?xml")
     assert any("o.xml is as it was" in finding.text for finding in made.findings)
-    assert sorted(each.name for each in tmp_path.iterdir()) == ["o.not-verified.xml", "o.xml"]
-    assert made.sentence().startswith("o.not-verified.xml")
+    assert sorted(each.name for each in tmp_path.iterdir()) == ["o.failed.xml", "o.xml"]
+    assert made.sentence().startswith("o.failed.xml")

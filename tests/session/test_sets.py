@@ -60,7 +60,7 @@ def test_one_bad_file_keeps_the_whole_set_from_its_names(two, tmp_path):
     target = dataclasses.replace(SET, read=lying)
     made = deliver(two, tmp_path / "site.xml", target, target.write_params(), Silent())
     assert not made.good
-    assert sorted(each.name for each in tmp_path.iterdir()) == ["site-A.not-verified.xml", "site-B.not-verified.xml"]
+    assert sorted(each.name for each in tmp_path.iterdir()) == ["site-A.failed.xml", "site-B.failed.xml"]
     assert any(finding.code == "not-verified" for finding in made.findings)
 
 

@@ -5,8 +5,11 @@ from __future__ import annotations
 import errno
 import hashlib
 import os
+import re
 import shutil
+import socket
 import tempfile
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -22,9 +25,67 @@ written: list[Path] = []
 def remove_unfinished() -> None:
     """Remove every temporary file of this process; for an end that runs no `finally`."""
     for each in list(_unfinished):
+        if each.is_dir():
+            shutil.rmtree(each, ignore_errors=True)
+            continue
         for leftover in (each, each.with_name(each.name + ".aux.xml")):
             with suppress(OSError):
                 leftover.unlink(missing_ok=True)
+
+
+def _prefix() -> str:
+    """Return how names of temporary files begin: hidden, and saying which process on which machine writes them."""
+    host = hashlib.blake2b(socket.gethostname().encode(), digest_size=4).hexdigest()
+    return f".vastgrid-{host}-{os.getpid()}-"
+
+
+_OURS = re.compile(r"\.vastgrid-([0-9a-f]{8})-(\d+)-")
+# Nobody writes for longer; a machine that cannot be asked whether it still does is believed until then.
+_FORGOTTEN = 86_400.0
+
+
+def sweep(folder: Path) -> None:
+    """Remove temporary files that a process left which was killed: nothing could run in it any more to do so."""
+    own = _OURS.match(_prefix())
+    with suppress(OSError):
+        for each in folder.glob(".vastgrid-*"):
+            found = _OURS.match(each.name)
+            if not found or not own:
+                continue
+            with suppress(OSError):
+                old = time.time() - each.stat().st_mtime > _FORGOTTEN
+                if old if found[1] != own[1] else not _alive(int(found[2])):
+                    shutil.rmtree(each) if each.is_dir() else each.unlink()
+
+
+def _alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
+
+
+def need_room(target: Path, size: float) -> None:
+    """Refuse to write what the disk has no room for.
+
+    Raises
+    ------
+    WriteError
+        With how much is needed and how much there is.
+    """
+    try:
+        free = shutil.disk_usage(Path(os.path.realpath(target)).parent).free
+    except OSError:
+        # What is wrong with the folder is said when the file is made.
+        return
+    if size > free:
+        raise WriteError(
+            f"{target} was not written: it needs about {size / 1e6:.1f} MB, and the disk has {free / 1e6:.1f} MB free; "
+            "free some space or choose another disk"
+        )
 
 
 def _why(error: OSError) -> str:
@@ -79,7 +140,8 @@ def beside(target: Path) -> Iterator[tuple[Path, Callable[[Path], None]]]:
         if real.is_dir():
             raise IsADirectoryError(errno.EISDIR, "it is a folder")
         # The suffix is kept, since some libraries choose the format by it.
-        handle, name = tempfile.mkstemp(prefix=f".{real.stem[:40]}-", suffix=real.suffix, dir=real.parent)
+        sweep(real.parent)
+        handle, name = tempfile.mkstemp(prefix=_prefix(), suffix=real.suffix, dir=real.parent)
         os.close(handle)
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}") from error
@@ -122,7 +184,8 @@ def staged(target: Path) -> Iterator[tuple[Path, Callable[[Sequence[str]], None]
     """
     parent = Path(os.path.realpath(target)).parent
     try:
-        folder = Path(tempfile.mkdtemp(prefix=f".{target.stem[:40]}-", dir=parent))
+        sweep(parent)
+        folder = Path(tempfile.mkdtemp(prefix=_prefix(), dir=parent))
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}") from error
 
@@ -151,12 +214,14 @@ def staged(target: Path) -> Iterator[tuple[Path, Callable[[Sequence[str]], None]
             raise
         written.extend(moved)
 
+    _unfinished.add(folder)
     try:
         yield folder, place
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}. What was there before is untouched.") from error
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+        _unfinished.discard(folder)
 
 
 def same_file(one: Path, other: Path) -> bool:

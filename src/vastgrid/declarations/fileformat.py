@@ -11,7 +11,7 @@ from typing import Any, Literal
 
 from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress
-from vastgrid.data.dataset import Dataset
+from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import crs_name
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
@@ -53,6 +53,10 @@ class Carries:
         Whether a place may be without a height.
     labels : bool
         Whether it holds what is written along contours.
+    metres : bool
+        Whether its standard knows no other unit; what goes out is brought into metres.
+    worded : bool
+        Whether it says its unit in a comment only, which people can read and most programs pass over.
     """
 
     kinds: tuple[type[Dataset], ...]
@@ -68,6 +72,8 @@ class Carries:
     open_heights: bool = False
     quantity: bool = False
     labels: bool = False
+    metres: bool = False
+    worded: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,6 +149,13 @@ class Format:
         Dataset → what of it is written, where the file shows it otherwise: contours with gaps for their labels.
     usual : int
         Of the formats that can hold what goes out, the one with the largest is proposed.
+    seen : callable or None
+        Coordinates, write options → where a reader will see them, where that is not a matter of decimals.
+    in_parts : bool
+        Whether files with the same stem and other endings belong to one of it; all get their names together.
+    fits : callable
+        Datasets in the units in which they go out, write options → the options with what was left open settled;
+        raises CallError where something was said that the file cannot hold.
     """
 
     id: str
@@ -163,6 +176,9 @@ class Format:
     given: Callable[[Dataset], Dataset] = lambda dataset: dataset
     editor: str = ""
     usual: int = 0
+    seen: Callable[[Floats, Any], Floats] | None = None
+    in_parts: bool = False
+    fits: Callable[[Sequence[Dataset], Any], Any] = lambda datasets, params: params
 
     def carries_with(self, params: Any) -> Carries:
         """Return what survives with these write options (an older version may hold less)."""
@@ -194,6 +210,9 @@ def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
         found.append(note("crs-not-carried", f"The file cannot say the CRS ({crs_name(frame.crs)})."))
     if carries.units == "none" and (frame.horizontal or frame.vertical):
         found.append(note("units-not-carried", "The file cannot say its units; tell the receiver: " + frame.describe()))
+    if carries.worded and frame.horizontal:
+        text = f"Only a comment in the file says its unit; tell the receiver: {frame.horizontal.title}."
+        found.append(note("units-in-words", text))
     if carries.units == "plan" and frame.vertical:
         found.append(note("units-not-carried", f"The file cannot say that heights are in {frame.vertical.title}."))
     return (*found, *_own_losses(dataset, carries), *_unsaid_heights(dataset, carries))

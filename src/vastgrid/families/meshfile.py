@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import io
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, library_faults
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import UNKNOWN, Frame
@@ -21,6 +22,7 @@ from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import PlannedFile, ReadResult
+from vastgrid.families.origin import NOWHERE, Place, heard
 from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import merged, surface_from_faces
 
@@ -63,6 +65,30 @@ def in_pieces(datasets: Sequence[Dataset], stem: str, ending: str) -> tuple[Plan
         return ()
     pieces = meshes[0].pieces()
     return tuple(PlannedFile(f"{stem}-{k + 1}{ending}", (piece,)) for k, piece in enumerate(pieces))
+
+
+def as_told(result: ReadResult, words: bytes) -> ReadResult:
+    """Return what was read of a file, moved and in the unit as the file's own words say."""
+    place, frame = heard(words)
+    found = result
+    if place != NOWHERE:
+        found = moved(found, place)
+    if frame.horizontal is not None:
+        found = dataclasses.replace(found, datasets=tuple(each.in_frame(frame) for each in found.datasets))
+    return found
+
+
+def moved(result: ReadResult, place: Place) -> ReadResult:
+    """Return what was read with coordinates that are told from a place brought to full size."""
+    datasets = tuple(
+        (Tin if each.kind == Tin.kind else Mesh)(
+            name=each.name, frame=each.frame, vertices=vertices + place, triangles=triangles
+        )
+        for each in result.datasets
+        for vertices, triangles in [faces_of(each)]
+    )
+    text = f"Coordinates are told from E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g}, as the file says."
+    return dataclasses.replace(result, datasets=datasets, findings=(*result.findings, note("local-origin", text)))
 
 
 def upright(vertices: Floats, up: Up) -> Floats:

@@ -4,18 +4,26 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any, BinaryIO
 
 import numpy as np
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress
-from vastgrid.data.frame import UNKNOWN, Frame, frame_of_crs
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import UNKNOWN, Frame, epsg_code, frame_of_crs
 from vastgrid.data.mesh import Mesh
-from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult
-from vastgrid.families.meshfile import Part, Up, surfaces
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import listed
+from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, rounding, weighing
+from vastgrid.families.meshfile import Part, Up, faces_of, surfaces
+from vastgrid.families.origin import NOWHERE, heard, told
+from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
 
 # How deep the boundaries of each geometry type are nested above a surface's rings (CityJSON 2.0, 3).
@@ -86,12 +94,67 @@ def _frame(model: dict[str, Any], findings: list[Finding]) -> Frame:
     text = str((model.get("metadata") or {}).get("referenceSystem") or "")
     code = re.search(r"EPSG[/:]+(?:[\d.]+[/:]+)?(\d+)\s*$", text)
     if not code:
-        return UNKNOWN
+        return heard(json.dumps(model.get("metadata") or {}).encode())[1]
     try:
         return frame_of_crs(f"EPSG:{code[1]}")
     except ValueError:
         findings.append(Finding("crs-unreadable", "The file's CRS cannot be used."))
         return UNKNOWN
+
+
+@dataclass(frozen=True)
+class CityWriteParams:
+    """How the model is written."""
+
+    decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: CityWriteParams, progress: Progress) -> None:
+    """Write each surface as a TINRelief of composite surfaces (CityJSON 2.0, 2.3 and 3.2); the transform holds the origin."""
+    parts = [(each, *faces_of(each)) for each in datasets]
+    every = np.concatenate([vertices for _, vertices, _ in parts])
+    place, step = np.floor(every.min(axis=0)), 10.0**-params.decimals
+    low, high = every.min(axis=0), every.max(axis=0)
+    frame = datasets[0].frame
+    metadata: dict[str, Any] = {
+        "title": f"{listed([each.name for each in datasets])}; {told(NOWHERE, frame.horizontal)}",
+        "geographicalExtent": [*low.tolist(), *high.tolist()],
+    }
+    code = epsg_code(frame.crs) if frame.crs else None
+    if code:
+        metadata["referenceSystem"] = f"https://www.opengis.net/def/crs/EPSG/0/{code}"
+    head = {
+        "type": "CityJSON",
+        "version": "2.0",
+        "transform": {"scale": [step] * 3, "translate": place.tolist()},
+        "metadata": metadata,
+    }
+    with path.open("wb") as file:
+        file.write(json.dumps(head, ensure_ascii=False)[:-1].encode() + b',\n"CityObjects": {')
+        first = 0
+        for k, (each, vertices, triangles) in enumerate(parts):
+            own = json.dumps(f"relief-{k + 1}")
+            named = json.dumps({"name": each.name}, ensure_ascii=False)
+            file.write(b"," * bool(k) + f'\n{own}: {{"type": "TINRelief", "attributes": {named}, '.encode())
+            file.write(b'"geometry": [{"type": "CompositeSurface", "lod": "1", "boundaries": [\n')
+            _joined(file, RowTemplate("[[{},{},{}]],\n", (0, 0, 0)), list((triangles.astype(np.int64) + first).T))
+            file.write(b"]}]}")
+            first += len(vertices)
+            progress.report(0.5 * (k + 1) / len(parts), f"writing {path.name}")
+        file.write(b'\n},\n"vertices": [\n')
+        whole = np.rint((every - place) / step).astype(np.int64)
+        _joined(file, RowTemplate("[{},{},{}],\n", (0, 0, 0)), list(whole.T))
+        file.write(b"]}\n")
+    progress.report(1.0, f"writing {path.name}")
+
+
+def _joined(file: BinaryIO, template: RowTemplate, columns: list[Any]) -> None:
+    """Write rows that end in a comma, the last without."""
+    held = b""
+    for block in template.blocks(columns):
+        file.write(held)
+        held = bytes(block)
+    file.write(held[:-2] + b"\n")
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -103,11 +166,16 @@ def sniff(head: bytes, path: Path) -> int:
     return 60 if path.name.lower().endswith(".city.json") else 0
 
 
+_CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", crs=True, worded=True)
 FORMAT = Format(
     id="cityjson",
     title="CityJSON",
     suffixes=(".city.json", ".cityjson"),
     sniff=sniff,
-    carries=Carries(kinds=(Mesh,), several=True, units="both", crs=True),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     read=read,
+    write=write,
+    write_params=CityWriteParams,
+    weigh=weighing(vertices=26, triangles=23),
 )

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,17 +15,10 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
-from vastgrid.families.meshfile import MeshReadParams, Part, faces_of, in_pieces, surfaces
+from vastgrid.families.meshfile import MeshReadParams, Part, as_told, faces_of, in_pieces, surfaces
+from vastgrid.families.origin import NOWHERE, FullOriginParams, told
 from vastgrid.kernels.textrows import RowTemplate
-from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
-
-
-@dataclass(frozen=True)
-class ObjWriteParams:
-    """How coordinates are written."""
-
-    decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 
 
 def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
@@ -55,7 +46,7 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
         progress.report(0.4 + 0.4 * k / len(pieces), f"reading {path.name}")
     if len(parts) == 1:
         parts = [(path.stem, *parts[0][1:])]
-    return surfaces(path, parts, params.up)
+    return as_told(surfaces(path, parts, params.up), data[:500])
 
 
 def _vertices(path: Path, rows: list[bytes]) -> NDArray[np.float64]:
@@ -96,16 +87,16 @@ def _counted_back(data: bytes, seen: int, sizes: NDArray[np.int64]) -> NDArray[n
     return np.repeat(before[: len(sizes)], sizes)
 
 
-def write(datasets: Sequence[Dataset], path: Path, params: ObjWriteParams, progress: Progress) -> None:
-    """Write vertices and faces, each dataset an object of its own, in coordinates of full size."""
-    unit = datasets[0].frame.horizontal
+def write(datasets: Sequence[Dataset], path: Path, params: FullOriginParams, progress: Progress) -> None:
+    """Write vertices and faces, each dataset an object of its own."""
+    place = (params.origin.place if params.origin else None) or NOWHERE
     with path.open("wb") as file:
-        file.write(f"# Vast Grid; x east, y north, z up{f'; unit {unit.title}' if unit else ''}\n".encode())
+        file.write(f"# {told(place, datasets[0].frame.horizontal)}; x east, y north, z up\n".encode())
         first = 1
         for k, each in enumerate(datasets):
             vertices, triangles = faces_of(each)
             file.write(f"o {'_'.join(each.name.split()) or 'surface'}\n".encode())
-            for block in RowTemplate("v {} {} {}\n", (params.decimals,) * 3).blocks(list(vertices.T)):
+            for block in RowTemplate("v {} {} {}\n", (params.decimals,) * 3).blocks(list((vertices - place).T)):
                 file.write(block)
             progress.report((k + 0.5) / len(datasets), f"writing {path.name}")
             for block in RowTemplate("f {} {} {}\n", (0, 0, 0)).blocks(list((triangles.astype(np.int64) + first).T)):
@@ -114,7 +105,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: ObjWriteParams, progr
             progress.report((k + 1) / len(datasets), f"writing {path.name}")
 
 
-def plan(datasets: Sequence[Dataset], stem: str, params: ObjWriteParams) -> tuple[PlannedFile, ...]:
+def plan(datasets: Sequence[Dataset], stem: str, params: FullOriginParams) -> tuple[PlannedFile, ...]:
     """Return a file for each piece."""
     return in_pieces(datasets, stem, ".obj")
 
@@ -129,17 +120,18 @@ def sniff(head: bytes, path: Path) -> int:
     return 90 if path.suffix.lower() == ".obj" or re.search(rb"^f[ \t]+\d", head, re.MULTILINE) else 20
 
 
+_CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", worded=True)
 FORMAT = Format(
     id="obj",
     title="OBJ mesh",
     suffixes=(".obj",),
     sniff=sniff,
-    carries=Carries(kinds=(Tin, Mesh), several=True, step=1e-4),
-    carries_as=rounding(Carries(kinds=(Tin, Mesh), several=True)),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     read=read,
     write=write,
     read_params=MeshReadParams,
-    write_params=ObjWriteParams,
+    write_params=FullOriginParams,
     weigh=weighing(vertices=38, triangles=20),
     plan=plan,
 )

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult
-from vastgrid.families.meshfile import MeshReadParams, surfaces
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
+from vastgrid.families.meshfile import MeshReadParams, as_told, faces_of, in_pieces, surfaces
+from vastgrid.families.origin import NOWHERE, FullOriginParams, told
+from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.shaping.assemble import fans
 
 _HEAD = re.compile(rb"\s*((?:#[^\n]*\n\s*)*)(ST)?(C)?(N)?OFF\b", re.IGNORECASE)
@@ -44,7 +49,7 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
     xyz = numbers[: vertices * width].reshape(-1, width)[:, :3]
     corners, sizes = _faces(path, numbers[vertices * width :], faces, data)
     progress.report(0.7, f"reading {path.name}")
-    return surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up)
+    return as_told(surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up), data[:500])
 
 
 def _faces(path: Path, numbers: np.ndarray, count: int, data: bytes) -> tuple[np.ndarray, np.ndarray]:
@@ -67,16 +72,42 @@ def _faces(path: Path, numbers: np.ndarray, count: int, data: bytes) -> tuple[np
     return flat, np.array(sizes, np.int64)
 
 
+def write(datasets: Sequence[Dataset], path: Path, params: FullOriginParams, progress: Progress) -> None:
+    """Write vertices and triangles as text."""
+    vertices, triangles = faces_of(datasets[0])
+    place = (params.origin.place if params.origin else None) or NOWHERE
+    with path.open("wb") as file:
+        head = f"OFF\n# {told(place, datasets[0].frame.horizontal)}\n{len(vertices)} {len(triangles)} 0\n"
+        file.write(head.encode())
+        for block in RowTemplate("{} {} {}\n", (params.decimals,) * 3).blocks(list((vertices - place).T)):
+            file.write(block)
+        progress.report(0.5, f"writing {path.name}")
+        for block in RowTemplate("3 {} {} {}\n", (0, 0, 0)).blocks(list(triangles.T)):
+            file.write(block)
+    progress.report(1.0, f"writing {path.name}")
+
+
+def plan(datasets: Sequence[Dataset], stem: str, params: FullOriginParams) -> tuple[PlannedFile, ...]:
+    """Return a file for each piece."""
+    return in_pieces(datasets, stem, ".off")
+
+
 def sniff(head: bytes, path: Path) -> int:  # noqa: D103
     return 95 if _HEAD.match(head) else 0
 
 
+_CARRIES = Carries(kinds=(Tin, Mesh), units="one", worded=True)
 FORMAT = Format(
     id="off",
     title="OFF mesh",
     suffixes=(".off",),
     sniff=sniff,
-    carries=Carries(kinds=(Mesh,)),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     read=read,
+    write=write,
+    write_params=FullOriginParams,
+    weigh=weighing(vertices=36, triangles=20),
+    plan=plan,
     read_params=MeshReadParams,
 )

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,11 +17,16 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
 from vastgrid.families.cloudfile import CloudReadParams, filtered
-from vastgrid.families.meshfile import surfaces
+from vastgrid.families.meshfile import as_told, faces_of, in_pieces, surfaces
+from vastgrid.families.origin import FULL, NOWHERE, Origin, heard, told
+from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
 
 _TYPES = {
@@ -99,7 +106,9 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         raise FormatError(path, f"the vertices have no x, y and z; there are {', '.join(vertices) or 'none'}")
     xyz = np.column_stack([vertices[axis].astype(np.float64) for axis in "xyz"])
     if len(sizes) and (sizes >= 3).any():
-        return surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up)
+        return as_told(surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up), data[:at])
+    place, frame = heard(data[:at])
+    xyz += place
     good = np.isfinite(xyz).all(axis=1) & (np.abs(xyz) < 1e12).all(axis=1)
     if not good.any():
         raise FormatError(path, "no point has finite coordinates")
@@ -108,7 +117,7 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
         text = f"{count(int((~good).sum()), 'point')} of {spaced(len(xyz))} without finite coordinates: left out."
         findings.append(left_out("not-finite", text))
     attributes = {_name(name): values[good] for name, values in vertices.items() if name not in ("x", "y", "z")}
-    cloud = PointSet(name=path.stem, xyz=xyz[good], attributes=attributes)
+    cloud = PointSet(name=path.stem, frame=frame, xyz=xyz[good], attributes=attributes)
     cloud, said = filtered(path, cloud, params, progress.part(0.5, 1.0))
     return ReadResult((cloud,), (*findings, *said))
 
@@ -244,6 +253,96 @@ class _Binary:
         return rows["#corners"].astype(np.int64).ravel(), rows["#"].astype(np.int64)
 
 
+class Encoding(Enum):
+    """How numbers are kept."""
+
+    BINARY = "binary"
+    TEXT = "text"
+
+
+@dataclass(frozen=True)
+class PlyWriteParams:
+    """How the file is written."""
+
+    encoding: Annotated[Encoding, Param("Numbers", "binary: small and exact; text: can be read by people.")] = (
+        Encoding.BINARY
+    )
+    origin: Annotated[Origin | None, FULL] = None
+
+
+_WORDS = {code: word for word, code in reversed(_TYPES.items())}
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: PlyWriteParams, progress: Progress) -> None:
+    """Write points with their attributes, or vertices and faces; coordinates are of double precision."""
+    dataset = datasets[0]
+    place = (params.origin.place if params.origin else None) or NOWHERE
+    if dataset.kind == PointSet.kind:
+        points = narrowed(dataset, PointSet)
+        xyz, columns = points.xyz, _columns(points)
+        triangles = np.zeros((0, 3), np.int32)
+    else:
+        (xyz, triangles), columns = faces_of(dataset), {}
+    text = params.encoding is Encoding.TEXT
+    fields = [(axis, "<f8") for axis in "xyz"] + [
+        (name, f"<{values.dtype.str[1:]}") for name, values in columns.items()
+    ]
+    head = [
+        "ply",
+        f"format {'ascii' if text else 'binary_little_endian'} 1.0",
+        f"comment {told(place, dataset.frame.horizontal)}",
+        f"element vertex {len(xyz)}",
+        *(f"property {_WORDS[code[1:]]} {name}" for name, code in fields),
+    ]
+    if len(triangles):
+        head += [f"element face {len(triangles)}", "property list uchar int vertex_indices"]
+    step = 500_000
+    with path.open("wb") as file:
+        file.write("\n".join([*head, "end_header\n"]).encode())
+        for start in range(0, len(xyz), step):
+            stop = min(start + step, len(xyz))
+            rows = np.zeros(stop - start, np.dtype(fields))
+            for k, axis in enumerate("xyz"):
+                rows[axis] = xyz[start:stop, k] - place[k]
+            for name, values in columns.items():
+                rows[name] = values[start:stop]
+            if text:
+                file.write("".join(" ".join(map(repr, row)) + "\n" for row in rows.tolist()).encode())
+            else:
+                file.write(rows.tobytes())
+            progress.report(0.6 * stop / len(xyz), f"writing {path.name}")
+        for start in range(0, len(triangles), step):
+            part = triangles[start : start + step]
+            faces = np.zeros(len(part), np.dtype([("size", "u1"), ("corner", "<i4", 3)]))
+            faces["size"], faces["corner"] = 3, part
+            if text:
+                np.savetxt(file, np.column_stack((faces["size"], part)), fmt="%d")
+            else:
+                file.write(faces.tobytes())
+            progress.report(0.6 + 0.4 * (start + len(part)) / len(triangles), f"writing {path.name}")
+
+
+def _columns(points: PointSet) -> dict[str, NDArray[Any]]:
+    """Return attributes that are numbers, in types that the format has."""
+    found = {}
+    for name, values in points.attributes.items():
+        if values.ndim != 1 or values.dtype.kind not in "iufb":
+            continue
+        kept = values.astype(np.uint8) if values.dtype.kind == "b" else values
+        if kept.dtype.itemsize == 8 and kept.dtype.kind in "iu":
+            # The format has no whole numbers of 64 bits; as double precision they are exact up to 2^53.
+            kept = kept.astype(np.float64)
+        if kept.dtype.itemsize == 2 and kept.dtype.kind == "f":
+            kept = kept.astype(np.float32)
+        found["_".join(name.split())] = kept
+    return found
+
+
+def plan(datasets: Sequence[Dataset], stem: str, params: PlyWriteParams) -> tuple[PlannedFile, ...]:
+    """Return a file for each piece."""
+    return in_pieces(datasets, stem, ".ply")
+
+
 def sniff(head: bytes, path: Path) -> int:  # noqa: D103
     return 100 if re.match(rb"ply\r?\n", head) else 0
 
@@ -253,7 +352,11 @@ FORMAT = Format(
     title="PLY points or mesh",
     suffixes=(".ply",),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet, Mesh), attributes=True),
+    carries=Carries(kinds=(PointSet, Tin, Mesh), units="one", worded=True, attributes=True),
     read=read,
+    write=write,
+    write_params=PlyWriteParams,
+    weigh=weighing(points=24, vertices=24, triangles=13),
+    plan=plan,
     read_params=CloudReadParams,
 )

@@ -3,20 +3,28 @@
 from __future__ import annotations
 
 import re
+import zipfile
+from collections.abc import Sequence
 from io import BytesIO
 from pathlib import Path
+from xml.sax.saxutils import quoteattr
 
 import numpy as np
 
-from vastgrid.base.errors import FormatError
+from vastgrid import __version__
+from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult
-from vastgrid.families.meshfile import MeshReadParams, Part, surfaces
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
+from vastgrid.families.meshfile import MeshReadParams, Part, faces_of, in_pieces, surfaces
+from vastgrid.families.origin import NOWHERE, FullOriginParams, told
+from vastgrid.kernels.textrows import RowTemplate
 
 # Units and the order of a transform's twelve numbers by the 3MF core specification 1.3, 3.4 and 3.3.
 _UNITS = {
@@ -117,6 +125,76 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
     return ReadResult(result.datasets, (*result.findings, *said))
 
 
+# The format's words for units; it has none for the US survey foot.
+_WORD_OF = {Unit.METRE: "meter", Unit.MILLIMETRE: "millimeter", Unit.INCH: "inch", Unit.FOOT: "foot"}
+_TYPES = """<?xml version="1.0" encoding="UTF-8"?>
+<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">\
+<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>\
+<Default Extension="model" ContentType="application/vnd.ms-package.3dmanufacturing-3dmodel+xml"/></Types>
+"""
+_RELATIONS = """<?xml version="1.0" encoding="UTF-8"?>
+<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">\
+<Relationship Target="/3D/3dmodel.model" Id="rel0" \
+Type="http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"/></Relationships>
+"""
+
+
+def fits(datasets: Sequence[Dataset], params: FullOriginParams) -> FullOriginParams:
+    """Refuse units that the format has no word for.
+
+    Raises
+    ------
+    CallError
+        With the units it has.
+    """
+    for each in datasets:
+        if each.frame.horizontal is not None and each.frame.horizontal not in (*_WORD_OF, Unit.DEGREE):
+            raise CallError(
+                f"3MF has no word for the {each.frame.horizontal.title} of {each.name}; "
+                f"write it in another unit with --units ({', '.join(unit.value for unit in _WORD_OF)})"
+            )
+    return params
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: FullOriginParams, progress: Progress) -> None:
+    """Write each surface as an object; an origin stands in the transform of its place in the build (core specification, 4.1.2)."""
+    unit = datasets[0].frame.horizontal
+    assert unit is not None
+    place = (params.origin.place if params.origin else None) or NOWHERE
+    at = f' transform="1 0 0 0 1 0 0 0 1 {place[0]!r} {place[1]!r} {place[2]!r}"' if any(place) else ""
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+        archive.writestr("[Content_Types].xml", _TYPES)
+        archive.writestr("_rels/.rels", _RELATIONS)
+        with archive.open("3D/3dmodel.model", "w", force_zip64=True) as file:
+            file.write(
+                f'<?xml version="1.0" encoding="UTF-8"?>\n<model unit="{_WORD_OF[unit]}" xml:lang="en" '
+                'xmlns="http://schemas.microsoft.com/3dmanufacturing/core/2015/02">\n'
+                f'<metadata name="Application">Vast Grid {__version__}</metadata>\n'
+                f'<metadata name="Description">{told(place, unit)}</metadata>\n<resources>\n'.encode()
+            )
+            for k, each in enumerate(datasets):
+                vertices, triangles = faces_of(each)
+                name = quoteattr("".join(letter for letter in each.name if letter >= " "))
+                file.write(f'<object id="{k + 1}" type="model" name={name}><mesh><vertices>\n'.encode())
+                template = RowTemplate('<vertex x="{}" y="{}" z="{}"/>\n', (params.decimals,) * 3)
+                for block in template.blocks(list((vertices - place).T)):
+                    file.write(block)
+                progress.report((k + 0.5) / len(datasets), f"writing {path.name}")
+                file.write(b"</vertices><triangles>\n")
+                template = RowTemplate('<triangle v1="{}" v2="{}" v3="{}"/>\n', (0, 0, 0))
+                for block in template.blocks(list(triangles.T)):
+                    file.write(block)
+                file.write(b"</triangles></mesh></object>\n")
+                progress.report((k + 1) / len(datasets), f"writing {path.name}")
+            items = "".join(f'<item objectid="{k + 1}"{at}/>' for k in range(len(datasets)))
+            file.write(f"</resources>\n<build>{items}</build>\n</model>\n".encode())
+
+
+def plan(datasets: Sequence[Dataset], stem: str, params: FullOriginParams) -> tuple[PlannedFile, ...]:
+    """Return a file for each piece."""
+    return in_pieces(datasets, stem, ".3mf")
+
+
 def sniff(head: bytes, path: Path) -> int:
     """An archive with a 3D model in it."""
     if not head.startswith(b"PK\3\4"):
@@ -124,12 +202,19 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if any(re.search(r"3dmodel\.model$", name, re.IGNORECASE) for name in member_names(path)) else 0
 
 
+_CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", unit_needed=True)
 FORMAT = Format(
     id="3mf",
     title="3MF mesh",
     suffixes=(".3mf",),
     sniff=sniff,
-    carries=Carries(kinds=(Mesh,), units="one"),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     read=read,
+    write=write,
+    write_params=FullOriginParams,
+    weigh=weighing(vertices=18, triangles=11),
+    plan=plan,
+    fits=fits,
     read_params=MeshReadParams,
 )

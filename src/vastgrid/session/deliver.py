@@ -14,19 +14,19 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import CallError, DataError, WriteError
-from vastgrid.base.files import beside, staged
+from vastgrid.base.files import beside, need_room, staged
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.data.dataset import Dataset
+from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import listed
-from vastgrid.declarations.fileformat import Format, PlannedFile, losses
+from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, losses
 from vastgrid.session.readback import Compared, compare
-from vastgrid.shaping.precision import at_decimals
+from vastgrid.shaping.precision import at_decimals, mended
 from vastgrid.shaping.reproject import geographic, utm_zone
 from vastgrid.shaping.units import in_units
 
@@ -129,24 +129,18 @@ def prepared(
             findings.append(
                 Finding("kind-not-carried", f"{target.title} cannot hold {each.title}: {each.name} was left out.")
             )
-    if not able:
-        kinds = ", ".join(kind.title for kind in carries.kinds)
-        raise CallError(f"{target.title} holds {kinds}; there is none to write")
-    if len(able) > 1 and not carries.several:
-        names = ", ".join(each.name for each in able)
-        raise CallError(
-            f"{target.title} holds one dataset, and there are {len(able)}: {names}; choose one of them (--only NAME)"
-        )
-    for each in able:
-        if not any(each.count().values()):
-            raise DataError(f"{each.name} is empty: there is nothing to write")
+    _check_able(able, target, carries)
+    if carries.metres:
+        able = [_in_metres(each, target, units, findings) for each in able]
+        units = (None, None)
     if carries.geographic:
         if units != (None, None):
             raise CallError(f"{target.title} holds longitude, latitude and metres; no other unit can be asked for")
         able = [_geographic(each, findings) for each in able]
         units = (None, None)
     for each in able:
-        if (carries.unit_needed or carries.units == "one") and each.frame.horizontal is Unit.DEGREE:
+        on_grid = carries.unit_needed or carries.units == "one" or carries.metres
+        if on_grid and each.frame.horizontal is Unit.DEGREE:
             extent = each.extent()
             zone = utm_zone(sum(extent.east) / 2, sum(extent.north) / 2) if extent.east and extent.north else "…"
             raise CallError(
@@ -160,6 +154,8 @@ def prepared(
     if carries.step:
         decimals = round(-math.log10(carries.step))
         out = [at_decimals(narrowed(each, Tin), decimals, findings) if each.kind == Tin.kind else each for each in out]
+    elif target.seen is not None:
+        out = [_as_seen(each, target.seen, params, findings) for each in out]
     for each in out:
         if carries.unit_needed and each.frame.horizontal is None:
             raise CallError(
@@ -212,6 +208,58 @@ def _lines_with_heights(lines: Linework, target: Format, findings: list[Finding]
     return filled
 
 
+def _check_able(able: Sequence[Dataset], target: Format, carries: Carries) -> None:
+    """Refuse what cannot go into one file together, or is empty."""
+    if not able:
+        kinds = ", ".join(kind.title for kind in carries.kinds)
+        raise CallError(f"{target.title} holds {kinds}; there is none to write")
+    if len(able) > 1 and not carries.several:
+        names = ", ".join(each.name for each in able)
+        raise CallError(
+            f"{target.title} holds one dataset, and there are {len(able)}: {names}; choose one of them (--only NAME)"
+        )
+    for each in able:
+        if not any(each.count().values()):
+            raise DataError(f"{each.name} is empty: there is nothing to write")
+
+
+def _as_seen(dataset: Dataset, seen: Callable[[Floats, Any], Floats], params: Any, findings: list[Finding]) -> Dataset:
+    """Return a TIN none of whose triangles collapses where a reader will see its vertices."""
+    if dataset.kind != Tin.kind:
+        return dataset
+    tin = narrowed(dataset, Tin)
+    rounded = seen(tin.vertices, params)
+    slack = float(np.abs(rounded - tin.vertices).max(initial=0.0))
+    return mended(tin, rounded, 2.0 * slack, "single precision", findings)
+
+
+def _in_metres(
+    dataset: Dataset, target: Format, units: tuple[Unit | None, Unit | None], findings: list[Finding]
+) -> Dataset:
+    """Return a dataset in metres, for a format whose standard knows nothing else.
+
+    Raises
+    ------
+    CallError
+        If another unit was asked for, or the data's is unknown.
+    """
+    if any(unit not in (None, Unit.METRE) for unit in units):
+        raise CallError(f"{target.title} is in metres by its standard; no other unit can be asked for")
+    frame = dataset.frame
+    if frame.horizontal is None or (frame.vertical is None and dataset.has_heights):
+        option = "--from-units" if frame.horizontal is None else "--from-vertical-units"
+        raise CallError(
+            f"{target.title} is in metres by its standard, and the unit of {dataset.name} is unknown; "
+            f"say it with {option} (m, ft, us-ft)"
+        )
+    other = [unit for unit in dict.fromkeys((frame.horizontal, frame.vertical)) if unit not in (None, Unit.METRE)]
+    if not other or Unit.DEGREE in other:
+        return dataset
+    told = " and ".join(f"{unit.title} × {float(unit.metres):.12g}" for unit in other if unit)
+    findings.append(note("in-metres", f"{target.title} is in metres: {dataset.name} was brought into them ({told})."))
+    return in_units(dataset, Unit.METRE, Unit.METRE if dataset.has_heights else None)
+
+
 def _geographic(dataset: Dataset, findings: list[Finding]) -> Dataset:
     moved, said = geographic(dataset, Silent())
     findings += said
@@ -246,6 +294,14 @@ def _converted(
                 f"the height unit of {dataset.name} is unknown, so heights cannot follow into {wanted.title}; say it with --from-vertical-units"
             )
     return in_units(dataset, plan, height)
+
+
+def in_units_asked(dataset: Dataset, units: tuple[Unit | None, Unit | None]) -> Dataset:
+    """Return a dataset as `fits` sees it: in the units that were asked for where it can be brought there."""
+    try:
+        return in_units(dataset, *units) if dataset.located else dataset
+    except CallError:
+        return dataset
 
 
 def _with_own_names(datasets: list[Dataset], findings: list[Finding]) -> list[Dataset]:
@@ -289,12 +345,16 @@ def deliver(
     if target.write is None or target.read is None:
         raise CallError(f"{target.title} can be read but not written")
     findings: list[Finding] = []
+    params = target.fits([in_units_asked(each, units) for each in datasets], params)
     sent = prepared(datasets, target, params, units, findings)
+    need_room(path, sum(target.weigh(each) for each in sent))
     files = target.plan(sent, path.stem, params) if target.plan is not None else ()
     if files:
         for each in files:
             refuse(path.with_name(each.name))
         written = _written_set(files, path, target, params, progress)
+    elif target.in_parts:
+        written = _written_parts(sent, path, target, params, progress, refuse)
     else:
         written = _written_one(sent, path, target, params, progress)
     unit = sent[0].frame.vertical
@@ -325,6 +385,11 @@ class _Written:
     findings: tuple[Finding, ...]
     files: tuple[str, ...] = ()
 
+    @property
+    def good(self) -> bool:
+        """Whether everything compared agrees."""
+        return all(check.good for check in self.checks)
+
 
 def _checked(
     sent: Sequence[Dataset], temporary: Path, named: Path, target: Format, params: Any, progress: Progress
@@ -353,14 +418,18 @@ def _written_one(sent: Sequence[Dataset], path: Path, target: Format, params: An
     with beside(path) as (temporary, place):
         made = _checked(sent, temporary, path, target, params, progress)
         end = path
-        if not all(check.good for check in made.checks):
+        if not made.good:
             # What the receiver could not read as it was sent never gets the name of what may be sent.
-            end = unverified(path)
-            kept = f"{path.name} is as it was" if path.exists() else f"there is no {path.name}"
-            told = Finding("not-verified", f"What was written is kept as {end.name} for a look; {kept}.")
-            made = dataclasses.replace(made, path=end, findings=(*made.findings, told))
+            end = failed(path)
+            made = _said_failed(made, path, end)
         place(end)
     return made
+
+
+def _said_failed(made: _Written, path: Path, end: Path) -> _Written:
+    kept = f"{path.name} is as it was" if path.exists() else f"there is no {path.name}"
+    told = Finding("not-verified", f"What was written is kept as {end.name} for a look; {kept}.")
+    return dataclasses.replace(made, path=end, findings=(*made.findings, told))
 
 
 def _written_set(files: Sequence[PlannedFile], path: Path, target: Format, params: Any, progress: Progress) -> _Written:
@@ -381,7 +450,7 @@ def _written_set(files: Sequence[PlannedFile], path: Path, target: Format, param
         findings = [finding for own in made for finding in own.findings]
         ends = names
         if not all(check.good for check in checks):
-            ends = [unverified(Path(name)).name for name in names]
+            ends = [failed(Path(name)).name for name in names]
             for name, end in zip(names, ends, strict=True):
                 (folder / name).rename(folder / end)
             text = f"What was written is kept as {listed(ends)} for a look; no file of the set got its name."
@@ -398,14 +467,50 @@ def _written_set(files: Sequence[PlannedFile], path: Path, target: Format, param
     )
 
 
+def _written_parts(
+    sent: Sequence[Dataset],
+    path: Path,
+    target: Format,
+    params: Any,
+    progress: Progress,
+    refuse: Callable[[Path], None],
+) -> _Written:
+    """Write a file and those that belong to it into a folder of its own; they get their names together, or none does.
+
+    Raises
+    ------
+    CallError
+        If a file of such a name is there and belongs to something else.
+    """
+    with staged(path) as (folder, place):
+        made = _checked(sent, folder / path.name, path, target, params, progress)
+        names = sorted(each.name for each in folder.iterdir())
+        for name in names:
+            beside_it = path.with_name(name)
+            if name != path.name:
+                refuse(beside_it)
+            if name != path.name and beside_it.exists() and not path.exists():
+                raise CallError(f"{beside_it} is there already and belongs to something else; choose another name")
+        size = sum((folder / name).stat().st_size for name in names)
+        end = path
+        if not made.good:
+            end = failed(path)
+            for name in names:
+                (folder / name).rename(folder / f"{end.stem}{name.removeprefix(path.stem)}")
+            made = _said_failed(made, path, end)
+            names = sorted(each.name for each in folder.iterdir())
+        place(names)
+    return dataclasses.replace(made, path=end, size=size, files=tuple(names))
+
+
 def _largest(values: Sequence[float | None]) -> float | None:
     known = [value for value in values if value is not None]
     return max(known) if len(known) == len(values) else None
 
 
-def unverified(path: Path) -> Path:
+def failed(path: Path) -> Path:
     """Return the name that a file gets whose reading back showed differences."""
-    return path.with_name(f"{path.stem}.not-verified{path.suffix}")
+    return path.with_name(f"{path.stem}.failed{path.suffix}")
 
 
 # Said of every file of the kind, so it says nothing about this one.
