@@ -174,10 +174,12 @@ def sample(own: str, folder: Path) -> Path:
     """Return a file of a format, by the format's id."""
     made = {
         "asciigrid": lambda: raster(folder / "a.asc", "AAIGrid"),
+        "bil": lambda: raster(folder / "a.bil", "EHdr"),
         "cityjson": lambda: HANDMADE / "relief.city.json",
         "dxf": lambda: drawing(folder / "a.dxf"),
         "e57": lambda: e57(folder / "a.e57"),
         "flatgeobuf": lambda: vector(folder / "a.fgb", "FlatGeobuf"),
+        "floatgrid": lambda: _floats(folder / "a.flt"),
         "geojson": lambda: HANDMADE / "contours.geojson",
         "geopackage": lambda: vector(folder / "a.gpkg", "GPKG"),
         "geotiff": lambda: raster(folder / "a.tif", "GTiff"),
@@ -191,7 +193,7 @@ def sample(own: str, folder: Path) -> Path:
         "off": lambda: HANDMADE / "slab.off",
         "pcd": lambda: DATA / "binary_compressed.pcd",
         "ply": lambda: mesh(folder / "a.ply"),
-        "raster": lambda: raster(folder / "a.bil", "EHdr"),
+        "raster": lambda: raster(folder / "a.img", "HFA"),
         "shapefile": lambda: vector(folder / "a.shp", "ESRI Shapefile"),
         "stl": lambda: mesh(folder / "a.stl"),
         "text": lambda: _text(folder / "a.csv"),
@@ -200,6 +202,14 @@ def sample(own: str, folder: Path) -> Path:
     if made.parent != folder:
         made = Path(shutil.copy(made, folder / made.name))
     return made
+
+
+def _floats(path: Path) -> Path:
+    """The height field as a float raster: bytes and a header, by hand."""
+    lattice()[0][:, 2].reshape(SIDE, SIDE).astype(">f4").tofile(path)
+    head = f"ncols {SIDE}\nnrows {SIDE}\nxllcenter 500005\nyllcenter 5399505\ncellsize 10\nNODATA_value -9999\n"
+    path.with_suffix(".hdr").write_text(head + "byteorder MSBFIRST\n")
+    return path
 
 
 def _text(path: Path) -> Path:

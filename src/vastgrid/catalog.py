@@ -65,10 +65,12 @@ from vastgrid.declarations.conversion import Conversion
 from vastgrid.declarations.fileformat import Format
 from vastgrid.formats import (
     asciigrid,
+    bil,
     cityjson,
     dxf,
     e57,
     flatgeobuf,
+    floatgrid,
     geojson,
     geopackage,
     geotiff,
@@ -132,10 +134,12 @@ CONVERSIONS: tuple[Conversion, ...] = (
 )
 FORMATS: tuple[Format, ...] = (
     asciigrid.FORMAT,
+    bil.FORMAT,
     cityjson.FORMAT,
     dxf.FORMAT,
     e57.FORMAT,
     flatgeobuf.FORMAT,
+    floatgrid.FORMAT,
     geojson.FORMAT,
     geopackage.FORMAT,
     geotiff.FORMAT,

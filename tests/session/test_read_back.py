@@ -209,7 +209,7 @@ def test_what_a_format_cannot_hold_is_refused_or_said(tmp_path):
         finding.code == "kind-not-carried" and "Ground was left out" in finding.text for finding in made.findings
     )
     with pytest.raises(CallError, match="can be read but not written"):
-        deliver([SURFACE], tmp_path / "a.ply", FORMAT["ply"], None, Silent())
+        deliver([SURFACE], tmp_path / "a.pcd", FORMAT["pcd"], None, Silent())
 
 
 @pytest.mark.parametrize("plan", [Unit.FOOT, Unit.US_FOOT])

@@ -83,9 +83,10 @@ def frame_of_crs(crs: str) -> Frame:
     local = parsed.sub_crs_list[0] if parsed.is_compound else parsed
     plan = next((axis for axis in axes if axis.direction not in ("up", "down")), None)
     height = next((axis for axis in axes if axis.direction in ("up", "down")), None)
+    plain = parsed.is_compound and parsed.sub_crs_list[1].name.replace("_", " ") == _HEIGHT
     return Frame(
         # A local (engineering) grid says nothing but its units.
-        None if local.is_engineering else parsed.to_wkt(),
+        None if local.is_engineering else (local if plain else parsed).to_wkt(),
         _unit_of(plan.unit_name, plan.unit_conversion_factor) if plan else None,
         _unit_of(height.unit_name, height.unit_conversion_factor) if height else None,
     )
@@ -167,6 +168,35 @@ def local_crs(horizontal: Unit, vertical: Unit | None = None) -> str:
         f'COMPD_CS["Local grid and height",{plan},VERT_CS["Local height",VERT_DATUM["Local level",2005],'
         f'UNIT["{_LOCAL_UNIT[vertical]}",{float(vertical.metres)!r}],AXIS["Up",UP]]]'
     )
+
+
+def wkt_of(frame: Frame) -> str | None:
+    """Return the text by which a file tells a frame's system and units, a local grid's too; None where nothing is known."""
+    if frame.crs is not None:
+        return with_heights_in(frame.crs, frame.vertical)
+    if frame.horizontal is None or frame.horizontal is Unit.DEGREE:
+        return None
+    return local_crs(frame.horizontal, frame.vertical)
+
+
+# The vertical part of a system that has none of its own but whose heights have a unit; it says nothing else.
+_HEIGHT = "Local height"
+
+
+@lru_cache(maxsize=64)
+def with_heights_in(crs: str, vertical: Unit | None) -> str:
+    """Return a CRS that also says the unit of heights; the CRS itself where it does, or where that is unknown."""
+    import pyproj
+
+    parsed = pyproj.CRS.from_user_input(crs)
+    if vertical is None or vertical is Unit.DEGREE or len(parsed.axis_info) != 2:
+        return crs
+    word = _LOCAL_UNIT[vertical]
+    up = (
+        f'VERTCRS["{_HEIGHT}",VDATUM["Local level"],CS[vertical,1],AXIS["gravity-related height (H)",up],'
+        f'LENGTHUNIT["{word}",{float(vertical.metres)!r}]]'
+    )
+    return f'COMPOUNDCRS["{parsed.name} + height",{parsed.to_wkt()},{up}]'
 
 
 _LOCAL_UNIT = {

@@ -12,7 +12,7 @@ from typing import Any, Literal
 from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Floats
-from vastgrid.data.frame import crs_name
+from vastgrid.data.frame import crs_name, epsg_code
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
@@ -40,7 +40,8 @@ class Carries:
     unit_needed : bool
         Whether it cannot be written without a unit.
     crs, attributes, breaklines : bool
-        Whether it holds a CRS, points' attributes (all, or those named), and the breaklines a TIN was built from.
+        Whether it holds a CRS (any, or those with an EPSG code), points' attributes (all, those that are numbers, or those named), and the breaklines a
+        TIN was built from.
     roles : tuple of str
         Which survey records it holds.
     geographic : bool
@@ -63,8 +64,8 @@ class Carries:
     several: bool = False
     units: Literal["none", "one", "plan", "both"] = "none"
     unit_needed: bool = False
-    crs: bool = False
-    attributes: bool | tuple[str, ...] = False
+    crs: bool | Literal["code"] = False
+    attributes: bool | Literal["numbers"] | tuple[str, ...] = False
     breaklines: bool = False
     roles: tuple[str, ...] = ()
     geographic: bool = False
@@ -151,8 +152,14 @@ class Format:
         Of the formats that can hold what goes out, the one with the largest is proposed.
     seen : callable or None
         Coordinates, write options → where a reader will see them, where that is not a matter of decimals.
-    in_parts : bool
-        Whether files with the same stem and other endings belong to one of it; all get their names together.
+    audit : callable or None
+        Path → what a library that is not ours says against the file; run after writing.
+    checking : callable or None
+        Datasets, write options → the reading options by which what was written is read back, where not the usual ones.
+    renamed : callable
+        Attributes' names, write options → what each is called in the file; empty where it is kept in another measure.
+    parts : tuple of str
+        Endings of files with the same stem that belong to one of it; all get their names together.
     fits : callable
         Datasets in the units in which they go out, write options → the options with what was left open settled;
         raises CallError where something was said that the file cannot hold.
@@ -177,7 +184,10 @@ class Format:
     editor: str = ""
     usual: int = 0
     seen: Callable[[Floats, Any], Floats] | None = None
-    in_parts: bool = False
+    renamed: Callable[[Sequence[str], Any], dict[str, str]] = lambda names, params: {name: name for name in names}
+    parts: tuple[str, ...] = ()
+    audit: Callable[[Path], tuple[str, ...]] | None = None
+    checking: Callable[[Sequence[Dataset], Any], Any] | None = None
     fits: Callable[[Sequence[Dataset], Any], Any] = lambda datasets, params: params
 
     def carries_with(self, params: Any) -> Carries:
@@ -191,10 +201,13 @@ def rounding(carries: Carries) -> Callable[[Any], Carries]:
 
 
 def weighing(**each: float) -> Callable[[Dataset], float]:
-    """Return an estimate of size from what a dataset counts; `cells` of a grid are its rows times its columns."""
+    """Return an estimate of size from what a dataset counts.
+
+    `cells` of a grid are its rows times its columns; `file` is what a file takes with nothing in it.
+    """
 
     def weigh(dataset: Dataset) -> float:
-        counts = dict(dataset.count())
+        counts = {"file": 1, **dataset.count()}
         if "rows" in counts:
             counts["cells"] = counts["rows"] * counts["columns"]
         return sum(size * counts.get(name, 0) for name, size in each.items())
@@ -206,6 +219,8 @@ def losses(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
     """Return what a file of this format will not hold of a dataset: said before writing, and in the report."""
     found = []
     frame = dataset.frame
+    if frame.crs and carries.crs == "code" and epsg_code(frame.crs) is None:
+        found.append(note("crs-not-carried", f"The file tells systems by EPSG codes; {crs_name(frame.crs)} has none."))
     if frame.crs and not carries.crs:
         found.append(note("crs-not-carried", f"The file cannot say the CRS ({crs_name(frame.crs)})."))
     if carries.units == "none" and (frame.horizontal or frame.vertical):
@@ -236,6 +251,10 @@ def _of_grid(grid: Grid, carries: Carries) -> tuple[Finding, ...]:
 def _of_points(points: PointSet, carries: Carries) -> tuple[Finding, ...]:
     if carries.attributes is True:
         return ()
+    if carries.attributes == "numbers":
+        other = [name for name, values in points.attributes.items() if values.dtype.kind not in "iufb"]
+        text = f"The file holds attributes that are numbers only; left out: {', '.join(other)}."
+        return (Finding("attributes-not-carried", text),) if other else ()
     held = carries.attributes or ()
     names = ", ".join(name for name in points.attributes if name not in held)
     if not names:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import logging
 import math
 import warnings
@@ -23,6 +24,7 @@ from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import HEIGHT, Grid
 from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.families.prj import heights_beside
 from vastgrid.kernels.raster import bilinear
 from vastgrid.params.declare import Param
 
@@ -119,6 +121,35 @@ def read_band(
         measure=measure,
     )
     return grid, findings
+
+
+def read_beside(path: Path, params: BandParams, progress: Progress, **options: Any) -> ReadResult:
+    """Read one band of a raster whose system stands in a .prj beside it; see `read_band`."""
+    grid, findings = read_band(path, params, progress, **options)
+    return ReadResult((_with_heights_beside(grid, path),), tuple(findings))
+
+
+def _with_heights_beside(grid: Grid, path: Path) -> Grid:
+    unit = heights_beside(path) if grid.has_heights and grid.frame.vertical is None else None
+    return grid.in_frame(dataclasses.replace(grid.frame, vertical=unit)) if unit else grid
+
+
+def no_height(grid: Grid) -> float:
+    """Return the number that stands for no height: -9999, by common practice, or one that no ground has."""
+    lowest = grid.extent().elevation
+    return -9999.0 if lowest is None or lowest[0] > -9998.0 else -3.0e38
+
+
+def floats(grid: Grid, path: Path, progress: Progress) -> float:
+    """Write a grid's rows as little-endian single precision, north to south; return what stands for no height."""
+    nodata = no_height(grid)
+    step = max(1, 4_000_000 // max(grid.columns, 1))
+    with path.open("wb") as file:
+        for top in range(0, grid.rows, step):
+            part = grid.heights[top : top + step]
+            file.write(np.where(np.isnan(part), nodata, part).astype("<f4").tobytes())
+            progress.report(min((top + step) / grid.rows, 1.0), f"writing {path.name}")
+    return nodata
 
 
 def opened(path: Path, **options: Any) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import logging
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
@@ -19,10 +19,12 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
-from vastgrid.data.frame import Frame, frame_of_crs
-from vastgrid.data.linework import Linework
+from vastgrid.data.frame import Frame, frame_of_crs, wkt_of
+from vastgrid.data.kinds import narrowed
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.families.prj import heights_beside
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
 
@@ -246,6 +248,137 @@ def _mostly_numbers(values: NDArray[Any]) -> bool:
     return bool(texts) and good >= 0.9 * len(texts)
 
 
+@dataclass(frozen=True, slots=True)
+class Features:
+    """A dataset as features: shapes as well-known binary, attributes by name, and what they are."""
+
+    name: str
+    shapes: NDArray[Any]
+    columns: dict[str, NDArray[Any]]
+    kind: str
+
+
+def features_of(dataset: Dataset, *, own_heights: bool) -> Features:
+    """Return a dataset as features.
+
+    Parameters
+    ----------
+    own_heights : bool
+        Whether a shape can have places without a height; where not, lines that have none go out in plan.
+    """
+    import shapely
+
+    if dataset.kind == PointSet.kind:
+        points = narrowed(dataset, PointSet)
+        flat = bool(np.isnan(points.xyz[:, 2]).all()) and not own_heights
+        shapes = shapely.to_wkb(shapely.points(points.xyz[:, :2] if flat else points.xyz))
+        return Features(points.name, shapes, dict(points.attributes), "Point" if flat else "Point Z")
+    columns: dict[str, NDArray[Any]]
+    if dataset.kind == Contours.kind:
+        contours = narrowed(dataset, Contours)
+        lines = contours.as_lines()
+        columns = {"elevation": contours.levels, "kind": np.zeros(len(lines), "S16")}
+        for name, mine in contours.groups():
+            columns["kind"][mine] = name.lower().removesuffix("s").encode()
+    else:
+        lines = dataset.as_lines()
+        columns = {"layer": np.array([name.encode() for name in lines.layers] or [b""])[lines.layer]}
+        columns |= lines.attributes
+    flat = bool(lines.without_heights().all()) and not own_heights
+    part = np.repeat(np.arange(len(lines)), np.diff(lines.offsets))
+    # A line of one place is none to the library; written twice it lies where it lay.
+    single = np.flatnonzero(np.diff(lines.offsets) == 1)
+    order = np.sort(np.concatenate((np.arange(len(part)), lines.offsets[single])))
+    places = lines.vertices[order, : 2 if flat else 3]
+    if not own_heights and not flat:
+        # The delivery has said which lines that concerns.
+        places = np.nan_to_num(places)
+    shapes = shapely.linestrings(places, indices=part[order])
+    return Features(dataset.name, shapely.to_wkb(shapes), columns, "LineString" if flat else "LineString Z")
+
+
+def write_vector(
+    datasets: Sequence[Dataset],
+    path: Path,
+    progress: Progress,
+    driver: str,
+    *,
+    longest: int = 0,
+    own_heights: bool = True,
+    layers: bool = False,
+    digits: int | None = None,
+) -> None:
+    """Write points, lines and contours as features with all attributes.
+
+    Parameters
+    ----------
+    driver : str
+        The library's driver.
+    longest : int
+        Most letters of an attribute's name; 0 for any.
+    own_heights : bool
+        Whether a shape can have places without a height.
+    layers : bool
+        Whether each dataset is a layer of its own in the file.
+    digits : int or None
+        Decimals of coordinates, where the format is text.
+    """
+    import pyogrio
+
+    logging.getLogger("pyogrio").setLevel(logging.ERROR)
+    options: dict[str, Any] = {} if digits is None else {"COORDINATE_PRECISION": str(digits)}
+    if driver == "FlatGeobuf":
+        # With an index the library changes the order of features.
+        options["SPATIAL_INDEX"] = "NO"
+    for k, each in enumerate(datasets):
+        own = features_of(each, own_heights=own_heights)
+        names = short_names(list(own.columns), longest)
+        fields = [_as_field(values) for values in own.columns.values()]
+        with library_faults(path, f"writing {each.name}"), warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            path.unlink(missing_ok=True) if k == 0 else None
+            pyogrio.raw.write(
+                path,
+                own.shapes,
+                fields,
+                np.array(list(names.values()), dtype=object),
+                layer=own.name if layers else None,
+                driver=driver,
+                geometry_type=own.kind,
+                crs=wkt_of(each.frame),
+                append=k > 0,
+                encoding="UTF-8",
+                layer_options={key: str(value) for key, value in options.items()},
+            )
+        progress.report((k + 1) / len(datasets), f"writing {path.name}")
+
+
+def short_names(names: Sequence[str], longest: int) -> dict[str, str]:
+    """Return names that are no longer than a format allows and differ without regard to case."""
+    found: dict[str, str] = {}
+    for name in names:
+        short = name[:longest] if longest else name
+        number = 2
+        while short.lower() in {each.lower() for each in found.values()}:
+            ending = f"_{number}"
+            short, number = name[: (longest or 64) - len(ending)] + ending, number + 1
+        found[name] = short
+    return found
+
+
+def _as_field(values: NDArray[Any]) -> NDArray[Any]:
+    """Return a column as the library takes it: numbers, or texts."""
+    if values.ndim > 1:
+        return np.array([" ".join(map(str, row)) for row in values.tolist()], dtype=object)
+    if values.dtype.kind in "SO" or values.dtype.kind == "U":
+        texts = [each.decode("utf-8", "replace") if isinstance(each, bytes) else str(each) for each in values.tolist()]
+        return np.array(texts, dtype=object)
+    if values.dtype.kind == "f" and values.dtype.itemsize == 2:
+        return values.astype(np.float32)
+    small = {"i1": np.int16, "u1": np.int16, "u2": np.int32, "u4": np.int64, "u8": np.int64}
+    return values.astype(small.get(values.dtype.str[1:], values.dtype))
+
+
 def names_in(path: Path) -> dict[str, list[str]]:
     """Return the names of layers and attributes, by the option they can be chosen for.
 
@@ -272,6 +405,7 @@ def vector_format(
     driver: str,
     check: Callable[[Path, Any], tuple[Finding, ...]] = lambda path, params: (),
     read_params: type[VectorReadParams] = VectorReadParams,
+    **more: Any,
 ) -> Format:
     """Return the declaration of a format that one driver of the vector library reads.
 
@@ -281,6 +415,8 @@ def vector_format(
         Path and reading options → what there is to say; refuses a file before the library sees it.
     read_params : type
         The reading options, where the format has more than all have.
+    **more
+        Whatever else the format declares, how it is written above all.
     """
 
     def read(path: Path, params: VectorReadParams, progress: Progress) -> ReadResult:
@@ -289,15 +425,31 @@ def vector_format(
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             result = read_vector(path, params, progress, driver)
-        return dataclasses.replace(result, findings=(*said, *result.findings))
+        unit = heights_beside(path)
+        # A system whose heights the library passes over still says their unit.
+        datasets = tuple(
+            each.in_frame(dataclasses.replace(each.frame, vertical=unit)) if unit and not each.frame.vertical else each
+            for each in result.datasets
+        )
+        return dataclasses.replace(result, datasets=datasets, findings=(*said, *result.findings))
 
+    usual = Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True, open_heights=True)
+    declared: dict[str, Any] = {"carries": usual, "weigh": weigh, **more}
     return Format(
         id=own,
         title=title,
         suffixes=suffixes,
         sniff=sniff,
-        carries=Carries(kinds=(PointSet, Linework), several=True, units="both", crs=True, attributes=True),
         read=read,
         read_params=read_params,
         suggest=names_in,
+        **declared,
     )
+
+
+def weigh(dataset: Dataset) -> float:
+    """Return about how many bytes a dataset takes as features: places, and what is said of them."""
+    said = sum(values.dtype.itemsize for values in getattr(dataset, "attributes", {}).values())
+    each = dataset.count()
+    number = each.get("points") or each.get("lines", 0)
+    return weighing(points=85, vertices=24, lines=150)(dataset) + float(said * number)

@@ -19,7 +19,8 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
-from vastgrid.families.rasterfile import BandParams, Holds, read_band
+from vastgrid.families.prj import frame_beside, write_beside
+from vastgrid.families.rasterfile import BandParams, Holds, no_height, read_band
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
@@ -76,6 +77,9 @@ def read(path: Path, params: AsciiReadParams, progress: Progress) -> ReadResult:
         said = [each for each in said if each.code != "no-place"]
         text = "The head gives a corner on one axis and a cell's centre on the other; each was taken as what it says."
         findings.append(Finding("corner-and-centre", text))
+    frame = frame_beside(path)
+    if frame.horizontal or frame.vertical:
+        grid = grid.in_frame(frame if grid.has_heights else dataclasses.replace(frame, vertical=None))
     return ReadResult((grid,), (*findings, *said))
 
 
@@ -147,17 +151,19 @@ def write(datasets: Sequence[Dataset], path: Path, params: AsciiWriteParams, pro
     grid = narrowed(datasets[0], Grid)
     if abs(grid.dx / grid.dy - 1.0) > 1e-9:
         raise DataError(f"an ASCII grid needs square cells; those of {grid.name} are {grid.dx:g} × {grid.dy:g}")
+    nodata = no_height(grid)
     south = grid.north - grid.rows * grid.dy
     template = RowTemplate("{} " * (grid.columns - 1) + "{}\n", (params.decimals,) * grid.columns)
     step = max(1, 200_000 // grid.columns)
     with path.open("wb") as file:
         head = f"ncols {grid.columns}\nnrows {grid.rows}\nxllcorner {grid.west!r}\nyllcorner {south!r}\n"
-        file.write(f"{head}cellsize {grid.dx!r}\nNODATA_value {NODATA}\n".encode())
+        file.write(f"{head}cellsize {grid.dx!r}\nNODATA_value {nodata:.10g}\n".encode())
         for top in range(0, grid.rows, step):
             part = grid.heights[top : top + step]
-            for block in template.blocks(list(np.where(np.isnan(part), NODATA, part).T)):
+            for block in template.blocks(list(np.where(np.isnan(part), nodata, part).T)):
                 file.write(block)
             progress.report(min((top + step) / grid.rows, 1.0), "writing the grid")
+    write_beside(path, grid.frame)
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -165,7 +171,7 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if re.match(rb"\s*(ncols|nrows)\s+\d", head, re.IGNORECASE) else 0
 
 
-_CARRIES = Carries(kinds=(Grid,))
+_CARRIES = Carries(kinds=(Grid,), units="both", crs=True)
 FORMAT = Format(
     id="asciigrid",
     title="ASCII grid",
@@ -174,6 +180,7 @@ FORMAT = Format(
     carries=_CARRIES,
     carries_as=rounding(_CARRIES),
     weigh=weighing(cells=9),
+    parts=(".prj",),
     read=read,
     write=write,
     read_params=AsciiReadParams,

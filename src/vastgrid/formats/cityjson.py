@@ -166,7 +166,7 @@ def sniff(head: bytes, path: Path) -> int:
     return 60 if path.name.lower().endswith(".city.json") else 0
 
 
-_CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", crs=True, worded=True)
+_CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", crs="code", worded=True)
 FORMAT = Format(
     id="cityjson",
     title="CityJSON",

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
+import uuid
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid import __version__
 from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
@@ -15,8 +19,9 @@ from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, weighing
 from vastgrid.families.cloudfile import CloudReadParams, filtered
 
 # Names of the standard (ASTM E2807) and ours; the others keep theirs.
@@ -129,7 +134,9 @@ def _scan(
     rotation, origin = _pose(scan)
     placed = xyz[valid] @ rotation.T + origin
     attributes = {
-        _NAMES.get(field, field): _narrow(values[valid]) for field, values in columns.items() if field not in _PLACES
+        _NAMES.get(field, field.removeprefix(f"{_OURS}:")): _narrow(values[valid])
+        for field, values in columns.items()
+        if field not in _PLACES
     }
     return PointSet(name=name, frame=frame, xyz=placed, attributes=attributes), origin
 
@@ -179,6 +186,138 @@ def _narrow(values: NDArray[Any]) -> NDArray[Any]:
     return values
 
 
+_OURS = "vg"
+_WORD_OF = {own: word for word, own in _NAMES.items()}
+_STANDARD = {*_WORD_OF.values(), "intensity", "rowIndex", "columnIndex"}
+_CHUNK = 500_000
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
+    """Write each cloud as a scan: places of double precision, told from the scan's pose; all attributes that are numbers.
+
+    Attributes that the standard (ASTM E2807) has no field for go into an extension of ours.
+    """
+    from pye57 import libe57
+
+    with library_faults(path, "writing the scans"):
+        image = libe57.ImageFile(str(path), "w")
+        try:
+            image.extensionsAdd("", libe57.E57_V1_0_URI)
+            image.extensionsAdd(_OURS, "urn:vastgrid:attributes:1")
+            root = image.root()
+            root.set("formatName", libe57.StringNode(image, "ASTM E57 3D Imaging Data File"))
+            root.set("guid", libe57.StringNode(image, f"{{{uuid.uuid4()}}}"))
+            root.set("versionMajor", libe57.IntegerNode(image, libe57.E57_FORMAT_MAJOR))
+            root.set("versionMinor", libe57.IntegerNode(image, libe57.E57_FORMAT_MINOR))
+            root.set("e57LibraryVersion", libe57.StringNode(image, libe57.E57_LIBRARY_ID))
+            crs = next((each.frame.crs for each in datasets if each.frame.crs), None)
+            root.set("coordinateMetadata", libe57.StringNode(image, crs or ""))
+            scans = libe57.VectorNode(image, True)
+            root.set("data3D", scans)
+            root.set("images2D", libe57.VectorNode(image, True))
+            for k, points in enumerate(of_kind(datasets, PointSet)):
+                part = progress.part(k / len(datasets), (k + 1) / len(datasets))
+                _write_scan(image, scans, points, part)
+        finally:
+            # Whatever happens: the library ends the process where a file is left open.
+            image.close()
+
+
+def _write_scan(image: Any, scans: Any, points: PointSet, progress: Progress) -> None:
+    from pye57 import libe57
+
+    def structure(parent: Any, name: str, values: dict[str, float]) -> None:
+        node = libe57.StructureNode(image)
+        parent.set(name, node)
+        for key, value in values.items():
+            node.set(key, libe57.FloatNode(image, float(value)))
+
+    low, high = points.xyz.min(axis=0), points.xyz.max(axis=0)
+    origin = np.floor(low)
+    scan = libe57.StructureNode(image)
+    scan.set("guid", libe57.StringNode(image, f"{{{uuid.uuid4()}}}"))
+    scan.set("name", libe57.StringNode(image, points.name))
+    scan.set("description", libe57.StringNode(image, f"Vast Grid {__version__}"))
+    bounds = {
+        f"{axis}{end}": value[k] for k, axis in enumerate("xyz") for end, value in (("Minimum", low), ("Maximum", high))
+    }
+    structure(scan, "cartesianBounds", bounds)
+    pose = libe57.StructureNode(image)
+    scan.set("pose", pose)
+    structure(pose, "rotation", {"w": 1.0, "x": 0.0, "y": 0.0, "z": 0.0})
+    structure(pose, "translation", dict(zip("xyz", origin.tolist(), strict=True)))
+    columns = {
+        name: values for name, values in points.attributes.items() if values.dtype.kind in "iufb" and values.ndim == 1
+    }
+    prototype = libe57.StructureNode(image)
+    for axis in "XYZ":
+        prototype.set(f"cartesian{axis}", libe57.FloatNode(image, 0.0, libe57.E57_DOUBLE))
+    fields = {name: _field(name) for name in columns}
+    for name, values in columns.items():
+        first, last = float(values.min(initial=0)), float(values.max(initial=0))
+        if values.dtype.kind == "f":
+            prototype.set(fields[name], libe57.FloatNode(image, 0.0, libe57.E57_DOUBLE))
+        else:
+            prototype.set(fields[name], libe57.IntegerNode(image, 0, min(int(first), 0), max(int(last), 0)))
+    _limits(image, scan, columns)
+    size = min(_CHUNK, len(points.xyz))
+    held = {f"cartesian{axis}": np.zeros(size) for axis in "XYZ"} | {field: np.zeros(size) for field in fields.values()}
+    buffers = libe57.VectorSourceDestBuffer()
+    for field, array in held.items():
+        buffers.append(libe57.SourceDestBuffer(image, field, array, size, True, True))
+    rows = libe57.CompressedVectorNode(image, prototype, libe57.VectorNode(image, True))
+    scan.set("points", rows)
+    scans.append(scan)
+    writer = rows.writer(buffers)
+    try:
+        for start in range(0, len(points.xyz), size):
+            stop = min(start + size, len(points.xyz))
+            for k, axis in enumerate("XYZ"):
+                held[f"cartesian{axis}"][: stop - start] = points.xyz[start:stop, k] - origin[k]
+            for name, values in columns.items():
+                held[fields[name]][: stop - start] = values[start:stop]
+            writer.write(stop - start)
+            progress.report(stop / len(points.xyz), f"writing {points.name}")
+    finally:
+        writer.close()
+
+
+def _field(name: str) -> str:
+    """Return the standard's word for an attribute, or one of our extension's."""
+    word = _WORD_OF.get(name, name)
+    return word if word in _STANDARD else f"{_OURS}:{_plain_name(name)}"
+
+
+def _plain_name(name: str) -> str:
+    """Return a name as an element can have it: letters, digits and underscores, not a digit first."""
+    plain = re.sub(r"\W", "_", name, flags=re.ASCII)
+    return plain if plain[:1].isalpha() or plain[:1] == "_" else f"_{plain}"
+
+
+def renamed(names: Sequence[str], params: NoParams) -> dict[str, str]:
+    """Return what attributes are called when the file is read."""
+    return {name: name if _WORD_OF.get(name, name) in _STANDARD else _plain_name(name) for name in names}
+
+
+def _limits(image: Any, scan: Any, columns: dict[str, NDArray[Any]]) -> None:
+    """Say the range of colours and intensity, by which readers scale them."""
+    from pye57 import libe57
+
+    if "intensity" in columns:
+        node = libe57.StructureNode(image)
+        scan.set("intensityLimits", node)
+        values = columns["intensity"]
+        for end, value in (("Minimum", values.min()), ("Maximum", values.max())):
+            node.set(f"intensity{end}", libe57.FloatNode(image, float(value)))
+    if all(name in columns for name in ("red", "green", "blue")):
+        node = libe57.StructureNode(image)
+        scan.set("colorLimits", node)
+        most = max(int(columns[name].max()) for name in ("red", "green", "blue"))
+        for name in ("Red", "Green", "Blue"):
+            node.set(f"color{name}Minimum", libe57.IntegerNode(image, 0))
+            node.set(f"color{name}Maximum", libe57.IntegerNode(image, 255 if most < 256 else 65535))
+
+
 def sniff(head: bytes, path: Path) -> int:  # noqa: D103
     return 100 if head.startswith(b"ASTM-E57") else 0
 
@@ -188,7 +327,10 @@ FORMAT = Format(
     title="E57 scans",
     suffixes=(".e57",),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet,), several=True, units="both", crs=True, attributes=True),
+    carries=Carries(kinds=(PointSet,), several=True, units="both", crs=True, attributes="numbers", metres=True),
     read=read,
+    write=write,
+    weigh=weighing(points=30),
+    renamed=renamed,
     read_params=CloudReadParams,
 )

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
-from vastgrid.families.vectorfile import vector_format
+from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.fileformat import NoParams
+from vastgrid.families.vectorfile import vector_format, write_vector
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -12,4 +16,9 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if head[:3] == b"fgb" and head[4:7] == b"fgb" else 0
 
 
-FORMAT = vector_format("flatgeobuf", "FlatGeobuf", (".fgb",), sniff, "FlatGeobuf")
+def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
+    """Write one dataset, its features in their order."""
+    write_vector(datasets, path, progress, "FlatGeobuf")
+
+
+FORMAT = vector_format("flatgeobuf", "FlatGeobuf", (".fgb",), sniff, "FlatGeobuf", write=write)

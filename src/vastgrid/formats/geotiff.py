@@ -12,12 +12,13 @@ import numpy as np
 
 from vastgrid.base.errors import library_faults
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import LENGTH_UNITS
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import local_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.families.rasterfile import BandParams, peeked, read_band
+from vastgrid.families.rasterfile import BandParams, no_height, peeked, read_band
 from vastgrid.params.declare import Param
 
 
@@ -28,6 +29,26 @@ class Precision(Enum):
     DOUBLE = "float64"
 
 
+class Layout(Enum):
+    """How the parts of the file lie."""
+
+    PLAIN = "plain"
+    CLOUD = "cloud"
+
+
+class Compression(Enum):
+    """How cells are packed."""
+
+    DEFLATE = "deflate"
+    LZW = "lzw"
+    ZSTD = "zstd"
+    NONE = "none"
+
+
+# From this size on a tile is a tile; smaller rasters are one strip.
+_TILE = 256
+
+
 @dataclass(frozen=True)
 class TiffWriteParams:
     """How the raster is written."""
@@ -35,6 +56,16 @@ class TiffWriteParams:
     precision: Annotated[Precision, Param("Precision", "float32 is read everywhere; float64 keeps every digit.")] = (
         Precision.SINGLE
     )
+    layout: Annotated[
+        Layout,
+        Param(
+            "Layout",
+            "plain: a raster in tiles with overviews; cloud: ordered so that parts can be read over a network.",
+        ),
+    ] = Layout.PLAIN
+    compression: Annotated[
+        Compression, Param("Compression", "deflate and lzw are read everywhere; zstd is quicker; none is largest.")
+    ] = Compression.DEFLATE
 
 
 def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
@@ -51,16 +82,15 @@ def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:
 def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, progress: Progress) -> None:
     """Write a grid, compressed, in tiles, with overviews."""
     import rasterio  # here, not above: it takes a third of the time that the command line has to start
+    import rasterio.shutil
     from rasterio.enums import Resampling
 
     grid = narrowed(datasets[0], Grid)
     frame = grid.frame
-    crs = frame.crs or (local_crs(frame.horizontal) if frame.horizontal else None)
-    lowest = float(np.nanmin(grid.heights))
-    # -9999 is common practice; where the ground could be taken for it, a number no ground has.
-    nodata = -9999.0 if lowest > -9998.0 else -3.0e38
+    nodata = no_height(grid)
     rows, columns = grid.heights.shape
-    layout = {"tiled": True, "blockxsize": 256, "blockysize": 256} if min(rows, columns) >= 256 else {}
+    tiled = params.layout is Layout.PLAIN and min(rows, columns) >= _TILE
+    packed = {"compress": params.compression.value} | ({"predictor": 3} if params.compression.value != "none" else {})
     # The library writes to memory, and Python to the disk: on a full one the library would print a line and go on.
     with rasterio.MemoryFile() as held:
         with library_faults(path, "writing the raster"), rasterio.Env(GDAL_TIFF_INTERNAL_MASK=True):
@@ -70,33 +100,48 @@ def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, prog
                 height=rows,
                 count=1,
                 dtype=params.precision.value,
-                crs=crs,
+                crs=frame.crs or (local_crs(frame.horizontal) if frame.horizontal in LENGTH_UNITS else None),
                 transform=rasterio.Affine(grid.dx, 0.0, grid.west, 0.0, -grid.dy, grid.north),
                 nodata=nodata,
-                compress="deflate",
-                predictor=3,
                 bigtiff="if_safer",
-                **layout,
+                **(packed if params.layout is Layout.PLAIN else {}),
+                **({"tiled": True, "blockxsize": _TILE, "blockysize": _TILE} if tiled else {}),
             ) as target:
                 step = 4096
                 for top in range(0, rows, step):
                     part = grid.heights[top : top + step]
                     filled = np.where(np.isnan(part), nodata, part).astype(params.precision.value)
                     target.write(filled, 1, window=((top, top + len(part)), (0, columns)))
-                    progress.report(0.8 * (top + len(part)) / rows, "writing the raster")
+                    progress.report(0.7 * (top + len(part)) / rows, "writing the raster")
                 if not grid.has_heights:
                     target.descriptions = (grid.quantity,)
                     target.units = (grid.measure,)
                 elif frame.vertical:
                     target.units = (frame.vertical.title,)
                 target.update_tags(AREA_OR_POINT="Point" if grid.point_registered else "Area")
-            if max(rows, columns) > 1024:
+            if params.layout is Layout.CLOUD:
+                with rasterio.MemoryFile() as ordered:
+                    rasterio.shutil.copy(held.name, ordered.name, driver="COG", **_ordered(params, rows, columns))
+                    path.write_bytes(ordered.getbuffer())
+                progress.report(1.0)
+                return
+            smaller = [2**k for k in range(1, 12) if max(rows, columns) >> k >= _TILE and min(rows, columns) >> k >= 1]
+            if smaller:
                 with rasterio.open(held.name, "r+") as target:
-                    target.build_overviews(
-                        [2**k for k in range(1, 6) if max(rows, columns) >> k >= 256], Resampling.average
-                    )
+                    target.build_overviews(smaller, Resampling.average)
         path.write_bytes(held.getbuffer())
     progress.report(1.0)
+
+
+def _ordered(params: TiffWriteParams, rows: int, columns: int) -> dict[str, str]:
+    """Return the options of a cloud-optimised file: tiles of 512, overviews down to one of them, made by averages."""
+    options = {"BLOCKSIZE": "512", "OVERVIEW_RESAMPLING": "AVERAGE", "BIGTIFF": "IF_SAFER"}
+    options["COMPRESS"] = params.compression.value.upper()
+    if params.compression is not Compression.NONE:
+        options["PREDICTOR"] = "FLOATING_POINT"
+    if min(rows, columns) < 2 or max(rows, columns) <= 512:
+        options["OVERVIEWS"] = "NONE"
+    return options
 
 
 def sniff(head: bytes, path: Path) -> int:  # noqa: D103

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, BinaryIO
 from xml.sax.saxutils import escape
 
 import numpy as np
@@ -21,7 +21,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed
-from vastgrid.data.linework import from_lines
+from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.kernels.textrows import RowTemplate
@@ -34,13 +34,20 @@ class Tracks(Enum):
     POINTS = "points"
     LINES = "lines"
     BOTH = "both"
+    APART = "apart"
 
 
 @dataclass(frozen=True)
 class GpxReadParams:
     """What is taken from the file."""
 
-    tracks: Annotated[Tracks, Param("Tracks", "points: their points; lines: their course; or both.")] = Tracks.POINTS
+    tracks: Annotated[
+        Tracks,
+        Param(
+            "Tracks",
+            "points: their points; lines: their course; both; or apart: waypoints as points, the rest as lines.",
+        ),
+    ] = Tracks.POINTS
 
 
 @dataclass(slots=True)
@@ -119,9 +126,13 @@ def read(path: Path, params: GpxReadParams, progress: Progress) -> ReadResult:
         text = f"{count(missing, 'point')} of {spaced(len(xyz))} without a height; that stays so, and makes no ground."
         findings.append(Finding("no-height", text))
     found: list[Dataset] = []
-    if params.tracks is not Tracks.LINES or not any(len(line) > 1 for line in content.lines):
+    apart = params.tracks is Tracks.APART
+    rows = [row for row in content.points if row[5] == b"wpt"] if apart else content.points
+    only_lines = params.tracks is Tracks.LINES and any(len(line) > 1 for line in content.lines)
+    if rows and not only_lines:
+        xyz = np.array([row[:3] for row in rows], np.float64)
         attributes: dict[str, NDArray[np.bytes_]] = {
-            name: np.array([row[k] for row in content.points]) for name, k in (("point", 3), ("date", 4), ("code", 5))
+            name: np.array([row[k] for row in rows]) for name, k in (("point", 3), ("date", 4), ("code", 5))
         }
         attributes = {name: values for name, values in attributes.items() if (values != b"").any()}
         found.append(PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=attributes))
@@ -136,28 +147,51 @@ def read(path: Path, params: GpxReadParams, progress: Progress) -> ReadResult:
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: object, progress: Progress) -> None:
-    """Write points as waypoints; they are in degrees, as the delivery has seen to."""
-    points = narrowed(datasets[0], PointSet)
-    names = points.attributes.get("point")
+    """Write points as waypoints and lines as tracks; they are in degrees, as the delivery has seen to."""
     with path.open("wb") as file:
         file.write(b'<?xml version="1.0" encoding="UTF-8"?>\n')
         file.write(b'<gpx version="1.1" creator="Vast Grid" xmlns="http://www.topografix.com/GPX/1/1">\n')
-        if names is None and np.isfinite(points.xyz[:, 2]).all():
-            template = RowTemplate('<wpt lat="{}" lon="{}"><ele>{}</ele></wpt>\n', (9, 9, 4))
-            for block in template.blocks([points.xyz[:, 1], points.xyz[:, 0], points.xyz[:, 2]]):
-                file.write(block)
-                progress.report(0.5, f"writing {path.name}")
-        else:
-            known = names if names is not None else np.zeros(len(points.xyz), "S1")
-            for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known.tolist(), strict=True)):
-                ele = f"<ele>{height:.4f}</ele>" if np.isfinite(height) else ""
-                text = name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
-                own = f"<name>{escape(text)}</name>" if text else ""
-                file.write(f'<wpt lat="{lat:.9f}" lon="{lon:.9f}">{ele}{own}</wpt>\n'.encode())
-                if k % 10_000 == 0:
-                    progress.report(k / len(points.xyz), f"writing {path.name}")
+        # By the schema all waypoints come before all tracks.
+        for each in sorted(datasets, key=lambda each: each.kind != PointSet.kind):
+            if each.kind == PointSet.kind:
+                _write_waypoints(file, narrowed(each, PointSet), progress)
+            else:
+                _write_tracks(file, each, progress)
         file.write(b"</gpx>\n")
         progress.report(1.0)
+
+
+def _write_tracks(file: BinaryIO, dataset: Dataset, progress: Progress) -> None:
+    """Write each line as a track of one segment; a contour is named after its level."""
+    lines = dataset.as_lines()
+    levels = narrowed(dataset, Contours).levels.tolist() if dataset.kind == Contours.kind else []
+    for line in range(len(lines)):
+        name = f"{levels[line]:.10g}" if levels else lines.layers[int(lines.layer[line])]
+        rows = [
+            f'<trkpt lat="{n:.9f}" lon="{e:.9f}">' + (f"<ele>{z:.4f}</ele>" if z == z else "") + "</trkpt>\n"
+            for e, n, z in lines.line(line).tolist()
+        ]
+        file.write(f"<trk><name>{escape(name)}</name><trkseg>\n{''.join(rows)}</trkseg></trk>\n".encode())
+        if line % 2_000 == 0:
+            progress.report(line / len(lines), f"writing {dataset.name}")
+
+
+def _write_waypoints(file: BinaryIO, points: PointSet, progress: Progress) -> None:
+    names = points.attributes.get("point")
+    if names is None and np.isfinite(points.xyz[:, 2]).all():
+        template = RowTemplate('<wpt lat="{}" lon="{}"><ele>{}</ele></wpt>\n', (9, 9, 4))
+        for block in template.blocks([points.xyz[:, 1], points.xyz[:, 0], points.xyz[:, 2]]):
+            file.write(block)
+            progress.report(0.5, f"writing {points.name}")
+    else:
+        known = names if names is not None else np.zeros(len(points.xyz), "S1")
+        for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known.tolist(), strict=True)):
+            ele = f"<ele>{height:.4f}</ele>" if np.isfinite(height) else ""
+            text = name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
+            own = f"<name>{escape(text)}</name>" if text else ""
+            file.write(f'<wpt lat="{lat:.9f}" lon="{lon:.9f}">{ele}{own}</wpt>\n'.encode())
+            if k % 10_000 == 0:
+                progress.report(k / len(points.xyz), f"writing {points.name}")
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -174,10 +208,17 @@ FORMAT = Format(
     suffixes=(".gpx",),
     sniff=sniff,
     carries=Carries(
-        kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",), open_heights=True
+        kinds=(PointSet, Linework, Contours),
+        several=True,
+        geographic=True,
+        units="both",
+        crs=True,
+        attributes=("point",),
+        open_heights=True,
     ),
-    weigh=weighing(points=70),
+    weigh=weighing(points=70, vertices=72, lines=60),
     read=read,
     write=write,
     read_params=GpxReadParams,
+    checking=lambda datasets, params: GpxReadParams(Tracks.APART),
 )

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
+import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from io import BytesIO
 from pathlib import Path
-from typing import Annotated
+from typing import IO, Annotated
 from xml.sax.saxutils import escape
 
 import numpy as np
@@ -21,7 +22,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed
-from vastgrid.data.linework import from_lines
+from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.measures.levels import interval_finding
@@ -198,25 +199,72 @@ def _bytes(path: Path) -> bytes:
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: object, progress: Progress) -> None:
-    """Write points as placemarks; they are in degrees, as the delivery has seen to."""
-    points = narrowed(datasets[0], PointSet)
+    """Write points and lines as placemarks, in folders; they are in degrees, as the delivery has seen to.
+
+    A name that ends in .kmz gets the packed form.
+    """
+    if path.suffix.lower() != ".kmz":
+        with path.open("wb") as file:
+            _write_document(file, datasets, path.name, progress)
+        return
+    with (
+        zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive,
+        archive.open("doc.kml", "w", force_zip64=True) as file,
+    ):
+        _write_document(file, datasets, path.name, progress)
+
+
+def _write_document(file: IO[bytes], datasets: Sequence[Dataset], name: str, progress: Progress) -> None:
+    file.write(b'<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document>\n')
+    for k, each in enumerate(datasets):
+        part = progress.part(k / len(datasets), (k + 1) / len(datasets))
+        if each.kind == PointSet.kind:
+            _write_points(file, narrowed(each, PointSet), part)
+        else:
+            _write_lines(file, each, part)
+    file.write(b"</Document></kml>\n")
+    progress.report(1.0, f"writing {name}")
+
+
+def _write_points(file: IO[bytes], points: PointSet, progress: Progress) -> None:
     names = points.attributes.get("point")
     known = names.tolist() if names is not None else [b""] * len(points.xyz)
-    with path.open("wb") as file:
-        file.write(b'<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document>\n')
-        file.write(f"<name>{escape(points.name)}</name>\n".encode())
-        for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known, strict=True)):
-            text = name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
-            own = f"<name>{escape(text)}</name>" if text else ""
-            z = f",{height:.4f}" if np.isfinite(height) else ""
-            file.write(
-                f"<Placemark>{own}<Point><altitudeMode>absolute</altitudeMode>"
-                f"<coordinates>{lon:.9f},{lat:.9f}{z}</coordinates></Point></Placemark>\n".encode()
-            )
-            if k % 10_000 == 0:
-                progress.report(k / len(points.xyz), f"writing {path.name}")
-        file.write(b"</Document></kml>\n")
-        progress.report(1.0)
+    file.write(f"<name>{escape(points.name)}</name>\n".encode())
+    for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known, strict=True)):
+        text = name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
+        own = f"<name>{escape(text)}</name>" if text else ""
+        z = f",{height:.4f}" if np.isfinite(height) else ""
+        file.write(
+            f"<Placemark>{own}<Point><altitudeMode>absolute</altitudeMode>"
+            f"<coordinates>{lon:.9f},{lat:.9f}{z}</coordinates></Point></Placemark>\n".encode()
+        )
+        if k % 10_000 == 0:
+            progress.report(k / len(points.xyz), f"writing {points.name}")
+
+
+def _write_lines(file: IO[bytes], dataset: Dataset, progress: Progress) -> None:
+    """Write a folder for each layer; a contour is named after its level."""
+    lines = dataset.as_lines()
+    levels = narrowed(dataset, Contours).levels.tolist() if dataset.kind == Contours.kind else []
+    rows: list[bytes] = []
+    for line in range(len(lines)):
+        places = lines.line(line).tolist()
+        # A place without a height lies on the ground, which the standard says by leaving the height out.
+        rows.append(" ".join(f"{e:.9f},{n:.9f}" + (f",{z:.4f}" if z == z else "") for e, n, z in places).encode())
+        if line % 2_000 == 0:
+            progress.report(0.8 * line / len(lines), f"writing {dataset.name}")
+    for k, layer in enumerate(lines.layers):
+        own = np.flatnonzero(lines.layer == k).tolist()
+        if not own:
+            continue
+        file.write(f"<Folder><name>{escape(layer or dataset.name)}</name>\n".encode())
+        for line in own:
+            name = f"<name>{levels[line]:.10g}</name>" if levels else ""
+            mode = "absolute" if np.isfinite(lines.line(line)[:, 2]).all() else "clampToGround"
+            file.write(f"<Placemark>{name}<LineString><altitudeMode>{mode}</altitudeMode><coordinates>".encode())
+            file.write(rows[line])
+            file.write(b"</coordinates></LineString></Placemark>\n")
+        file.write(b"</Folder>\n")
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -237,9 +285,15 @@ FORMAT = Format(
     suffixes=(".kml", ".kmz"),
     sniff=sniff,
     carries=Carries(
-        kinds=(PointSet,), geographic=True, units="both", crs=True, attributes=("point",), open_heights=True
+        kinds=(PointSet, Linework, Contours),
+        several=True,
+        geographic=True,
+        units="both",
+        crs=True,
+        attributes=("point",),
+        open_heights=True,
     ),
-    weigh=weighing(points=135),
+    weigh=weighing(points=135, vertices=33, lines=130),
     read=read,
     write=write,
     read_params=KmlReadParams,

@@ -31,8 +31,6 @@ _REFUSED = {
 }
 # Suffixes of elevation rasters that common practice knows; others are tried where a file is not text.
 SUFFIXES = (
-    ".bil",
-    ".flt",
     ".hgt",
     ".dem",
     ".dt2",

@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
-from vastgrid.families.vectorfile import VectorReadParams, vector_format
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.fileformat import Carries, NoParams
+from vastgrid.families.prj import write_beside
+from vastgrid.families.vectorfile import VectorReadParams, short_names, vector_format, write_vector
 from vastgrid.params.declare import Param
 
 
@@ -74,4 +81,30 @@ def _cut(path: Path) -> str:
     return f"{path.name} has {spaced(size)} bytes of {spaced(said)}" if size < said else ""
 
 
-FORMAT = vector_format("shapefile", "Shapefile", (".shp",), sniff, "ESRI Shapefile", check, ShapeReadParams)
+_LONGEST = 10
+
+
+def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
+    """Write one dataset with its attributes, and its system in a .prj."""
+    write_vector(datasets, path, progress, "ESRI Shapefile", longest=_LONGEST, own_heights=False)
+    write_beside(path, datasets[0].frame)
+
+
+def renamed(names: Sequence[str], params: NoParams) -> dict[str, str]:
+    """Return what attributes are called: names of at most ten letters (ESRI Shapefile Technical Description, 1998)."""
+    return short_names(["layer", *names] if "layer" not in names else names, _LONGEST)
+
+
+FORMAT = vector_format(
+    "shapefile",
+    "Shapefile",
+    (".shp",),
+    sniff,
+    "ESRI Shapefile",
+    check,
+    ShapeReadParams,
+    write=write,
+    renamed=renamed,
+    parts=(".shx", ".dbf", ".prj", ".cpg"),
+    carries=Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True),
+)

@@ -353,7 +353,7 @@ def deliver(
         for each in files:
             refuse(path.with_name(each.name))
         written = _written_set(files, path, target, params, progress)
-    elif target.in_parts:
+    elif target.parts:
         written = _written_parts(sent, path, target, params, progress, refuse)
     else:
         written = _written_one(sent, path, target, params, progress)
@@ -400,12 +400,17 @@ def _checked(
     target.write(sent, temporary, params, progress.part(0.0, 0.6))
     size = temporary.stat().st_size
     try:
-        back = target.read(temporary, target.read_params(), progress.part(0.6, 0.9))
+        options = target.read_params() if target.checking is None else target.checking(sent, params)
+        back = target.read(temporary, options, progress.part(0.6, 0.9))
     except DataError as error:
         why = str(error).replace(temporary.name, named.name)
         raise WriteError(f"{named} was not written: what was written could not be read back ({why})") from error
     progress.report(0.9, "comparing")
     checks, vertical, plan = compare(sent, list(back.datasets), target, params, progress)
+    if target.audit is not None:
+        against = target.audit(temporary)
+        objections = "; ".join(against[:3]) if against else "nothing to object to"
+        checks.append(Compared("audit by another library", "sound", objections, not against))
     # Notes tell what the file is, which is what was sent.
     told = (each for each in back.findings if each.severity is not Severity.NOTE)
     expected = _EXPECTED | (_OF_LABELS if any(each.labels for each in of_kind(sent, Contours)) else set())
@@ -499,8 +504,13 @@ def _written_parts(
                 (folder / name).rename(folder / f"{end.stem}{name.removeprefix(path.stem)}")
             made = _said_failed(made, path, end)
             names = sorted(each.name for each in folder.iterdir())
+        # Of the file that is replaced, what no longer belongs to it would speak for the new one.
+        gone = [path.with_suffix(ending) for ending in target.parts if path.exists() and made.good]
         place(names)
-    return dataclasses.replace(made, path=end, size=size, files=tuple(names))
+        for each in gone:
+            if each.name not in names:
+                each.unlink(missing_ok=True)
+    return dataclasses.replace(made, path=end, size=size, files=tuple(names) if len(names) > 1 else ())
 
 
 def _largest(values: Sequence[float | None]) -> float | None:

@@ -15,7 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed, of_kind
-from vastgrid.data.linework import Contours, Linework, from_lines
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
@@ -62,7 +62,57 @@ def compare(
             vertical.append(gap[1])
             _check_gaps(each, gap, carries.step, checks, label)
         _check_frame(each, found, carries, checks)
+        _check_attributes(each, found, target, params, checks, label)
     return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
+
+
+def _check_attributes(
+    sent: Dataset, read: Dataset, target: Format, params: Any, checks: list[Compared], label: str
+) -> None:
+    """Compare every attribute that the format claims to hold."""
+    carried = target.carries_with(params).attributes
+    own, other = (getattr(each, "attributes", {}) for each in (sent, read))
+    if not carried or not own or sent.kind != read.kind or sent.count() != read.count():
+        return
+    kept = set(own) if isinstance(carried, bool) else set(carried)
+    if carried == "numbers":
+        kept = {name for name, values in own.items() if values.dtype.kind in "iufb"}
+    names = [name for name in own if name in kept]
+    called = target.renamed(names, params)
+    for name in names:
+        there = called[name]
+        if not there:
+            continue
+        if there not in other:
+            checks.append(Compared(f"{label}attribute {name}", "as sent", "not there", False))
+        elif not _alike(own[name], other[there]):
+            checks.append(Compared(f"{label}attribute {name}", "as sent", "others", False))
+    if names:
+        checks.append(Compared(f"{label}attributes", str(len(names)), str(len(names)), True))
+
+
+def _alike(sent: Any, read: Any) -> bool:
+    """Say whether values agree, as numbers to the precision of the less precise, or as words."""
+    if sent.shape != read.shape:
+        return False
+    if sent.dtype.kind in "iufb" and read.dtype.kind in "iufb":
+        if "f" in (sent.dtype.kind, read.dtype.kind):
+            single = min(sent.dtype.itemsize, read.dtype.itemsize) < 8
+            close = np.isclose(
+                sent.astype(np.float64),
+                read.astype(np.float64),
+                rtol=1e-6 if single else 1e-12,
+                atol=1e-9,
+                equal_nan=True,
+            )
+            return bool(close.all())
+        return bool((sent == read).all())
+    return all(_as_word(one) == _as_word(other) for one, other in zip(sent.tolist(), read.tolist(), strict=True))
+
+
+def _as_word(value: Any) -> str:
+    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    return " ".join(text.split())
 
 
 def _pooled(sent: Sequence[Dataset], back: Sequence[Dataset]) -> list[Dataset]:
@@ -77,9 +127,17 @@ def _pooled(sent: Sequence[Dataset], back: Sequence[Dataset]) -> list[Dataset]:
     if len(lines) < 2 or sum(each.as_lines() is not None for each in back) != 1:
         return out + lines
     works: list[Linework] = [each.as_lines() for each in lines]
-    courses = [work.line(k) for work in works for k in range(len(work))]
-    layers = [work.layers[k] for work in works for k in work.layer.tolist()]
-    return [*out, from_lines(works[0].name, works[0].frame, courses, layers)]
+    sizes = np.concatenate([np.diff(work.offsets) for work in works])
+    first = np.cumsum([0, *(len(work.layers) for work in works)])
+    pooled = Linework(
+        name=works[0].name,
+        frame=works[0].frame,
+        vertices=np.concatenate([work.vertices for work in works]),
+        offsets=np.concatenate(([0], np.cumsum(sizes))),
+        layer=np.concatenate([work.layer + first[k] for k, work in enumerate(works)]),
+        layers=tuple(name for work in works for name in work.layers),
+    )
+    return [*out, pooled]
 
 
 def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:

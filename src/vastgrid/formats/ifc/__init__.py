@@ -18,12 +18,14 @@ import numpy as np
 
 from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, left_out
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.mesh import Mesh
-from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, rounding, weighing
 from vastgrid.families.meshfile import Part, Up, surfaces
+from vastgrid.formats.ifc._write import IfcWriteParams, write
 
 
 class _Helper:
@@ -57,8 +59,8 @@ class _Helper:
             )
         return self._process
 
-    def ask(self, path: Path, target: Path, progress: Progress) -> str:
-        """Have one model opened; return what went wrong, empty if nothing did.
+    def ask(self, path: Path, target: Path | None, progress: Progress) -> str:
+        """Have one model's faces taken out, or the model validated; return what went wrong, empty if nothing did.
 
         Raises
         ------
@@ -71,7 +73,7 @@ class _Helper:
                 assert process.stdin is not None
                 assert process.stdout is not None
                 try:
-                    process.stdin.write(json.dumps([str(path.resolve()), str(target)]) + "\n")
+                    process.stdin.write(json.dumps([str(path.resolve()), str(target) if target else ""]) + "\n")
                     process.stdin.flush()
                 except OSError:
                     # It had ended for want of work just then.
@@ -158,11 +160,22 @@ def sniff(head: bytes, path: Path) -> int:  # noqa: D103
     return 100 if re.search(rb"FILE_SCHEMA\s*\(\s*\(\s*'IFC", head) else (70 if path.suffix.lower() == ".ifc" else 0)
 
 
+def audit(path: Path) -> tuple[str, ...]:
+    """Return what the IFC library's validation says against a model: types, numbers of values and rules of the schema."""
+    return tuple(_helper.ask(path, None, Silent()).splitlines())
+
+
+_CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="both", crs="code", metres=True)
 FORMAT = Format(
     id="ifc",
     title="IFC model",
     suffixes=(".ifc",),
     sniff=sniff,
-    carries=Carries(kinds=(Mesh,), several=True, units="both", crs=True),
+    carries=_CARRIES,
+    carries_as=rounding(_CARRIES),
     read=read,
+    write=write,
+    write_params=IfcWriteParams,
+    weigh=weighing(file=1700, vertices=34, triangles=17),
+    audit=audit,
 )

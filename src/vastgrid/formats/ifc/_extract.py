@@ -145,6 +145,17 @@ def extract(path: Path, target: Path) -> None:
     np.savez(target, about=np.array(json.dumps(about)), **arrays)
 
 
+def validate(path: Path) -> str:
+    """Return what the library's validation says against a model, a line each, at most ten."""
+    import ifcopenshell
+    import ifcopenshell.validate
+
+    log = ifcopenshell.validate.json_logger()
+    ifcopenshell.validate.validate(ifcopenshell.open(str(path)), log)
+    told = [" ".join(str(each.get("message", each)).split())[:200] for each in log.statements]
+    return "\n".join(told[:10])
+
+
 def main() -> None:
     """Answer requests until there are no more."""
     while select.select([sys.stdin], [], [], IDLE)[0]:
@@ -153,8 +164,9 @@ def main() -> None:
             return
         path, target = json.loads(line)
         try:
-            extract(Path(path), Path(target))
-            answer = {"error": ""}
+            if target:
+                extract(Path(path), Path(target))
+            answer = {"error": "" if target else validate(Path(path))}
         except BaseException as error:  # noqa: BLE001 - whatever the library raises is the answer
             answer = {"error": " ".join(str(error).split())[:200] or type(error).__name__}
         sys.stdout.write(json.dumps(answer) + "\n")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, rounding, weighing
-from vastgrid.formats.text._heads import COORDINATES, ROLES, check_roles, parse_roles
+from vastgrid.formats.text._heads import COORDINATES, ROLES, check_roles, parse_roles, roles_from_header
 from vastgrid.formats.text._layout import (
     Delimiter,
     Form,
@@ -61,6 +62,12 @@ def sniff(head: bytes, path: Path) -> int:
     return 40 if path.suffix.lower() in FORMAT.suffixes else 10
 
 
+def renamed(names: Sequence[str], params: TextWriteParams) -> dict[str, str]:
+    """Return what attributes are called when the file is read: heads that fit a column's role get that."""
+    heads = roles_from_header(("easting", "northing", "elevation", *names))[3:]
+    return dict(zip(names, heads, strict=True))
+
+
 _CARRIES = Carries(kinds=(PointSet,), units="both", attributes=True)
 FORMAT = Format(
     id="text",
@@ -77,4 +84,5 @@ FORMAT = Format(
     read_params=TextReadParams,
     write_params=TextWriteParams,
     turned=turned,
+    renamed=renamed,
 )

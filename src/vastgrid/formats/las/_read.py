@@ -1,4 +1,4 @@
-"""LAS and LAZ point clouds."""
+"""Reading LAS and LAZ point clouds."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult
+from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.families.cloudfile import CloudReadParams, filtered, parse_classes
 from vastgrid.kernels.clouds import place_points
 from vastgrid.params.declare import Param
@@ -53,11 +53,20 @@ class LasReadParams(CloudReadParams):
 # Units by the EPSG codes that GeoTIFF keys name.
 _KEY_UNITS = {9001: Unit.METRE, 9002: Unit.FOOT, 9003: Unit.US_FOOT}
 # Flags and bit fields that laspy splits out of shared bytes; small and seldom set, so kept only where they are.
-_SELDOM = {"synthetic", "key_point", "withheld", "overlap", "scan_direction_flag", "edge_of_flight_line", "user_data"}
+_SELDOM = {
+    "synthetic",
+    "key_point",
+    "withheld",
+    "overlap",
+    "scanner_channel",
+    "scan_direction_flag",
+    "edge_of_flight_line",
+    "user_data",
+}
 
 
 def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
-    """Read a cloud with all its attributes; see `FORMAT`.
+    """Read a cloud with all its attributes; see the package.
 
     Raises
     ------
@@ -291,19 +300,3 @@ def _note_ground(cloud: PointSet, params: LasReadParams, findings: list[Finding]
     if not params.classes.strip() and 0 < ground < len(classes):
         text = f"All classes are used; {count(ground, 'point')} of {spaced(len(classes))} {either(ground, 'is', 'are')} ground (classes=2)."
         findings.append(note("all-classes", text))
-
-
-def sniff(head: bytes, path: Path) -> int:  # noqa: D103
-    return 100 if head.startswith(b"LASF") else 0
-
-
-FORMAT = Format(
-    id="las",
-    title="LAS or LAZ point cloud",
-    suffixes=(".laz", ".las"),
-    sniff=sniff,
-    carries=Carries(kinds=(PointSet,), units="both", crs=True, attributes=True),
-    read=read,
-    read_params=LasReadParams,
-    peek=peek,
-)
