@@ -143,7 +143,7 @@ def test_a_unit_given_with_a_length_is_taken_and_said(run_cli, tmp_path):
         (["convert", "a.csv"], 2, "at least one input"),
         (["convert", "nowhere.csv", "out.xml"], 1, "there is no such file"),
         (["convert", "day1.csv", "out.doc"], 2, "no format that can be written ends in “.doc”"),
-        (["convert", "day1.csv", "out.laz"], 2, "ends in “.laz”"),
+        (["convert", "day1.csv", "out.pcd"], 2, "ends in “.pcd”"),
         (["convert", "day1.csv", "day1.csv"], 2, "also an input"),
         (["convert", "day1.csv", "out.xml", "--via", "magic"], 2, "there is no conversion “magic”"),
         (["convert", "day1.csv", "out.xml", "--via", "tin", "max_edge=-5"], 2, "has to be more than 0"),

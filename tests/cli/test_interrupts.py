@@ -53,7 +53,7 @@ def test_at_any_moment(large, tmp_path, number, after):
 def test_while_the_file_is_being_written(large, tmp_path, number):
     def begun(process):
         deadline = time.monotonic() + 60
-        while not list(tmp_path.glob(".o*")) and time.monotonic() < deadline:
+        while not list(tmp_path.glob(".vastgrid-*")) and time.monotonic() < deadline:
             time.sleep(0.02)
 
     code, err, _ = run_until(["convert", large, "o.xml", "--via", "tin"], tmp_path, number, begun)

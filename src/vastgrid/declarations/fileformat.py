@@ -58,6 +58,8 @@ class Carries:
         Whether its standard knows no other unit; what goes out is brought into metres.
     worded : bool
         Whether it says its unit in a comment only, which people can read and most programs pass over.
+    single : bool
+        Whether its numbers are of single precision.
     """
 
     kinds: tuple[type[Dataset], ...]
@@ -75,6 +77,7 @@ class Carries:
     labels: bool = False
     metres: bool = False
     worded: bool = False
+    single: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,13 +150,18 @@ class Format:
     editor : str
         Which editor of its reading options the import window has, beside the form; empty for none.
     given : callable
-        Dataset → what of it is written, where the file shows it otherwise: contours with gaps for their labels.
+        Datasets, write options → what is written of them, where the file shows them otherwise: contours with gaps for
+        their labels.
+    says : callable
+        Datasets, write options → what the report says of the options.
+    expected : callable
+        Datasets, write options → codes of findings of reading back that say nothing new of this file.
     usual : int
         Of the formats that can hold what goes out, the one with the largest is proposed.
     seen : callable or None
         Coordinates, write options → where a reader will see them, where that is not a matter of decimals.
     audit : callable or None
-        Path → what a library that is not ours says against the file; run after writing.
+        Path → what a library that is not ours says against the file, None where it was not asked; run after writing.
     checking : callable or None
         Datasets, write options → the reading options by which what was written is read back, where not the usual ones.
     renamed : callable
@@ -180,13 +188,15 @@ class Format:
     turned: Callable[[Path, Any], dict[str, str]] | None = None
     weigh: Callable[[Dataset], float] = lambda dataset: 0.0
     plan: Callable[[Sequence[Dataset], str, Any], tuple[PlannedFile, ...]] | None = None
-    given: Callable[[Dataset], Dataset] = lambda dataset: dataset
+    given: Callable[[Sequence[Dataset], Any], Sequence[Dataset]] = lambda datasets, params: datasets
+    says: Callable[[Sequence[Dataset], Any], tuple[Finding, ...]] = lambda datasets, params: ()
+    expected: Callable[[Sequence[Dataset], Any], set[str]] = lambda datasets, params: set()
     editor: str = ""
     usual: int = 0
     seen: Callable[[Floats, Any], Floats] | None = None
     renamed: Callable[[Sequence[str], Any], dict[str, str]] = lambda names, params: {name: name for name in names}
     parts: tuple[str, ...] = ()
-    audit: Callable[[Path], tuple[str, ...]] | None = None
+    audit: Callable[[Path], tuple[str, ...] | None] | None = None
     checking: Callable[[Sequence[Dataset], Any], Any] | None = None
     fits: Callable[[Sequence[Dataset], Any], Any] = lambda datasets, params: params
 

@@ -50,7 +50,7 @@ FORMAT = Format(
     title="BIL raster",
     suffixes=(".bil",),
     sniff=sniff,
-    carries=Carries(kinds=(Grid,), units="both", crs=True),
+    carries=Carries(kinds=(Grid,), units="both", crs=True, single=True),
     weigh=weighing(cells=4),
     parts=(".hdr", ".prj"),
     read=read,

@@ -58,7 +58,7 @@ FORMAT = Format(
     title="Float raster",
     suffixes=(".flt",),
     sniff=sniff,
-    carries=Carries(kinds=(Grid,), units="both", crs=True),
+    carries=Carries(kinds=(Grid,), units="both", crs=True, single=True),
     weigh=weighing(cells=4),
     parts=(".hdr", ".prj"),
     read=read,

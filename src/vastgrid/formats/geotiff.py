@@ -153,7 +153,7 @@ FORMAT = Format(
     title="GeoTIFF",
     suffixes=(".tif", ".tiff"),
     sniff=sniff,
-    carries=Carries(kinds=(Grid,), units="both", crs=True, quantity=True),
+    carries=Carries(kinds=(Grid,), units="both", crs=True, quantity=True, single=True),
     weigh=weighing(cells=2),
     usual=3,
     read=read,

@@ -140,7 +140,7 @@ FORMAT = Format(
     title="glTF scene (GLB)",
     suffixes=(".glb",),
     sniff=sniff,
-    carries=Carries(kinds=(Tin, Mesh), several=True, units="both", metres=True),
+    carries=Carries(kinds=(Tin, Mesh), several=True, units="both", metres=True, single=True),
     read=read,
     write=write,
     write_params=SingleOriginParams,

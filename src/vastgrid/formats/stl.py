@@ -87,7 +87,7 @@ FORMAT = Format(
     title="STL mesh",
     suffixes=(".stl",),
     sniff=sniff,
-    carries=Carries(kinds=(Tin, Mesh), units="one", worded=True),
+    carries=Carries(kinds=(Tin, Mesh), units="one", worded=True, single=True),
     read=read,
     write=write,
     read_params=MeshReadParams,

@@ -93,12 +93,12 @@ def word(text: str) -> np.uint64:
 def tag_numbers(data, codes, starts, stops):
     """Return the value of every tag whose group code says that it is a number; NaN for others and unreadable ones.
 
-    By the DXF reference, 10–59 and 210–239 are reals and 60–79 whole numbers.
+    By the DXF reference, 10–59 and 210–239 are reals, 60–79 and 90–99 whole numbers.
     """
     out = np.full(codes.shape[0], np.nan)
     for i in range(codes.shape[0]):
         c = codes[i]
-        if 10 <= c <= 79 or 210 <= c <= 239:
+        if 10 <= c <= 79 or 90 <= c <= 99 or 210 <= c <= 239:
             value, fault = parse_number(data, starts[i], stops[i], False)
             if fault == 2:
                 # More digits than a double holds: the last ones do not matter for a coordinate.

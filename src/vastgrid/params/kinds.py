@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Any, Protocol
@@ -304,10 +304,48 @@ def _styles_text(styles: Styles) -> str:
     return "\n".join(f"{name}: {', '.join(f'{key}={value}' for key, value in values)}" for name, values in styles.rows)
 
 
+class Several:
+    """Some of a few words; a subclass names them in `words`.
+
+    Attributes
+    ----------
+    chosen : tuple of str
+        Those that were chosen, in the order of `words`.
+    """
+
+    words: tuple[str, ...] = ()
+
+    def __init__(self, chosen: Sequence[str] | None = None) -> None:
+        self.chosen = self.words if chosen is None else tuple(word for word in self.words if word in chosen)
+
+    def __contains__(self, word: str) -> bool:
+        return word in self.chosen
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Several) and self.chosen == other.chosen
+
+    def __hash__(self) -> int:
+        return hash(self.chosen)
+
+    def __str__(self) -> str:
+        return "all" if self.chosen == self.words else ", ".join(self.chosen) or "none"
+
+
+def _several(kind: Any, word: str) -> Several:
+    if word.strip().lower() in ("all", "none"):
+        return kind(None if word.strip().lower() == "all" else ())  # type: ignore[no-any-return]
+    asked = [part.strip().lower() for part in word.split(",") if part.strip()]
+    for part in asked:
+        if part not in kind.words:
+            raise CallError(f"“{part}” is not one of {', '.join(kind.words)}")
+    return kind(asked)  # type: ignore[no-any-return]
+
+
 def _as_float(value: Any) -> float | None:
     return float(value)
 
 
+register(Several, Kind(_several, str))
 register(str, Kind(lambda _, word: word))
 register(Enum, Kind(_choice, lambda own: str(own.value), lambda own: str(own.value), "choice", choices=_choices))
 register(bool, Kind(_truth, lambda own: "yes" if own else "no", lambda own: "yes" if own else "no", "tick"))

@@ -150,7 +150,8 @@ def prepared(
     out = [_converted(each, carries.units, units, target, findings) for each in able]
     if not carries.open_heights:
         out = [_with_heights(each, target, findings) for each in out]
-    out = [target.given(each) for each in out]
+    findings += target.says(out, params)
+    out = list(target.given(out, params))
     if carries.step:
         decimals = round(-math.log10(carries.step))
         out = [at_decimals(narrowed(each, Tin), decimals, findings) if each.kind == Tin.kind else each for each in out]
@@ -409,11 +410,12 @@ def _checked(
     checks, vertical, plan = compare(sent, list(back.datasets), target, params, progress)
     if target.audit is not None:
         against = target.audit(temporary)
-        objections = "; ".join(against[:3]) if against else "nothing to object to"
-        checks.append(Compared("audit by another library", "sound", objections, not against))
+        if against is not None:
+            objections = "; ".join(against[:3]) if against else "nothing to object to"
+            checks.append(Compared("audit by another library", "sound", objections, not against))
     # Notes tell what the file is, which is what was sent.
     told = (each for each in back.findings if each.severity is not Severity.NOTE)
-    expected = _EXPECTED | (_OF_LABELS if any(each.labels for each in of_kind(sent, Contours)) else set())
+    expected = _EXPECTED | target.expected(sent, params)
     expected |= _OF_HALVES if any(each.supplementary.any() for each in of_kind(sent, Contours)) else set()
     findings = tuple(finding for finding in told if finding.code not in expected)
     return _Written(named, size, tuple(checks), vertical, plan, findings)
@@ -525,5 +527,5 @@ def failed(path: Path) -> Path:
 
 # Said of every file of the kind, so it says nothing about this one.
 _EXPECTED = {"columns-guessed", "faces-turned"}
-# Labels are numbers among lines; contours at half the interval do not keep it.
-_OF_LABELS, _OF_HALVES = {"texts-left-out"}, {"contour-interval"}
+# Contours at half the interval do not keep it.
+_OF_HALVES = {"contour-interval"}

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import singledispatch
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed, of_kind
@@ -47,6 +50,8 @@ def compare(
     paired = True
     carries = target.carries_with(params)
     sent = _pooled(sent, back)
+    drawn = of_kind(sent, Survey) if not of_kind(back, Survey) else []
+    back = [*_without_records(back, drawn), *back] if drawn and len(sent) > len(drawn) else back
     for each in sent:
         found = _counterpart(each, back)
         label = f"{each.name}: " if len(sent) > 1 else ""
@@ -60,7 +65,7 @@ def compare(
         else:
             plan.append(gap[0])
             vertical.append(gap[1])
-            _check_gaps(each, gap, carries.step, checks, label)
+            _check_gaps(each, gap, carries, checks, label)
         _check_frame(each, found, carries, checks)
         _check_attributes(each, found, target, params, checks, label)
     return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
@@ -145,12 +150,21 @@ def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
     kind = Linework.kind if sent.as_lines() is not None else sent.kind
     able = [each for each in back if each.kind == kind] or [each for each in back if each.kind == sent.kind]
     # Faces that are a height field come back as a surface, whatever they were before, and the other way round.
+    if sent.kind == Survey.kind:
+        # Several share a drawing's lines: the table with all of them.
+        lines = [each for each in back if each.as_lines() is not None]
+        able = able or [each for each in lines if len(each.as_lines()) == max(len(one.as_lines()) for one in lines)]
     able = able or [each for each in back if "triangles" in sent.count() and "triangles" in each.count()]
     if not able:
         return None
     same = [each for each in able if each.count() == sent.count()]
-    named = [each for each in same if each.name.endswith(sent.name)]
-    return (named or same or able)[0]
+    named = [each for each in able if _plain(each.name).endswith(_plain(sent.name))]
+    return ([each for each in named if each in same] or same or named or able)[0]
+
+
+def _plain(name: str) -> str:
+    """Return a name as the poorest layer has it: small letters and digits."""
+    return re.sub(r"[\W_]", "", name, flags=re.ASCII).lower() or name
 
 
 def _check_counts(sent: Dataset, read: Dataset, checks: list[Compared], label: str) -> bool:
@@ -245,8 +259,55 @@ def _between_points(sent: PointSet, reading: _Reading) -> tuple[float, float] | 
 
 @_between.register
 def _between_surveys(sent: Survey, reading: _Reading) -> tuple[float, float] | None:
+    if reading.read.kind != Survey.kind:
+        return _along_lines(sent, reading)
     read = narrowed(reading.read, Survey)
     return _record_gaps(sent, read, reading.carries, reading.checks, reading.label)
+
+
+def _without_records(back: Sequence[Dataset], drawn: Sequence[Survey]) -> list[Dataset]:
+    """Return the lines that were read without one for each record that is drawn as a line."""
+    import shapely
+
+    out: list[Dataset] = []
+    for each in back:
+        lines = each.as_lines()
+        if lines is None:
+            continue
+        gone: set[int] = set()
+        first, last = lines.vertices[lines.offsets[:-1], :2], lines.vertices[lines.offsets[1:] - 1, :2]
+        for record in (record for survey in drawn for record in survey.records() if len(record.line) > 1):
+            course = shapely.linestrings(record.line[:, :2])
+            ends = np.abs(first - record.line[0, :2]).max(axis=1) + np.abs(last - record.line[-1, :2]).max(axis=1)
+            for k in np.argsort(ends, kind="stable")[: len(gone) + 8].tolist():
+                places = shapely.points(lines.line(k)[:, :2])
+                if k not in gone and ends[k] < _CHORD and shapely.distance(places, course).max() < 3.0 * _CHORD:
+                    gone.add(k)
+                    break
+        if len(gone) < len(lines):
+            out.append(lines.chosen(np.setdiff1d(np.arange(len(lines)), sorted(gone))))
+    return out
+
+
+def _along_lines(sent: Survey, reading: _Reading) -> tuple[float, float] | None:
+    """Compare records with lines: how far any drawn place lies from the nearest line, beyond what chords cost."""
+    import shapely
+
+    lines = reading.read.as_lines()
+    own = [record for record in sent.records() if record.role in reading.carries.roles and len(record.line) > 1]
+    if lines is None or len(lines) < len(own):
+        number = str(0 if lines is None else len(lines))
+        reading.checks.append(Compared(f"{reading.label}records", str(len(own)), number, False))
+        return None
+    index = np.repeat(np.arange(len(lines)), np.diff(lines.offsets))
+    every = shapely.union_all(shapely.linestrings(lines.vertices[:, :2], indices=index))
+    far = [shapely.distance(shapely.points(record.line[:, :2]), every).max() for record in own]
+    reading.checks.append(Compared(f"{reading.label}records", str(len(own)), str(len(own)), True))
+    return max(0.0, float(max(far, default=0.0)) - 2.0 * _CHORD), 0.0
+
+
+# Both sides draw an arc as chords that keep so close to it.
+_CHORD = 0.01
 
 
 def _record_gaps(
@@ -308,10 +369,13 @@ def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float
     found = []
     # In their order, by layer, or by layer with those in space before those in plan.
     flat = sent.without_heights()
+    likely = _by_place(sent, read)
     for order in (
+        *([] if likely is None else [likely]),
         np.arange(len(sent)),
         np.argsort(layer, kind="stable"),
         np.lexsort((layer, flat)),
+        np.lexsort((layer, ~flat)),
         np.lexsort((flat, layer)),
     ):
         moved = sent.chosen(order)
@@ -326,6 +390,36 @@ def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float
         gaps += [_nearest(moved.line(k), read.line(k)) for k in other.tolist()]
         found.append((max(plan for plan, _ in gaps), max(height for _, height in gaps)))
     return min(found, default=None)
+
+
+def _by_place(sent: Linework, read: Linework) -> NDArray[np.int64] | None:
+    """Return the order in which lines that were sent were read, by how many places they have and where these lie.
+
+    None where that leaves any without a partner.
+    """
+    from scipy.spatial import cKDTree
+
+    if len(sent) != len(read) or len(sent) == 0:
+        return None
+    marks = []
+    for work in (sent, read):
+        sizes = np.diff(work.offsets)
+        if not sizes.all():
+            return None
+        middle = np.add.reduceat(work.vertices[:, :2], work.offsets[:-1], axis=0) / sizes[:, None]
+        marks.append(np.column_stack((1e6 * sizes, middle)))
+    near = cKDTree(marks[0]).query(marks[1], k=min(8, len(sent)))[1].reshape(len(sent), -1)
+    order = near[:, 0].copy()
+    if len(np.unique(order)) < len(order):
+        # Lines that lie on each other: each takes the nearest that is still free.
+        taken: set[int] = set()
+        for k, choices in enumerate(near.tolist()):
+            own = next((each for each in choices if each not in taken), -1)
+            if own < 0:
+                return None
+            taken.add(own)
+            order[k] = own
+    return np.asarray(order, np.int64)
 
 
 def _nearest(sent: Any, read: Any) -> tuple[float, float]:
@@ -370,15 +464,18 @@ def _check_extent(sent: Extent, read: Extent, step: float, checks: list[Compared
         checks.append(Compared(f"{label}{name}", words[0], words[1], good))
 
 
-def _check_gaps(sent: Dataset, gap: tuple[float, float], step: float, checks: list[Compared], label: str) -> None:
-    """Check that no coordinate differs by more than what it was rounded to, and single precision."""
+def _check_gaps(sent: Dataset, gap: tuple[float, float], carries: Carries, checks: list[Compared], label: str) -> None:
+    """Check that no coordinate differs by more than what it was rounded to, and by single precision where it is that."""
     extent = sent.extent()
+    in_degrees = sent.frame.horizontal is Unit.DEGREE
     for what, far, pairs in (
         ("plan coordinates", gap[0], (extent.east, extent.north)),
         ("heights", gap[1], (extent.elevation,)),
     ):
         most = max((abs(value) for pair in pairs if pair for value in pair), default=0.0)
-        slack = max(1e-3, 1.001 * step) + 2e-7 * most
+        # About a millimetre, in degrees too.
+        least = 1e-8 if in_degrees and what != "heights" else 1e-3
+        slack = max(least, 1.001 * carries.step) + (2e-7 if carries.single else 1e-15) * most
         checks.append(Compared(f"{label}{what}", "as sent", f"{far:.6f} off at most", far <= slack))
 
 

@@ -18,15 +18,15 @@ from vastgrid.base.findings import Finding, Severity, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats
 from vastgrid.formats.dxf._blocks import drawable_inserts, sound_head
-from vastgrid.formats.dxf._geometry import faces_of, lightweight, polylines, with_bulges
+from vastgrid.formats.dxf._geometry import faces_of, lightweight, meshes, polylines, with_bulges
 from vastgrid.formats.dxf._tags import Entities, Tags, texts_of
 from vastgrid.formats.dxf.sorting import Items
 from vastgrid.kernels.tags import word
 
-FAST = ("3DFACE", "LINE", "LWPOLYLINE", "POLYLINE", "POINT")
+FAST = ("3DFACE", "LINE", "LWPOLYLINE", "POLYLINE", "POINT", "MESH")
 PARTS = ("VERTEX", "SEQEND")
 # What the library decomposes and flattens for us; the rest has no place in terrain.
-SLOW = ("INSERT", "ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX", "TEXT", "MTEXT", "ATTRIB", "MESH", "SOLID", "TRACE")
+SLOW = ("INSERT", "ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX", "TEXT", "MTEXT", "ATTRIB", "SOLID", "TRACE")
 BYLAYER = 256
 
 
@@ -65,6 +65,8 @@ class Drawing:
         Blocks of points.
     texts : dict of int, str
         What stands at a place, by the number of the point.
+    said : dict of int, dict
+        What a block says of a point in it: its number, code or description.
     looks : dict of str, list of (k, 4) int64
         Of “lines”, “faces” and “points”: numbers of type, layer, colour and line type of each entity.
     """
@@ -74,6 +76,7 @@ class Drawing:
     owners: list[NDArray[np.int64]] = field(default_factory=list)
     places: list[Floats] = field(default_factory=list)
     texts: dict[int, str] = field(default_factory=dict)
+    said: dict[int, dict[str, str]] = field(default_factory=dict)
     looks: dict[str, list[NDArray[np.int64]]] = field(default_factory=lambda: {"lines": [], "faces": [], "points": []})
     types: Names = field(default_factory=Names)
     layers: Names = field(default_factory=Names)
@@ -103,6 +106,12 @@ class Drawing:
     def points(self) -> Floats:
         """Return all places, (k, 3)."""
         return np.concatenate([np.zeros((0, 3)), *self.places])
+
+    def move(self, by: Floats) -> None:
+        """Move everything."""
+        self.lines = [line + by for line in self.lines]
+        self.corners = [block + by for block in self.corners]
+        self.places = [block + by for block in self.places]
 
     def add_faces(self, triangles: Floats, look: Look) -> None:
         """Add one entity's triangles."""
@@ -209,6 +218,10 @@ def collected(
                 drawing.owners.append(np.full(len(own), drawing.count("faces"), np.int64))
                 drawing.corners.append(own)
                 drawing.looks["faces"].append(look(np.array([entity]), "POLYFACE"))
+    for own, entity in meshes(entities, shown):
+        drawing.owners.append(np.full(len(own), drawing.count("faces"), np.int64))
+        drawing.corners.append(own)
+        drawing.looks["faces"].append(look(np.array([entity]), "MESH"))
     at = entities.of("POINT", shown)
     drawing.places.append(np.column_stack([entities.values(at, code, 0.0) for code in (10, 20, 30)]))
     drawing.looks["points"].append(look(at, "POINT"))
@@ -323,20 +336,22 @@ def _by_library(
     if not chosen.any():
         return
     import ezdxf.recover
-    from ezdxf.disassemble import recursive_decompose
 
     with library_faults(path, "reading blocks, curves and texts"):
         document, _ = ezdxf.recover.read(io.BytesIO(_only(entities, whole, chosen, findings)))
         faults: Counter[str] = Counter()
         unseen = 0
-        for seen, entity in enumerate(recursive_decompose(document.modelspace())):
+        for seen, (entity, said) in enumerate(_parts(document)):
             if seen % 1000 == 0:
                 progress.report(0.5, f"reading {path.name}: {seen} parts of blocks, curves and texts")
             if str(entity.dxf.layer).lower() in dark:
                 unseen += 1
                 continue
             try:
+                before = drawing.count("points")
                 _take(entity, chord, drawing, document)
+                if said and entity.dxftype() == "POINT" and drawing.count("points") > before:
+                    drawing.said[before] = said
             except (ValueError, TypeError, ArithmeticError, AttributeError, IndexError):
                 faults[entity.dxftype()] += 1
         for name, number in faults.items():
@@ -344,6 +359,29 @@ def _by_library(
         if unseen:
             text = f"{count(unseen, 'part')} of blocks on layers that are off or frozen: left out, as asked."
             findings.append(left_out("hidden-left-out", text, Severity.NOTE))
+
+
+# Attributes of blocks that tell what a surveyed point is called and coded (common practice).
+_POINT_TAGS = {
+    **dict.fromkeys(("NUMBER", "NO", "NR", "NUM", "PT", "POINT", "PNT", "PTNO", "ID", "NAME"), "point"),
+    **dict.fromkeys(("CODE", "COD", "FEATURE", "KEY"), "code"),
+    **dict.fromkeys(("DESC", "DESCRIPTION", "REMARK", "NOTE"), "description"),
+}
+
+
+def _parts(document: Any) -> Iterator[tuple[Any, dict[str, str]]]:
+    """Yield every part of a drawing, blocks taken apart, with what the attributes of its block say of a point."""
+    from ezdxf.disassemble import recursive_decompose
+
+    for entity in document.modelspace():
+        said: dict[str, str] = {}
+        if entity.dxftype() == "INSERT":
+            for attribute in entity.attribs:
+                name = _POINT_TAGS.get(str(attribute.dxf.tag).upper())
+                if name and str(attribute.dxf.text).strip():
+                    said[name] = str(attribute.dxf.text).strip()
+        for part in recursive_decompose([entity]):
+            yield part, said
 
 
 def _only(entities: Entities, whole: Tags, chosen: NDArray[np.bool_], findings: list[Finding]) -> bytes:

@@ -143,6 +143,47 @@ def polylines(entities: Entities, shown: NDArray[np.bool_], chord: float) -> Ite
             yield line if axis is None else line @ axis.T, entity, False
 
 
+def meshes(entities: Entities, shown: NDArray[np.bool_]) -> Iterator[tuple[Floats, int]]:
+    """Yield MESHes as triangles, (m, 3, 3), with their entity; polygons become fans."""
+    codes, numbers = entities.tags.codes, entities.tags.numbers
+    ends = np.append(entities.first[1:], len(codes))
+    for entity in entities.of("MESH", shown).tolist():
+        cut = slice(int(entities.first[entity]), int(ends[entity]))
+        own, values = codes[cut], numbers[cut]
+        faces = np.flatnonzero(own == 93)
+        after = np.flatnonzero(own == 94)
+        if not len(faces):
+            continue
+        stop = int(after[0]) if len(after) else len(own)
+        columns = [values[: faces[0]][own[: faces[0]] == code] for code in (10, 20, 30)]
+        least = min(map(len, columns))
+        vertices = np.column_stack([column[:least] for column in columns])
+        listed = values[faces[0] : stop][own[faces[0] : stop] == 90].astype(np.int64)
+        triangles = _fans(listed)
+        triangles = triangles[((triangles >= 0) & (triangles < len(vertices))).all(axis=1)]
+        corner = vertices[triangles]
+        corner = corner[np.isfinite(corner).all(axis=(1, 2))]
+        if len(corner):
+            yield corner, entity
+
+
+def _fans(listed: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return triangles of faces that stand one after another, each its size and its corners."""
+    width = int(listed[0]) + 1 if len(listed) else 0
+    if width >= 4 and len(listed) % width == 0 and (listed[::width] == width - 1).all():
+        faces = listed.reshape(-1, width)[:, 1:]
+        return np.concatenate([faces[:, [0, k, k + 1]] for k in range(1, width - 2)])
+    out, at = [], 0
+    while at < len(listed):
+        size = int(listed[at])
+        if size < 0 or at + size >= len(listed) + 1:
+            break
+        own = listed[at + 1 : at + 1 + size].tolist()
+        out += [(own[0], own[k], own[k + 1]) for k in range(1, len(own) - 1)]
+        at += size + 1
+    return np.array(out, np.int64).reshape(-1, 3)
+
+
 def _polyface(vertices: Floats, corners: NDArray[np.int64]) -> Floats:
     corners = corners[((corners > 0) & (corners <= len(vertices)))[:, :3].all(axis=1)]
     first = corners[:, :3]

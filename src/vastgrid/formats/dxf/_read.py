@@ -24,6 +24,7 @@ from vastgrid.data.line_roles import BOUNDARY, BREAKLINE
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.families.origin import NOWHERE, heard
 from vastgrid.formats.dxf._collect import Drawing, collected, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
 from vastgrid.formats.dxf.sorting import KINDS_OF_LINES, LIMITS, Becomes, Items, Rule, matched, parse_rules
@@ -115,7 +116,15 @@ def open_drawing(
     hidden = params.hidden is Hidden.TAKE
     drawing = collected(path, entities, tags, shown, params.chord, findings, progress.part(0.4, 0.8), hidden=hidden)
     progress.report(0.8, f"reading {path.name}")
-    return drawing, frame
+    place, told = heard(bytes(data[:500]))
+    if place != NOWHERE:
+        drawing.move(np.array(place))
+        text = (
+            f"Coordinates are told from E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g}, as the drawing says."
+        )
+        findings.append(note("local-origin", text))
+    # An edition without units may still say them in words.
+    return drawing, frame if frame.horizontal else told
 
 
 def _frame(header: dict[str, tuple[bytes, float]], findings: list[Finding]) -> Frame:
@@ -184,8 +193,12 @@ def _linework(name: str, frame: Frame, drawing: Drawing, which: NDArray[np.int64
 
 def _points(name: str, frame: Frame, drawing: Drawing, which: NDArray[np.int64]) -> PointSet:
     names = np.array([layer.encode() for layer in drawing.layers.all()])
-    layer = names[drawing.table("points")[which, 1]]
-    return PointSet(name=name, frame=frame, xyz=drawing.points()[which], attributes={"layer": layer})
+    attributes: dict[str, NDArray[Any]] = {"layer": names[drawing.table("points")[which, 1]]}
+    for key in ("point", "code", "description"):
+        words = [drawing.said.get(k, {}).get(key, "").encode() for k in which.tolist()] if drawing.said else []
+        if any(words):
+            attributes[key] = np.array(words)
+    return PointSet(name=name, frame=frame, xyz=drawing.points()[which], attributes=attributes)
 
 
 def by_rules(

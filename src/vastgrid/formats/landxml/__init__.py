@@ -1,10 +1,12 @@
-"""LandXML 1.0 to 2.0 in, 1.2 out: surfaces by faces or source data, points, alignments, parcels, plan features."""
+"""LandXML 1.0 to 2.0 in, 1.0 to 1.2 out: surfaces by faces or source data, points, alignments, parcels, plan features."""
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
@@ -12,7 +14,7 @@ from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, rounding, weighing
 from vastgrid.formats.landxml._read import LandXmlReadParams, read
-from vastgrid.formats.landxml._write import LandXmlWriteParams, write
+from vastgrid.formats.landxml._write import GridAs, LandXmlWriteParams, given, write
 
 __all__ = ["FORMAT", "LandXmlReadParams", "LandXmlWriteParams", "read", "write"]
 
@@ -50,13 +52,22 @@ _CARRIES = Carries(
     roles=("alignment", "parcel", "plan feature"),
     open_heights=True,
 )
+
+
+def _carries(params: LandXmlWriteParams) -> Carries:
+    own = rounding(_CARRIES)(params)
+    kinds: tuple[type[Dataset], ...] = (*own.kinds, Grid) if params.grid_as is GridAs.POINTS else own.kinds
+    return dataclasses.replace(own, kinds=kinds)
+
+
 FORMAT = Format(
     id="landxml",
     title="LandXML",
     suffixes=(".xml", ".landxml"),
     sniff=sniff,
     carries=_CARRIES,
-    carries_as=rounding(_CARRIES),
+    carries_as=_carries,
+    given=given,
     weigh=_weigh,
     usual=4,
     read=read,

@@ -1,17 +1,19 @@
-"""Writing LandXML 1.2."""
+"""Writing LandXML 1.0, 1.1 and 1.2, piece by piece."""
 
 from __future__ import annotations
 
+import dataclasses
 import datetime
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from functools import singledispatch
 from pathlib import Path
-from typing import Annotated, BinaryIO
+from typing import Annotated, Any, BinaryIO
 from xml.sax.saxutils import quoteattr
 
 import numpy as np
+import shapely
 from numpy.typing import NDArray
 
 from vastgrid import __version__
@@ -20,15 +22,19 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code
+from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.line_roles import BOUNDARY, BREAKLINE, BREAKLINE_KINDS, TRIM, UNTRIMMED, USUAL_BREAKLINE
 from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.survey import Survey
+from vastgrid.data.survey import Record, Survey, survey_of
 from vastgrid.data.tin import Tin, areas
 from vastgrid.formats.landxml._records import write_records
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
+from vastgrid.params.kinds import Several
+from vastgrid.shaping.clipping import clipped
 
 
 class Hold(Enum):
@@ -39,13 +45,82 @@ class Hold(Enum):
     BOTH = "both"
 
 
+class Version(Enum):
+    """Version of the standard."""
+
+    V12 = "1.2"
+    V11 = "1.1"
+    V10 = "1.0"
+
+
+class Pieces(Several):
+    """What goes into the file, by the standard's own parts."""
+
+    words = (
+        "surfaces",
+        "points",
+        "breaklines",
+        "boundaries",
+        "contours",
+        "alignments",
+        "parcels",
+        "plan features",
+        "lines",
+    )
+
+
+class LinesAs(Enum):
+    """What lines become that are no source of a surface by their own word."""
+
+    BREAKLINES = "breaklines"
+    FEATURES = "plan features"
+
+
+class GridAs(Enum):
+    """What a grid becomes."""
+
+    TIN = "tin"
+    POINTS = "points"
+
+
+_EVERY = Pieces()
+
+
 @dataclass(frozen=True)
 class LandXmlWriteParams:
     """How the file is written."""
 
+    version: Annotated[Version, Param("Version", "1.2 is usual; 1.1 and 1.0 are for old readers.")] = Version.V12
+
     hold: Annotated[Hold, Param("Definition", "faces: the triangles; source: what they were built from; or both.")] = (
         Hold.BOTH
     )
+    pieces: Annotated[
+        Pieces,
+        Param(
+            "Pieces",
+            f"all, or some of: {', '.join(Pieces.words)}; breaklines and boundaries are those of a surface's source.",
+        ),
+    ] = _EVERY
+    lines_as: Annotated[
+        LinesAs,
+        Param(
+            "Lines as",
+            "breaklines: source of a surface of their own; plan features: lines for guidance, such as a line of no change.",
+        ),
+    ] = LinesAs.BREAKLINES
+    grid_as: Annotated[
+        GridAs, Param("Grids as", "tin: two triangles for each cell; points: the middle of every cell.")
+    ] = GridAs.TIN
+    inside: Annotated[
+        Area | None,
+        Param(
+            "Inside",
+            "Only what lies in this area, exactly to its edge; such a surface goes out as faces.",
+            absent="everything",
+        ),
+    ] = None
+    neighbours: Annotated[bool, Param("Neighbours", "Say of each face which three it touches.")] = False
     decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 
 
@@ -76,14 +151,13 @@ def write(datasets: Sequence[Dataset], path: Path, params: LandXmlWriteParams, p
             f"LandXML has to say its unit, and that of {datasets[0].name} is unknown; say it with --from-units (m, ft, us-ft)"
         )
     now = datetime.datetime.now()
+    space = f"http://www.landxml.org/schema/LandXML-{params.version.value}"
     with path.open("wb") as file:
         file.write(
             '<?xml version="1.0" encoding="UTF-8"?>\n'
-            '<LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2" '
-            'xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" '
-            'xsi:schemaLocation="http://www.landxml.org/schema/LandXML-1.2 '
-            'http://www.landxml.org/schema/LandXML-1.2/LandXML-1.2.xsd" '
-            f'version="1.2" date="{now:%Y-%m-%d}" time="{now:%H:%M:%S}" language="English" readOnly="false">\n'.encode()
+            f'<LandXML xmlns="{space}" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" '
+            f'xsi:schemaLocation="{space} {space}/LandXML-{params.version.value}.xsd" '
+            f'version="{params.version.value}" date="{now:%Y-%m-%d}" time="{now:%H:%M:%S}" language="English" readOnly="false">\n'.encode()
         )
         file.write(_units(frame).encode())
         file.write(f'<Application name="Vast Grid" version="{__version__}"/>\n'.encode())
@@ -98,6 +172,77 @@ def write(datasets: Sequence[Dataset], path: Path, params: LandXmlWriteParams, p
                 _write_surface(file, each, params, progress.part(k / len(surfaces), (k + 1) / len(surfaces)))
             file.write(b"</Surfaces>\n")
         file.write(b"</LandXML>\n")
+
+
+# Which piece each kind is; a survey's records are pieces by their roles.
+_ROLES = {"alignment": "alignments", "parcel": "parcels", "plan feature": "plan features"}
+
+
+def given(datasets: Sequence[Dataset], params: LandXmlWriteParams) -> list[Dataset]:
+    """Return what goes into the file: the chosen pieces, inside the area, lines and grids as what they are to become.
+
+    Raises
+    ------
+    CallError
+        If nothing is left.
+    """
+    out: list[Dataset] = []
+    for each in datasets:
+        part = _piece(each, params.pieces)
+        if part is None:
+            continue
+        if params.inside is not None and not isinstance(part, Survey):
+            part = clipped(part, shapely.Polygon(params.inside.corners), True, [])
+        if isinstance(part, Grid):
+            part = PointSet(name=part.name, frame=part.frame, xyz=part.coordinates())
+        if isinstance(part, Linework) and params.lines_as is LinesAs.FEATURES:
+            part = _features(part)
+        out.append(part)
+    if not out:
+        raise CallError(f"none of the chosen pieces ({params.pieces}) is among what goes out")
+    return out
+
+
+def _piece(dataset: Dataset, pieces: Pieces) -> Dataset | None:
+    """Return what of a dataset is among the chosen pieces; nothing where it is none of them."""
+    if isinstance(dataset, Tin):
+        if "surfaces" not in pieces:
+            return None
+        return _source_of(dataset, pieces)
+    if isinstance(dataset, Survey):
+        keep = [record for record in dataset.records() if _ROLES.get(record.role, "") in pieces]
+        return survey_of(dataset.name, dataset.frame, keep) if keep else None
+    if isinstance(dataset, Linework):
+        limits = dataset.attributes.get(BOUNDARY, np.zeros(len(dataset), "S1")) != b""
+        keep_lines = np.where(limits, "boundaries" in pieces, "lines" in pieces)
+        return dataset.chosen(np.flatnonzero(keep_lines)) if keep_lines.any() else None
+    own = "contours" if isinstance(dataset, Contours) else "points"
+    return dataset if own in pieces else None
+
+
+def _source_of(tin: Tin, pieces: Pieces) -> Tin:
+    """Return a TIN with those parts of its source that were chosen."""
+    none, start = np.zeros((0, 3)), np.zeros(1, np.int64)
+    change: dict[str, Any] = {}
+    if "points" not in pieces:
+        change["source_points"] = none
+    if "breaklines" not in pieces:
+        change |= {"break_vertices": none, "break_offsets": start}
+    if "boundaries" not in pieces:
+        change |= {"limit": none, "limit_offsets": start, "limit_roles": (), "limit_whole": ()}
+    return dataclasses.replace(tin, **change) if change else tin
+
+
+def _features(lines: Linework) -> Survey:
+    """Return lines as plan features, each named after its layer."""
+    names = [lines.layers[k] or "line" for k in lines.layer.tolist()]
+    told: dict[str, int] = {}
+    records = []
+    for k, name in enumerate(names):
+        told[name] = told.get(name, 0) + 1
+        own = name if told[name] == 1 else f"{name} {told[name]}"
+        records.append(Record("plan feature", own, lines.line(k), {}))
+    return survey_of(lines.name, lines.frame, records)
 
 
 def _units(frame: Frame) -> str:
@@ -280,7 +425,13 @@ def _write_faces(file: BinaryIO, tin: Tin, params: LandXmlWriteParams, progress:
         progress.report(0.4 * min(done / len(ids), 1.0), "writing points")
     file.write(b"</Pnts>\n<Faces>\n")
     done = 0
-    for block in RowTemplate("<F>{} {} {}</F>\n", (0, 0, 0)).blocks(list((tin.triangles + 1).T)):
+    columns = list((tin.triangles + 1).T)
+    template = RowTemplate("<F>{} {} {}</F>\n", (0, 0, 0))
+    if params.neighbours:
+        # Numbers of faces count from 1; 0 is none. The third stands across the edge from the last corner to the first.
+        columns = [*(tin.edges_across + 1).T, *columns]
+        template = RowTemplate('<F n="{} {} {}">{} {} {}</F>\n', (0,) * 6)
+    for block in template.blocks(columns):
         file.write(block)
         done += 20_000
         progress.report(0.4 + 0.6 * min(done / max(len(tin.triangles), 1), 1.0), "writing faces")
