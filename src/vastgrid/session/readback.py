@@ -389,7 +389,7 @@ def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float
         gaps = [_largest(first.vertices, second.vertices)]
         gaps += [_nearest(moved.line(k), read.line(k)) for k in other.tolist()]
         found.append((max(plan for plan, _ in gaps), max(height for _, height in gaps)))
-    return min(found, default=None)
+    return min(found, default=None, key=lambda gaps: [np.inf if gap != gap else gap for gap in gaps])
 
 
 def _by_place(sent: Linework, read: Linework) -> NDArray[np.int64] | None:
@@ -406,7 +406,8 @@ def _by_place(sent: Linework, read: Linework) -> NDArray[np.int64] | None:
         sizes = np.diff(work.offsets)
         if not sizes.all():
             return None
-        middle = np.add.reduceat(work.vertices[:, :2], work.offsets[:-1], axis=0) / sizes[:, None]
+        # A place without a height lies far from all that have one.
+        middle = np.add.reduceat(np.nan_to_num(work.vertices, nan=-1e5), work.offsets[:-1], axis=0) / sizes[:, None]
         marks.append(np.column_stack((1e6 * sizes, middle)))
     near = cKDTree(marks[0]).query(marks[1], k=min(8, len(sent)))[1].reshape(len(sent), -1)
     order = near[:, 0].copy()
