@@ -83,12 +83,14 @@ from vastgrid.formats import (
     obj,
     off,
     pcd,
+    plansheet,
     ply,
     raster,
     shapefile,
     stl,
     text,
     threemf,
+    webscene,
 )
 from vastgrid.params import declare
 from vastgrid.params.declare import Field
@@ -152,12 +154,14 @@ FORMATS: tuple[Format, ...] = (
     obj.FORMAT,
     off.FORMAT,
     pcd.FORMAT,
+    plansheet.FORMAT,
     ply.FORMAT,
     raster.FORMAT,
     shapefile.FORMAT,
     stl.FORMAT,
     text.FORMAT,
     threemf.FORMAT,
+    webscene.FORMAT,
 )
 
 # What jobs of an earlier version call by another name.

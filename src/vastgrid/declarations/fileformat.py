@@ -162,6 +162,9 @@ class Format:
         Coordinates, write options → where a reader will see them, where that is not a matter of decimals.
     audit : callable or None
         Path → what a library that is not ours says against the file, None where it was not asked; run after writing.
+    verify : callable or None
+        Path, datasets, write options → what is compared of a file that no reader gives back as data: what, as sent, as
+        read, and whether they agree.
     checking : callable or None
         Datasets, write options → the reading options by which what was written is read back, where not the usual ones.
     renamed : callable
@@ -197,6 +200,7 @@ class Format:
     renamed: Callable[[Sequence[str], Any], dict[str, str]] = lambda names, params: {name: name for name in names}
     parts: tuple[str, ...] = ()
     audit: Callable[[Path], tuple[str, ...] | None] | None = None
+    verify: Callable[[Path, Sequence[Dataset], Any], list[tuple[str, str, str, bool]]] | None = None
     checking: Callable[[Sequence[Dataset], Any], Any] | None = None
     fits: Callable[[Sequence[Dataset], Any], Any] = lambda datasets, params: params
 

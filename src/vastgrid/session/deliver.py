@@ -78,15 +78,15 @@ class Delivery:
         """Return the outcome in one sentence."""
         size = f"{self.size / 1e6:.1f} MB" if self.size >= 100_000 else f"{self.size / 1e3:.1f} kB"
         if self.vertical is None:
-            gap = "heights could not be paired"
+            gap = "" if all(check.good for check in self.checks) else "; heights could not be paired"
         else:
             unit = f" {self.unit}" if self.unit else ""
             plan_unit = f" {self.plan_unit}" if self.plan_unit else ""
-            gap = f"largest difference in height {self.vertical:.6f}{unit}, in plan {self.plan or 0.0:.6f}{plan_unit}"
+            gap = f"; largest difference in height {self.vertical:.6f}{unit}, in plan {self.plan or 0.0:.6f}{plan_unit}"
         bad = [check.what for check in self.checks if not check.good]
         state = f"but {', '.join(bad)} differ" if bad else "counts, extents and units agree"
         named = listed(self.files) if self.files else self.path.name
-        return f"{named}: {size} written and read back; {state}; {gap}."
+        return f"{named}: {size} written and read back; {state}{gap}."
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values."""
@@ -343,7 +343,7 @@ def deliver(
         If the system refuses, or what was written cannot be read back; nothing is left behind.
     """
     began = time.perf_counter()
-    if target.write is None or target.read is None:
+    if target.write is None or (target.read is None and target.verify is None):
         raise CallError(f"{target.title} can be read but not written")
     findings: list[Finding] = []
     params = target.fits([in_units_asked(each, units) for each in datasets], params)
@@ -397,9 +397,12 @@ def _checked(
 ) -> _Written:
     """Write one file under a temporary name, read it back and compare."""
     assert target.write is not None
-    assert target.read is not None
     target.write(sent, temporary, params, progress.part(0.0, 0.6))
     size = temporary.stat().st_size
+    if target.verify is not None:
+        found = [Compared(*each) for each in target.verify(temporary, sent, params)]
+        return _Written(named, size, tuple(found), None, None, ())
+    assert target.read is not None
     try:
         options = target.read_params() if target.checking is None else target.checking(sent, params)
         back = target.read(temporary, options, progress.part(0.6, 0.9))

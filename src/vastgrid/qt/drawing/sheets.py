@@ -9,61 +9,26 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QMarginsF, QRectF, QSize, QSizeF, Qt
+from PyQt6.QtCore import QLineF, QMarginsF, QRectF, QSize, QSizeF, Qt
 from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QPen, QTransform
 
 from vastgrid.base.files import replacing
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of, narrowed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.survey import Survey
 from vastgrid.looks.colouring import Dressed, Scale, line_colours
+from vastgrid.looks.paper import MARGIN, STRIP, Sheet, tick_step
 from vastgrid.qt.drawing import furniture, rendering
 from vastgrid.qt.drawing.lettering import write_levels
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
 
-# Width and height of sheets in millimetres, upright (ISO 216).
-PAPERS = {"A4": (210, 297), "A3": (297, 420), "A2": (420, 594), "A1": (594, 841), "A0": (841, 1189)}
-MARGIN = 10.0
-# The title's strip below the plan.
-STRIP = 22.0
 # Dots per inch of what is drawn as an image on a sheet; lines and letters are placed in the window's 96.
 DPI, OWN = 200, 96
-
-
-@dataclass(frozen=True)
-class Sheet:
-    """A sheet of paper with the plan on it.
-
-    Attributes
-    ----------
-    paper : str
-        One of `PAPERS`.
-    wide : bool
-        Whether it lies on its longer side.
-    scale : int
-        500 for 1:500.
-    title : str
-        What stands in the title strip.
-    """
-
-    paper: str
-    wide: bool
-    scale: int
-    title: str
-
-    def size(self) -> tuple[float, float]:
-        """Return width and height in millimetres."""
-        width, height = PAPERS[self.paper]
-        return (float(height), float(width)) if self.wide else (float(width), float(height))
-
-    def plan_size(self) -> tuple[float, float]:
-        """Return width and height of the plan on it, in millimetres."""
-        width, height = self.size()
-        return width - 2 * MARGIN, height - 2 * MARGIN - STRIP
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,6 +47,8 @@ class Page:
         What colours stand for.
     words : list of str
         Title, and what stands beside it.
+    wires : bool
+        Whether triangles are drawn by their edges.
     """
 
     sheet: Sheet
@@ -90,6 +57,7 @@ class Page:
     unit: Unit | None
     legend: list[Scale]
     words: list[str]
+    wires: bool = True
 
 
 def write_sheet(path: Path, kind: str, page: Page) -> None:
@@ -101,22 +69,27 @@ def write_sheet(path: Path, kind: str, page: Page) -> None:
         If the system refuses.
     """
     with replacing(path) as temporary:
-        if kind == "svg":
-            _write_svg(temporary, page)
-            return
-        writer = QPdfWriter(str(temporary))
-        layout = QPageLayout(
-            QPageSize(QSizeF(*page.sheet.size()), QPageSize.Unit.Millimeter),
-            QPageLayout.Orientation.Portrait,
-            QMarginsF(0, 0, 0, 0),
-        )
-        writer.setPageLayout(layout)
-        writer.setResolution(OWN)
-        writer.setTitle(page.sheet.title)
-        writer.setCreator("Vast Grid")
-        painter = QPainter(writer)
-        _paint_sheet(painter, page)
-        painter.end()
+        draw_sheet(temporary, kind, page)
+
+
+def draw_sheet(path: Path, kind: str, page: Page) -> None:
+    """Draw a sheet into a file as it is being written."""
+    if kind == "svg":
+        _write_svg(path, page)
+        return
+    writer = QPdfWriter(str(path))
+    layout = QPageLayout(
+        QPageSize(QSizeF(*page.sheet.size()), QPageSize.Unit.Millimeter),
+        QPageLayout.Orientation.Portrait,
+        QMarginsF(0, 0, 0, 0),
+    )
+    writer.setPageLayout(layout)
+    writer.setResolution(OWN)
+    writer.setTitle(page.sheet.title)
+    writer.setCreator("Vast Grid")
+    painter = QPainter(writer)
+    _paint_sheet(painter, page)
+    painter.end()
 
 
 def _write_svg(path: Path, page: Page) -> None:
@@ -156,7 +129,7 @@ def finished(
 def _paint_sheet(painter: QPainter, page: Page) -> None:
     """Paint a sheet: ground and points as an image, lines as lines, furniture, and a strip with the title."""
     dot = OWN / 25.4
-    view, items, words = page.view, page.items, page.words
+    view, items = page.view, page.items
     palette = theme.LIGHT
     left, top = MARGIN * dot, MARGIN * dot
     box = QRectF(left, top, view.width, view.height)
@@ -166,7 +139,7 @@ def _paint_sheet(painter: QPainter, page: Page) -> None:
     sharp = dataclasses.replace(
         view, size=view.size / fine, width=round(view.width * fine), height=round(view.height * fine)
     )
-    image = rendering.draw(ground, sharp, palette, wires=True)
+    image = rendering.draw(ground, sharp, palette, wires=page.wires)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.drawImage(box, image)
     painter.save()
@@ -182,23 +155,104 @@ def _paint_sheet(painter: QPainter, page: Page) -> None:
     painter.setPen(QPen(ink, 0.35 * dot))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawRect(box)
+    _paint_ticks(painter, page, box, palette, dot)
     painter.save()
     painter.translate(left, top)
+    if page.legend:
+        paper = palette.colour("paper")
+        paper.setAlphaF(0.82)
+        painter.fillRect(QRectF(view.width - 22.0 * dot, 0.6 * dot, 21.4 * dot, 62.0 + len(page.legend) * 100.0), paper)
     furniture.paint_north(painter, view.width - 8.0, 8.0, view.turn, palette)
     furniture.paint_legends(painter, view.width - 8.0, 62.0, view.height - 80.0, page.legend, palette)
     furniture.paint_bar(painter, 8.0, float(view.height), view.size, page.unit, palette)
     painter.restore()
-    strip = QRectF(left, box.bottom(), view.width, STRIP * dot)
+    _paint_block(painter, page, QRectF(left, box.bottom(), view.width, STRIP * dot), palette, dot)
+
+
+def _paint_ticks(painter: QPainter, page: Page, box: QRectF, palette: theme.Palette, dot: float) -> None:
+    """Paint crosses at round coordinates, with their figures along the frame."""
+    if page.unit is None or page.unit is Unit.DEGREE or page.view.turn:
+        return
+    view, sheet = page.view, page.sheet
+    step = tick_step(sheet.scale, float(page.unit.metres))
+    west, south, east, north = view.box()
+    ink = palette.colour("ink")
+    font = theme.font(7, mono=True)
+    font.setPixelSize(round(2.1 * dot))
+    painter.setFont(font)
+    columns = np.arange(np.ceil(west / step), np.floor(east / step) + 1) * step
+    rows = np.arange(np.ceil(south / step), np.floor(north / step) + 1) * step
+    painter.setPen(QPen(ink, 0.13 * dot))
+    arm = 2.0 * dot
+    for e in columns.tolist():
+        x = box.left() + view.pixel(e, north)[0]
+        for n in rows.tolist():
+            y = box.top() + view.pixel(e, n)[1]
+            painter.drawLine(QLineF(x - arm, y, x + arm, y))
+            painter.drawLine(QLineF(x, y - arm, x, y + arm))
+    wide, tall = 30.0 * dot, 3.0 * dot
+    for e in columns.tolist():
+        x = box.left() + view.pixel(e, north)[0]
+        for y in (box.top(), box.bottom()):
+            inward = 1.0 if y == box.top() else -1.0
+            painter.drawLine(QLineF(x, y, x, y + inward * arm))
+        if box.left() + wide / 2 < x < box.right() - wide / 2:
+            painter.drawText(QRectF(x - wide / 2, box.top() + arm, wide, tall), 0x84, spaced_figure(e))
+    for n in rows.tolist():
+        y = box.top() + view.pixel(west, n)[1]
+        for x in (box.left(), box.right()):
+            inward = 1.0 if x == box.left() else -1.0
+            painter.drawLine(QLineF(x, y, x + inward * arm, y))
+        if box.top() + wide / 2 < y < box.bottom() - wide / 2:
+            painter.save()
+            painter.translate(box.left() + arm, y)
+            painter.rotate(-90.0)
+            painter.drawText(QRectF(-wide / 2, 0.0, wide, tall), 0x84, spaced_figure(n))
+            painter.restore()
+
+
+def spaced_figure(value: float) -> str:
+    """Return a coordinate with its thousands apart, without needless decimals."""
+    whole = round(value)
+    return spaced(whole) if abs(value - whole) < 1e-9 * max(1.0, abs(value)) else f"{value:.10g}"
+
+
+def _paint_block(painter: QPainter, page: Page, strip: QRectF, palette: theme.Palette, dot: float) -> None:
+    """Paint the title block: title and note, then scale, date, units and reference system, each in a cell of its own."""
+    ink, quiet = palette.colour("ink"), palette.colour("quiet")
+    title, *facts = page.words
+    names = ("scale", "date", "units plan / height", "reference system")
+    cells = [(name, fact) for name, fact in zip(names, facts, strict=False) if fact]
     painter.setPen(QPen(ink, 0.35 * dot))
     painter.drawRect(strip)
+    own = min(strip.width() * 0.46, strip.width() - len(cells) * 24.0 * dot)
     font = theme.font(16, bold=True)
     font.setPixelSize(round(5.0 * dot))
     painter.setFont(font)
-    painter.drawText(strip.adjusted(4 * dot, 2 * dot, 0, -10 * dot), 0x81, words[0])
-    font.setPixelSize(round(3.2 * dot))
-    font.setBold(False)
-    painter.setFont(font)
-    painter.drawText(strip.adjusted(4 * dot, 11 * dot, 0, -2 * dot), 0x81, "   ·   ".join(words[1:]))
+    left = QRectF(strip.left() + 4 * dot, strip.top() + 3 * dot, own - 8 * dot, 8 * dot)
+    painter.drawText(
+        left, 0x81, painter.fontMetrics().elidedText(title, Qt.TextElideMode.ElideRight, int(left.width()))
+    )
+    small = theme.font(8)
+    small.setPixelSize(round(2.9 * dot))
+    painter.setFont(small)
+    painter.drawText(left.translated(0, 8.5 * dot), 0x81, page.sheet.note)
+    tiny = theme.font(6)
+    tiny.setPixelSize(round(2.1 * dot))
+    painter.setFont(tiny)
+    painter.setPen(quiet)
+    painter.drawText(left.translated(0, 14.0 * dot), 0x81, f"Vast Grid · {page.sheet.paper}")
+    share = (strip.width() - own) / max(len(cells), 1)
+    for k, (name, fact) in enumerate(cells):
+        cell = QRectF(strip.left() + own + k * share, strip.top(), share, strip.height())
+        painter.setPen(QPen(ink, 0.18 * dot))
+        painter.drawLine(cell.topLeft(), cell.bottomLeft())
+        painter.setPen(quiet)
+        painter.setFont(tiny)
+        painter.drawText(cell.adjusted(2 * dot, 2 * dot, -dot, 0), 0x21, name)
+        painter.setPen(ink)
+        painter.setFont(small)
+        painter.drawText(cell.adjusted(2 * dot, 6 * dot, -dot, -2 * dot), 0x1000 | 0x81, fact)
 
 
 def _paint_lines(

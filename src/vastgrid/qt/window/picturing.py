@@ -13,11 +13,12 @@ from PyQt6.QtWidgets import QDialog, QFileDialog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.looks.paper import SCALES, Sheet
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.picture_dialogs import PictureDialog, SheetDialog
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.images import save_image
-from vastgrid.qt.drawing.sheets import OWN, Page, Sheet, finished, write_sheet
+from vastgrid.qt.drawing.sheets import OWN, Page, finished, write_sheet
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.views.views import Views
 
@@ -86,10 +87,7 @@ class Picturing:
         metres = self._metres()
         # The next usual scale at which what is seen fits on the paper that is proposed.
         wanted = plan.view.size * plan.width() * metres / 0.4
-        scale = next(
-            (s for s in (50, 100, 200, 250, 500, 1000, 2000, 2500, 5000, 10_000, 25_000, 50_000) if s >= wanted),
-            100_000,
-        )
+        scale = next((each for each in SCALES if each >= wanted), SCALES[-1])
         dialog = SheetDialog(self.views, self.desk.session.name, scale)
         if dialog.exec() != QDialog.DialogCode.Accepted:
             return
