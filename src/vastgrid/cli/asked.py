@@ -84,6 +84,17 @@ def via(own: list[str]) -> Via:
     return Via(conversion, words)
 
 
+def asked_vias(groups: list[tuple[str, list[str]]]) -> list[Via]:
+    """Return the conversions asked for, in order."""
+    found = []
+    for name, own in groups:
+        if name == "--via":
+            if WORD.fullmatch(own[0]):
+                raise CallError(f"--via needs the name of a conversion before “{own[0]}”")
+            found.append(via(own))
+    return found
+
+
 def reading(groups: list[tuple[str, list[str]]]) -> Options:
     """Return reading options: of all inputs, and those that follow a file's name of that file alone."""
     from vastgrid.session.saying import Options

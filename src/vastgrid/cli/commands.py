@@ -10,32 +10,36 @@ from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled
 from vastgrid.base.files import refuse_clashes, write_text
 from vastgrid.base.quantities import square_word, unit_word
-from vastgrid.cli.asked import WORD, reading, said, thresholds, via, words_of
-from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
+from vastgrid.cli import sending
+from vastgrid.cli.asked import asked_vias, reading, said, thresholds, words_of
+from vastgrid.cli.telling import DONE, end_progress, tell, watched
 
 
 def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Read files, convert, write one file, read it back and compare."""
-    from vastgrid.reports.account import as_json, as_text
     from vastgrid.session.accounts import Account
+
+    if options.report is not None:
+        from vastgrid.session.papers import check_ending
+
+        check_ending(options.report)
+    if options.set:
+        return sending.convert_set(options, groups)
+    if options.into or options.replace:
+        raise CallError("--into and --replace belong to a set: --set NAME --into FOLDER")
     from vastgrid.session.chains import run_convert
 
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
     if any(name == "--check" for name, _ in groups) and not options.inspect:
         raise CallError("--check gives thresholds of what --inspect looks for; give --inspect as well")
-    vias = []
-    for name, own in groups:
-        if name == "--via":
-            if WORD.fullmatch(own[0]):
-                raise CallError(f"--via needs the name of a conversion before “{own[0]}”")
-            vias.append(via(own))
+    vias = asked_vias(groups)
     *inputs, target = options.paths
     beside = {"--report": options.report, "--left-out": options.left_out}
     refuse_clashes(inputs, {"the result": target, **{name: path for name, path in beside.items() if path is not None}})
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     try:
-        run_convert(
+        run = run_convert(
             inputs,
             target,
             vias,
@@ -52,22 +56,9 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     finally:
         end_progress()
         tell(account.findings())
-    assert account.delivery is not None
-    values = {"steps": [step.to_json() for step in account.steps], "delivery": account.delivery.to_json()}
     if options.left_out is not None:
         write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
-    if options.report is not None:
-        is_json = options.report.suffix.lower() == ".json"
-        write_text(options.report, as_json(values) if is_json else as_text(account.steps, account.delivery))
-    if options.json:
-        print(as_json(values))
-    else:
-        for step in account.steps:
-            print(step.sentence)
-            if step.loss is not None:
-                print(f"  costs {step.loss.sentence()}")
-        print(account.delivery.sentence())
-    return DONE if account.delivery.good else DATA_AT_FAULT
+    return sending.told(options, account, run, inputs, words_of(groups, "--write"), target.stem)
 
 
 def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:

@@ -14,7 +14,7 @@ from vastgrid import __version__
 from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.quantities import LENGTH_UNITS
-from vastgrid.cli import commands, listing
+from vastgrid.cli import commands, listing, sending
 from vastgrid.cli.asked import split, unit
 from vastgrid.cli.telling import CALL_AT_FAULT, DATA_AT_FAULT, DONE, end_progress
 
@@ -68,7 +68,7 @@ def _run(arguments: list[str]) -> int:
     # What belongs to --via, --read and --write ends at the first word that is no key=value: argparse cannot say that.
     rest, groups = split(arguments)
     options = parser.parse_args(rest)
-    if groups and options.command not in ("convert", "info", "compare", "forms", "inspect"):
+    if groups and options.command not in ("convert", "web", "tree", "info", "compare", "forms", "inspect"):
         raise CallError(f"{groups[0][0]} does not belong to {options.command}")
     command: Callable[[argparse.Namespace, list[tuple[str, list[str]]]], int] = options.run
     return command(options, groups)
@@ -110,16 +110,20 @@ def _parser() -> Parser:
     )
     own.add_argument("paths", nargs="+", metavar="IN… OUT", type=Path)
     common(own)
-    own.add_argument(
-        "--only", action="append", default=[], metavar="NAME", help="use only this dataset of what the files hold"
+    _writing(own)
+    own.add_argument("--set", metavar="NAME", help="write a set of files instead of one; see: vastgrid sets")
+    own.add_argument("--into", type=Path, metavar="FOLDER", help="where the files of a set go")
+    own.add_argument("--replace", action="store_true", help="let a set write over files of its names")
+    own = command(
+        "web", "Write a scene that opens in any browser, from disk, without a network.", sending.web, _WEB_MORE
     )
-    own.add_argument("--units", type=unit, metavar="U", help="plan unit to write in")
-    own.add_argument("--vertical-units", type=unit, metavar="U", help="height unit to write in")
-    own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.json, or Markdown text)")
-    own.add_argument(
-        "--inspect", action="store_true", help="look for findings in all data, and put them into the report"
-    )
-    own.add_argument("--left-out", type=Path, metavar="FILE", help="write the lines of text files that cannot be read")
+    own.add_argument("paths", nargs="+", metavar="IN… SCENE.html", type=Path)
+    common(own)
+    _writing(own)
+    own.set_defaults(set=None, into=None, replace=False)
+    own = command("tree", "Show what is in a file, as a tree.", sending.tree, "Reading options: --read key=value …")
+    own.add_argument("path", metavar="FILE", type=Path)
+    common(own)
     own = command("info", "Say what a file holds.", commands.info, "Reading options: --read key=value …")
     own.add_argument("path", metavar="FILE", type=Path)
     common(own)
@@ -142,12 +146,7 @@ def _parser() -> Parser:
     )
     own.add_argument("paths", nargs="+", metavar="FILE", type=Path)
     common(own)
-    own = command("checks", "List what inspect looks for, with the thresholds.", listing.checks)
-    own.add_argument("--json", action="store_true", help="print as JSON")
-    own = command("formats", "List the file formats, with their reading and writing options.", listing.formats)
-    own.add_argument("--json", action="store_true", help="print as JSON")
-    own = command("conversions", "List the conversions, with their parameters.", listing.conversions)
-    own.add_argument("--json", action="store_true", help="print as JSON")
+    _lists(command)
     own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", commands.serve)
     own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
     adding.add_parser("demo", help="Open the window with the demo job.")
@@ -156,12 +155,46 @@ def _parser() -> Parser:
     return parser
 
 
+def _lists(command: Callable[..., argparse.ArgumentParser]) -> None:
+    """Add the commands that list what there is."""
+    command("sets", "List the sets of files that go out together, with their options.", sending.sets)
+    own = command("checks", "List what inspect looks for, with the thresholds.", listing.checks)
+    own.add_argument("--json", action="store_true", help="print as JSON")
+    own = command("formats", "List the file formats, with their reading and writing options.", listing.formats)
+    own.add_argument("--json", action="store_true", help="print as JSON")
+    own = command("conversions", "List the conversions, with their parameters.", listing.conversions)
+    own.add_argument("--json", action="store_true", help="print as JSON")
+
+
+def _writing(own: argparse.ArgumentParser) -> None:
+    """Add the options of what writes a file."""
+    own.add_argument(
+        "--only", action="append", default=[], metavar="NAME", help="use only this dataset of what the files hold"
+    )
+    own.add_argument("--units", type=unit, metavar="U", help="plan unit to write in")
+    own.add_argument("--vertical-units", type=unit, metavar="U", help="height unit to write in")
+    own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.html, .pdf, .md or .json)")
+    own.add_argument(
+        "--inspect", action="store_true", help="look for findings in all data, and put them into the report"
+    )
+    own.add_argument("--left-out", type=Path, metavar="FILE", help="write the lines of text files that cannot be read")
+
+
+_WEB_MORE = """\
+  --via CONVERSION key=value …   a conversion on the way, as often as wanted; see: vastgrid conversions
+  --write title=… note=…         what stands on the page
+
+example:
+  vastgrid web ground.xml contours.gpkg edges.dxf scene.html --write title="Tollgarth Quarry"
+"""
+
 _CONVERT_MORE = """\
   --via CONVERSION key=value …   a conversion on the way, as often as wanted; see: vastgrid conversions
   --read [FILE] key=value …      reading options, for FILE or for the inputs whose format has them; see: vastgrid formats
   --write key=value …            writing options of the output's format
 
-example:
+examples:
+  vastgrid convert ground.xml finished.xml --set machine --into to-site --report to-site/report.html
   vastgrid convert day1.csv edges.dxf ground.dxf --via tin max_edge=60m --via contours interval=0.5m index=5
 """
 

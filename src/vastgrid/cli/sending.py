@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import argparse
+import dataclasses
+import sys
+from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from vastgrid.base.errors import CallError
-from vastgrid.cli.asked import reading, said
-from vastgrid.cli.telling import DONE, end_progress, tell, watched
+from vastgrid.cli.asked import asked_vias, reading, said
+from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
+
+if TYPE_CHECKING:
+    from vastgrid.session.accounts import Account
+    from vastgrid.session.run import Run
 
 
 def tree(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -33,14 +41,93 @@ def tree(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
     return DONE
 
 
-def scene_target(options: argparse.Namespace) -> None:
-    """Refuse a scene that would not be a page.
+def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Read files, convert, and write every file of a set into a folder."""
+    from vastgrid.session.accounts import Account
+    from vastgrid.session.sending import run_set
+    from vastgrid.session.sets import set_named
 
-    Raises
-    ------
-    CallError
-        If the last name does not end in .html.
-    """
-    target = Path(options.paths[-1])
+    if options.into is None:
+        raise CallError("a set needs a folder: --set NAME --into FOLDER")
+    if any(name == "--write" for name, _ in groups):
+        raise CallError("--write does not go with --set: each file of a set has its own options (vastgrid sets)")
+    for name, given in (("--only", options.only), ("--inspect", options.inspect), ("--left-out", options.left_out)):
+        if given:
+            raise CallError(f"{name} does not go with --set")
+    chosen = set_named(options.set)
+    account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
+    try:
+        run = run_set(
+            options.paths,
+            chosen,
+            options.into,
+            asked_vias(groups),
+            read_words=reading(groups),
+            from_units=said(options),
+            override_units=options.override_units,
+            units=(options.units, options.vertical_units),
+            replace=options.replace,
+            progress=watched(),
+            account=account,
+        )
+    finally:
+        end_progress()
+        tell(account.findings())
+    return told(options, account, run, options.paths, {}, chosen.title)
+
+
+def told(
+    options: argparse.Namespace, account: Account, run: Run, inputs: Sequence[Path], words: dict[str, str], title: str
+) -> int:
+    """Say what a run did, write its report if one was asked for, and return the exit code."""
+    from vastgrid.reports.account import as_json
+
+    assert account.delivery is not None
+    values = {
+        "steps": [step.to_json() for step in account.steps],
+        "delivery": account.delivery.to_json(),
+        "deliveries": [each.to_json() for each in account.deliveries],
+    }
+    if options.report is not None:
+        from vastgrid.session.papers import picture_of, report_of, write_report
+
+        sent = run.datasets(run.have)
+        report = report_of(account, inputs, sent, words, title)
+        if options.report.suffix.lower() in (".html", ".htm", ".pdf"):
+            report = dataclasses.replace(report, picture=picture_of(sent, watched()))
+        write_report(options.report, report, values, watched())
+        end_progress()
+    if options.json:
+        print(as_json(values))
+    else:
+        for step in account.steps:
+            print(step.sentence)
+            if step.loss is not None:
+                print(f"  costs {step.loss.sentence()}")
+        for each in account.deliveries:
+            print(each.sentence())
+    return DONE if all(each.good for each in account.deliveries) else DATA_AT_FAULT
+
+
+def sets(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    """List the sets there are, with the files of each."""
+    from vastgrid import catalog
+    from vastgrid.session.sets import known_sets
+
+    for each in known_sets():
+        print(f"{each.name}: {each.title}")
+        for enclosure in each.enclosures:
+            own = catalog.format_named(enclosure.format)
+            words = " ".join(f"{key}={value}" for key, value in enclosure.words.items())
+            print(f"  {enclosure.file_name('NAME')}  {own.title}{f'  {words}' if words else ''}")
+    return DONE
+
+
+def web(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Write a scene that opens in a browser."""
+    from vastgrid.cli.commands import convert
+
+    target = options.paths[-1]
     if target.suffix.lower() not in (".html", ".htm"):
         raise CallError(f"web writes a page, and “{target.name}” does not end in .html")
+    return convert(options, groups)

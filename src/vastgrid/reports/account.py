@@ -47,11 +47,17 @@ class DeliveryLike(Protocol):
     def findings(self) -> tuple[Finding, ...]:
         """What was noticed."""
 
-    def sentence(self) -> str:
-        """The outcome."""
+    @property
+    def sentence(self) -> Any:
+        """The outcome, or what gives it."""
 
 
-def as_text(steps: Sequence[StepLike], delivery: DeliveryLike | None) -> str:
+def _sentence(delivery: DeliveryLike) -> str:
+    own = delivery.sentence
+    return str(own() if callable(own) else own)
+
+
+def as_text(steps: Sequence[StepLike], *deliveries: DeliveryLike) -> str:
     """Return the report as plain text (Markdown)."""
     lines = [f"# Vast Grid {__version__}, {datetime.datetime.now():%Y-%m-%d %H:%M}", "", "## What was done", ""]
     for number, step in enumerate(steps, 1):
@@ -61,8 +67,8 @@ def as_text(steps: Sequence[StepLike], delivery: DeliveryLike | None) -> str:
         for each in step.result:
             lines += _table(each)
         lines += [f"   {_marked(finding)}" for finding in step.findings]
-    if delivery is not None:
-        lines += ["", "## What was written", "", delivery.sentence(), ""]
+    for delivery in deliveries:
+        lines += ["", "## What was written", "", _sentence(delivery), ""]
         lines += ["| compared | sent | read back | |", "|---|---|---|---|"]
         lines += [f"| {c.what} | {c.sent} | {c.read} | {'✓' if c.good else 'differs'} |" for c in delivery.checks]
         lines += ["", *(_marked(finding) for finding in delivery.findings)]

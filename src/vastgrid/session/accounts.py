@@ -45,12 +45,17 @@ class Account:
     steps: list[Step] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
     tell: Callable[[str], None] = lambda text: None
-    delivery: Delivery | None = None
+    deliveries: list[Delivery] = field(default_factory=list)
+
+    @property
+    def delivery(self) -> Delivery | None:
+        """The first file that was written, if any."""
+        return self.deliveries[0] if self.deliveries else None
 
     def findings(self) -> list[Finding]:
         """Return all findings in order."""
         found = [finding for step in self.steps for finding in step.findings]
-        return found + list(self.delivery.findings if self.delivery else ())
+        return found + [finding for each in self.deliveries for finding in each.findings]
 
     def add_findings(self, step: int, findings: Sequence[Finding], *, first: bool = False) -> None:
         """Add findings to a step."""

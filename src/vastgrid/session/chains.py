@@ -56,8 +56,8 @@ def run_convert(
     account: Account,
     looks: dict[str, dict[str, str]] | None = None,
     only: Sequence[str] = (),
-) -> Account:
-    """Read, convert, write, read back and compare.
+) -> Run:
+    """Read, convert, write, read back and compare; return the run.
 
     Parameters
     ----------
@@ -94,7 +94,7 @@ def run_convert(
         others = [each for each in read if each.content not in used]
         account.steps.append(looked_at([*others, *have], looks, progress.part(0.75, 0.8)))
     run.deliver(kind, target, write_words, units, progress.part(0.8, 1.0))
-    return account
+    return run
 
 
 def _chosen(run: Run, only: Sequence[str]) -> list[str]:

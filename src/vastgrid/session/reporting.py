@@ -49,4 +49,4 @@ def report(session: Session, node: str) -> str:
         )
     outcome = graph[node].outcome
     delivery = Delivery.from_json(outcome.delivery) if outcome and outcome.delivery else None
-    return as_text(steps, delivery)
+    return as_text(steps, *([delivery] if delivery else []))

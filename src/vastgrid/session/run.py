@@ -355,7 +355,7 @@ class Run:
         outcome = self.graph.nodes[node.id].outcome
         assert outcome is not None
         assert outcome.delivery is not None
-        self.account.delivery = Delivery.from_json(outcome.delivery)
+        self.account.deliveries.append(Delivery.from_json(outcome.delivery))
 
 
 # From so many vertices on it is said beforehand; so many are made, written and read back in a minute (measured).

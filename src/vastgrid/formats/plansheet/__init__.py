@@ -6,21 +6,17 @@ The window's own drawing makes it, in a process of its own that needs no screen.
 from __future__ import annotations
 
 import dataclasses
-import os
 import pickle
 import re
-import select
-import subprocess
-import sys
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 from typing import Annotated
 from xml.etree import ElementTree
 
-from vastgrid.base.errors import CallError, DataError, ParamError
+from vastgrid.base.apart import run_apart
+from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
@@ -123,47 +119,14 @@ def write(datasets: Sequence[Dataset], path: Path, params: PlanWriteParams, prog
     words = [f"1 : {params.scale}", frame.describe().split(" · ")[0], crs_name(frame.crs) or "local grid"]
     sheet = Sheet(params.paper.value, params.lies is Lies.WIDE, params.scale or 1, params.title, params.note)
     order = sorted(datasets, key=lambda each: kind_of(each).rank)
-    job = pickle.dumps((order, sheet, words, str(path), path.suffix.lower().removeprefix(".")))
-    environment = {
-        **os.environ,
-        "QT_QPA_PLATFORM": "offscreen",
-        "PYTHONPATH": os.pathsep.join(p for p in sys.path if p),
-    }
-    process = subprocess.Popen(
-        [sys.executable, "-m", "vastgrid.qt.drawing.sheetmaker"],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        env=environment,
+    job = pickle.dumps(("sheet", order, sheet, words, str(path), path.suffix.lower().removeprefix(".")))
+    run_apart(
+        "vastgrid.qt.drawing.sheetmaker",
+        job,
+        lambda: progress.report(0.5, f"drawing {path.name}"),
+        f"drawing {path.name}",
     )
-    assert process.stdin is not None
-    assert process.stdout is not None
-    try:
-        # Where it could not start, its own words follow.
-        with suppress(BrokenPipeError):
-            process.stdin.write(job)
-            process.stdin.close()
-        while not select.select([process.stdout], [], [], 0.1)[0]:
-            progress.report(0.5, f"drawing {path.name}")
-        said = process.stdout.read().decode("utf-8", "replace").strip()
-        fault = process.stderr.read() if process.stderr else b""
-    finally:
-        process.kill()
-        for stream in (process.stdout, process.stderr):
-            if stream is not None:
-                stream.close()
-        process.wait()
-    if said != "done":
-        raise DataError(f"the plan could not be drawn: {_why(fault.decode('utf-8', 'replace'))}")
     progress.report(1.0, f"drawing {path.name}")
-
-
-def _why(text: str) -> str:
-    lines = [line for line in text.splitlines() if line.strip()]
-    if any("cannot open shared object" in line for line in lines):
-        name = re.search(r"(lib[\w.+-]+)", text)
-        return f"a system library is missing ({name[1] if name else 'of the window'}); ./vastgrid demo installs what is needed"
-    return lines[-1][:200] if lines else "its process ended without a word"
 
 
 def verify(path: Path, datasets: Sequence[Dataset], params: PlanWriteParams) -> list[tuple[str, str, str, bool]]:

@@ -1,57 +1,99 @@
-"""Draws one plan sheet without a window: run as a process by the format of plans, with the sheet on standard input."""
+"""Draws plan sheets, pictures and documents without a window: run as a process, the job on standard input."""
 
 from __future__ import annotations
 
 import datetime
 import pickle
 import sys
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtCore import QMarginsF, QSizeF
+from PyQt6.QtGui import QFont, QGuiApplication, QPageLayout, QPageSize, QPdfWriter, QTextDocument
 
+from vastgrid.base.apart import DONE
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours
 from vastgrid.looks.colouring import Dressed
 from vastgrid.looks.look import look_of
 from vastgrid.looks.paper import Sheet
 from vastgrid.qt.drawing import furniture, rendering
-from vastgrid.qt.drawing.sheets import OWN, Page, draw_sheet
-from vastgrid.qt.drawing.view import View, bounds
+from vastgrid.qt.drawing.images import save_image
+from vastgrid.qt.drawing.sheets import OWN, Page, draw_sheet, finished
+from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.widgets import theme
 
 
 def main() -> None:
-    """Draw the sheet that stands on standard input; say “done” on standard output."""
+    """Do the job that stands on standard input; say so on standard output."""
     # The bytes come from the process that started this one, over a pipe that nobody else holds.
-    datasets, sheet, words, path, kind = pickle.loads(sys.stdin.buffer.read())
+    what, *job = pickle.loads(sys.stdin.buffer.read())
     application = QGuiApplication(["vastgrid"])
     theme.load_fonts()
-    assert isinstance(sheet, Sheet)
+    does: dict[str, Callable[..., None]] = {"sheet": sheet, "picture": picture, "document": document}
+    does[what](*job)
+    del application
+    sys.stdout.write(DONE)
+
+
+def _dressed(datasets: Sequence[Dataset]) -> tuple[Dressed, ...]:
+    return tuple(
+        Dressed(each, look_of(each, {"labels": "yes"} if isinstance(each, Contours) else None), number)
+        for number, each in enumerate(datasets)
+    )
+
+
+def sheet(datasets: Sequence[Dataset], own: Sheet, words: list[str], path: str, kind: str) -> None:
+    """Draw the plan on a sheet, as “pdf” or “svg”."""
     unit = datasets[0].frame.horizontal
     box = bounds(datasets)
     assert box is not None
-    width, height = sheet.plan_size()
-    size = sheet.scale * 0.0254 / OWN / float(unit.metres)
+    assert unit is not None
+    width, height = own.plan_size()
     view = View(
         (box[0] + box[2]) / 2.0,
         (box[1] + box[3]) / 2.0,
-        size,
+        own.scale * 0.0254 / OWN / float(unit.metres),
         round(width / 25.4 * OWN),
         round(height / 25.4 * OWN),
         0.0,
     )
-    items = tuple(
-        Dressed(each, look_of(each, {"labels": "yes"} if isinstance(each, Contours) else None), number)
-        for number, each in enumerate(datasets)
-    )
-    legend = furniture.scales(items, rendering.height_range(datasets))
+    legend = furniture.scales(_dressed(datasets), rendering.height_range(datasets))
     today = datetime.date.today().isoformat()
-    draw_sheet(
-        Path(path),
-        kind,
-        Page(sheet, view, items, unit, legend, [sheet.title, words[0], today, *words[1:]], wires=False),
-    )
-    del application
-    sys.stdout.write("done")
+    said = [own.title, words[0], today, *words[1:]]
+    draw_sheet(Path(path), kind, Page(own, view, _dressed(datasets), unit, legend, said, wires=False))
+
+
+def picture(datasets: Sequence[Dataset], width: int, height: int, path: str) -> None:
+    """Draw a picture of the plan that shows everything, as PNG."""
+    box = bounds(datasets)
+    assert box is not None
+    view = fitted(box, width, height)
+    items = _dressed(datasets)
+    drawn = rendering.draw(items, view, theme.LIGHT, wires=False)
+    legend = furniture.scales(items, rendering.height_range(datasets))
+    save_image(finished(drawn, theme.LIGHT, view, datasets[0].frame.horizontal, legend, 1.0), Path(path))
+
+
+def document(html: str, path: str, title: str) -> None:
+    """Print a page of HTML on A4, as PDF."""
+    writer = QPdfWriter(path)
+    writer.setPageLayout(
+        QPageLayout(QPageSize(QPageSize.PageSizeId.A4), QPageLayout.Orientation.Portrait, QMarginsF(16, 15, 16, 15),
+                    QPageLayout.Unit.Millimeter)
+    )  # fmt: skip
+    writer.setResolution(OWN)
+    writer.setTitle(title)
+    writer.setCreator("Vast Grid")
+    text = QTextDocument()
+    text.setDocumentMargin(0.0)
+    font = QFont(theme.SANS)
+    font.setPointSizeF(9.0)
+    text.setDefaultFont(font)
+    text.documentLayout().setPaintDevice(writer)  # type: ignore[union-attr]
+    text.setPageSize(QSizeF(writer.width(), writer.height()))
+    text.setHtml(html)
+    text.print(writer)
 
 
 if __name__ == "__main__":

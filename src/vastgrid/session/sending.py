@@ -1,0 +1,108 @@
+"""Sets from the command line: one reading, one chain of conversions, several files, each read back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, WriteError
+from vastgrid.base.files import companions, refuse_clashes
+from vastgrid.base.findings import Finding
+from vastgrid.base.progress import Progress
+from vastgrid.data.kinds import kind_of
+from vastgrid.declarations.conversion import listed
+from vastgrid.params import declare
+from vastgrid.session.accounts import Account, Via
+from vastgrid.session.executor import Units
+from vastgrid.session.run import Run
+from vastgrid.session.saying import Options, Said
+from vastgrid.session.sets import DeliverySet, Enclosure, stem_of
+
+_MEETING = "no_change"
+
+
+def run_set(
+    paths: Sequence[Path],
+    chosen: DeliverySet,
+    folder: Path,
+    vias: Sequence[Via],
+    *,
+    read_words: Options,
+    from_units: Said,
+    override_units: bool,
+    units: Units,
+    replace: bool,
+    progress: Progress,
+    account: Account,
+) -> Run:
+    """Read, convert, and write every file of a set into a folder; return the run.
+
+    Parameters
+    ----------
+    replace : bool
+        Whether files of these names that are there may be replaced.
+
+    Raises
+    ------
+    CallError
+        If a file of such a name is there, before anything is written.
+    """
+    run = Run(account)
+    run.read(paths, read_words, from_units, progress.part(0.0, 0.2), override=override_units)
+    for k, via in enumerate(vias):
+        run.via(via, progress.part(0.2 + 0.2 * k / len(vias), 0.2 + 0.2 * (k + 1) / len(vias)))
+    whole = list(run.have)
+    stem = stem_of(run.datasets(whole))
+    targets = {k: folder / each.file_name(stem) for k, each in enumerate(chosen.enclosures)}
+    refuse_clashes(paths, {f"the set’s {path.name}": path for path in targets.values()})
+    there = [path for target in targets.values() for path in (target, *companions(target)) if path.exists()]
+    if there and not replace:
+        raise CallError(
+            f"{listed([path.name for path in there])} {'is' if len(there) == 1 else 'are'} in {folder} already; "
+            "--replace writes over, or choose another folder"
+        )
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise WriteError(f"{folder} cannot be made: {error.strerror}") from error
+    for k, enclosure in enumerate(chosen.enclosures):
+        part = progress.part(0.4 + 0.6 * k / len(targets), 0.4 + 0.6 * (k + 1) / len(targets))
+        run.have = _enclosed(run, whole, enclosure, part.part(0.0, 0.3))
+        kind = catalog.format_named(enclosure.format)
+        run.to_format(kind, declare.build(kind.write_params, enclosure.words), part.part(0.3, 0.5))
+        run.deliver(kind, targets[k], enclosure.words, units, part.part(0.5, 1.0))
+    run.have = whole
+    return run
+
+
+def _enclosed(run: Run, whole: Sequence[str], enclosure: Enclosure, progress: Progress) -> list[str]:
+    """Return the cards that go into one file; the line of no change is made where it belongs to it.
+
+    Raises
+    ------
+    CallError
+        If nothing of what there is goes into it.
+    """
+    cards = list(whole)
+    if enclosure.meeting:
+        surfaces = [card for card in cards if kind_of(run.dataset(card)).covers and run.dataset(card).has_heights]
+        if len(surfaces) > 1:
+            run.have = surfaces[:2]
+            run.via(Via(catalog.conversion_named(_MEETING), {}), progress)
+            line = list(run.have)
+            cards = [card for card in cards if card not in surfaces[1:]] + line
+        else:
+            text = "There is one surface only, so there is no line of no change; name the second one after it."
+            run.account.add_findings(-1, [Finding("no-second-surface", text)])
+    if enclosure.kinds:
+        able = [card for card in cards if run.dataset(card).kind in enclosure.kinds]
+        # What can become what is wanted goes along too: grids become TINs on the way.
+        able += [c for c in cards if c not in able and kind_of(run.dataset(c)).covers and "tin" in enclosure.kinds]
+        cards = [card for card in cards if card in able]
+    if not cards:
+        kinds = ", ".join(enclosure.kinds)
+        raise CallError(
+            f"a {catalog.format_named(enclosure.format).title} of this set holds {kinds}, and there is none"
+        )
+    return cards
