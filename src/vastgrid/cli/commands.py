@@ -58,7 +58,7 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
         tell(account.findings())
     if options.left_out is not None:
         write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
-    return sending.told(options, account, run, inputs, words_of(groups, "--write"), target.stem)
+    return sending.told(options, account, run, inputs, words_of(groups, "--write"), run.dataset(run.sent[0]).name)
 
 
 def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:

@@ -73,7 +73,9 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
     finally:
         end_progress()
         tell(account.findings())
-    return told(options, account, run, options.paths, {}, chosen.title)
+    name = run.dataset(run.sent[0]).name
+    title = f"{name}, {chosen.title[:1].lower()}{chosen.title[1:].split(':')[0]}"
+    return told(options, account, run, options.paths, {}, title)
 
 
 def told(
@@ -91,7 +93,7 @@ def told(
     if options.report is not None:
         from vastgrid.session.papers import picture_of, report_of, write_report
 
-        sent = run.datasets(run.have)
+        sent = run.datasets(run.sent)
         report = report_of(account, inputs, sent, words, title)
         if options.report.suffix.lower() in (".html", ".htm", ".pdf"):
             report = dataclasses.replace(report, picture=picture_of(sent, watched()))

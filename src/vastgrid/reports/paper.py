@@ -91,6 +91,8 @@ class Report:
         Units and reference system of what goes out.
     picture : bytes
         A picture of the plan as PNG; empty for none.
+    contents : str
+        What is in the files, in a sentence's words.
     accuracy : tuple of str
         Figures of accuracy against independent points, where there are any.
     """
@@ -101,6 +103,7 @@ class Report:
     files: list[FileLine]
     units: str
     picture: bytes = b""
+    contents: str = ""
     accuracy: tuple[str, ...] = ()
     date: str = field(default_factory=lambda: f"{datetime.datetime.now():%Y-%m-%d %H:%M}")
 
@@ -108,15 +111,13 @@ class Report:
         """Return the four questions of the first page with a sentence each."""
         names = ", ".join(each.name for each in self.files)
         size = sum(each.size for each in self.files)
-        what = (
-            f"{names} ({_size(size)} in all): {self.title}; {self.units}."
-            if self.files
-            else f"{self.title}; {self.units}."
-        )
+        told = self.contents or self.title
+        what = f"{names} ({_size(size)} in all): {told}; {self.units}." if self.files else f"{told}; {self.units}."
         known = ", ".join(each.name for each in self.sources[:8])
         more = f" and {len(self.sources) - 8} more" if len(self.sources) > 8 else ""
         made = [step for step in self.steps if step.loss is not None or not _reading(step)]
-        source = f"{count(len(self.sources), 'file')} ({known}{more}), in {count(len(made), 'step')} that the next page tells."
+        done = f"in {count(len(made), 'step')}, told below" if made else "as it came in"
+        source = f"{count(len(self.sources), 'file')} ({known}{more}), {done}."
         return [
             ("What is this?", what),
             ("From what?", source),
@@ -162,7 +163,7 @@ def _size(number: int) -> str:
 
 # What both a browser and the printing of the interface's library understand.
 _STYLE = """
-body { font-family: "IBM Plex Sans", "Helvetica Neue", sans-serif; font-size: 10pt; color: #1f2d36; margin: 0 auto; max-width: 900px; }
+body { font-family: "IBM Plex Sans", "Helvetica Neue", sans-serif; font-size: 10pt; color: #1f2d36; margin: 0 auto; padding: 12px; max-width: 900px; }
 h1 { font-size: 17pt; margin: 0 0 2px 0; } h2 { font-size: 12pt; margin: 18px 0 4px 0; color: #0b6e75; }
 p { margin: 3px 0 6px 0; } p.quiet, td.quiet, span.quiet { color: #5c6a72; }
 table { border-collapse: collapse; } td, th { padding: 3px 7px; text-align: left; vertical-align: top; font-size: 9pt; }
@@ -185,7 +186,7 @@ def as_html(report: Report) -> str:
     out.append("</table>")
     if report.picture:
         data = base64.b64encode(report.picture).decode()
-        out.append(f'<p><img width="620" alt="Plan of what goes out" src="data:image/png;base64,{data}"></p>')
+        out.append(f'<p><img width="580" alt="Plan of what goes out" src="data:image/png;base64,{data}"></p>')
     out.append("<h2>What goes out</h2>")
     out.append(
         _table(

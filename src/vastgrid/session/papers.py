@@ -16,6 +16,7 @@ from vastgrid.base.files import fingerprint, replacing, write_text
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of
+from vastgrid.declarations.conversion import listed
 from vastgrid.params import declare
 from vastgrid.reports.account import as_json, as_text
 from vastgrid.reports.paper import FileLine, Report, SourceLine, as_html
@@ -75,7 +76,13 @@ def report_of(
     """Return the report of a run on the command line."""
     sources = [source_line(path, account.steps[k].sentence) for k, path in enumerate(paths)]
     units = sent[0].frame.describe() if sent else ""
-    return Report(title, sources, account.steps, [file_line(each, words) for each in account.deliveries], units)
+    files = [file_line(each, words) for each in account.deliveries]
+    return Report(title, sources, account.steps, files, units, contents=contents_of(sent))
+
+
+def contents_of(sent: Sequence[Dataset]) -> str:
+    """Return what went out, as a sentence says it: “Ground (TIN, 13 859 triangles)”."""
+    return listed([f"{each.name} ({kind_of(each).in_a_word(each.count())})" for each in sent])
 
 
 def picture_of(datasets: Sequence[Dataset], progress: Progress) -> bytes:

@@ -36,8 +36,8 @@ class Run:
         Cards that the next step can use.
     unused : list of str
         Cards that no step has used.
-    files : dict
-        The file that a card came from.
+    sent : list of str
+        Cards that have gone out.
     """
 
     def __init__(self, account: Account) -> None:
@@ -47,6 +47,7 @@ class Run:
         self.have: list[str] = []
         self.unused: list[str] = []
         self.sources: list[tuple[Source, list[str]]] = []
+        self.sent: list[str] = []
 
     def dataset(self, card: str) -> Dataset:
         """Return a card's data."""
@@ -355,6 +356,7 @@ class Run:
         outcome = self.graph.nodes[node.id].outcome
         assert outcome is not None
         assert outcome.delivery is not None
+        self.sent += [card for card in self.have if card not in self.sent]
         self.account.deliveries.append(Delivery.from_json(outcome.delivery))
 
 
