@@ -194,6 +194,7 @@ def sample(own: str, folder: Path) -> Path:
         "pcd": lambda: DATA / "binary_compressed.pcd",
         "ply": lambda: mesh(folder / "a.ply"),
         "raster": lambda: raster(folder / "a.img", "HFA"),
+        "scene": lambda: _scene(folder / "a.html"),
         "shapefile": lambda: vector(folder / "a.shp", "ESRI Shapefile"),
         "stl": lambda: mesh(folder / "a.stl"),
         "text": lambda: _text(folder / "a.csv"),
@@ -202,6 +203,19 @@ def sample(own: str, folder: Path) -> Path:
     if made.parent != folder:
         made = Path(shutil.copy(made, folder / made.name))
     return made
+
+
+def _scene(path: Path) -> Path:
+    """The height field as a page: nobody else makes such."""
+    from vastgrid.base.progress import Silent
+    from vastgrid.data.tin import Tin
+    from vastgrid.formats import webscene
+
+    vertices, triangles = lattice()
+    webscene.write(
+        [Tin(name="ground", vertices=vertices, triangles=triangles)], path, webscene.SceneWriteParams(), Silent()
+    )
+    return path
 
 
 def _floats(path: Path) -> Path:

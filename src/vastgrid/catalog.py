@@ -306,6 +306,10 @@ def _unasked(conversion: Conversion) -> tuple[type[Dataset], ...]:
     return conversion.takes_with(conversion.params())
 
 
+def _first(kind: type[Dataset], wanted: tuple[type[Dataset], ...]) -> int:
+    return next(k for k, each in enumerate(wanted) if issubclass(kind, each))
+
+
 def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str) -> tuple[Conversion, ...]:
     """Return the fewest conversions that lead from datasets to one of some kinds; none where one is there already.
 
@@ -327,9 +331,10 @@ def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str)
         # A kind that was reached already is reached no sooner by going round.
         reached: set[type[Dataset]] = set()
         while frontier:
-            for path in frontier:
-                if issubclass(path[-1].gives(path[-1].takes), wanted):
-                    return path
+            # Of what a file can hold, what it names first is what it is for.
+            arrived = [path for path in frontier if issubclass(path[-1].gives(path[-1].takes), wanted)]
+            if arrived:
+                return min(arrived, key=lambda path: _first(path[-1].gives(path[-1].takes), wanted))
             reached |= {path[-1].gives(path[-1].takes) for path in frontier}
             frontier = [
                 (*path, each)

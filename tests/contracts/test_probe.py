@@ -25,6 +25,7 @@ from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 from vastgrid.params.declare import Param, plain
 from vastgrid.params.kinds import Levels, Styles
+from vastgrid.reports.account import as_text
 from vastgrid.session.reporting import report
 from vastgrid.session.session import Session
 from vastgrid.shaping.edits import EditLog, replayed, set_height_line
@@ -112,7 +113,8 @@ def test_in_a_job_with_sentence_outputs_undo_and_report(probe, tmp_path):
     assert session.graph[table].name == "Checked, residuals" and table in session.graph.after(tin)
     assert plain(session.sentence(made)) == "checks checked against Ground with 9 edits, over Pad, at 210, 212.5 m."
     assert session.dataset(table).texts()[0][0] == "points"
-    text = report(session, table)
+    own = report(session, table)
+    text = as_text(own.steps, *own.files)
     assert "checked against Ground" in text and text.index("Ground: ") < text.index("Checked")
     assert "| figure | value | unit |" in text and "| mean | " in text
     assert session.measured_against(made) == "Ground"

@@ -19,15 +19,12 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     """Read files, convert, write one file, read it back and compare."""
     from vastgrid.session.accounts import Account
 
-    if options.report is not None:
-        from vastgrid.session.papers import check_ending
-
-        check_ending(options.report)
     if options.set:
         return sending.convert_set(options, groups)
     if options.into or options.replace:
         raise CallError("--into and --replace belong to a set: --set NAME --into FOLDER")
     from vastgrid.session.chains import run_convert
+    from vastgrid.session.papers import check_ending
 
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
@@ -37,6 +34,8 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     *inputs, target = options.paths
     beside = {"--report": options.report, "--left-out": options.left_out}
     refuse_clashes(inputs, {"the result": target, **{name: path for name, path in beside.items() if path is not None}})
+    if options.report is not None:
+        check_ending(options.report)
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     try:
         run = run_convert(

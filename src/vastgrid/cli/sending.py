@@ -54,6 +54,10 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
     for name, given in (("--only", options.only), ("--inspect", options.inspect), ("--left-out", options.left_out)):
         if given:
             raise CallError(f"{name} does not go with --set")
+    if options.report is not None:
+        from vastgrid.session.papers import check_ending
+
+        check_ending(options.report)
     chosen = set_named(options.set)
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     try:

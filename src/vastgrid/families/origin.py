@@ -22,19 +22,27 @@ NOWHERE: Place = (0.0, 0.0, 0.0)
 
 @dataclass(frozen=True, slots=True)
 class Origin:
-    """Where coordinates are told from: a place, or None for coordinates of full size."""
+    """Where coordinates are told from: a place, None for coordinates of full size, or wherever the data settles it."""
 
     place: Place | None = None
+    auto: bool = False
+
+    @property
+    def said(self) -> Place:
+        """The place, or (0, 0, 0)."""
+        return self.place or NOWHERE
 
     def __str__(self) -> str:
+        if self.auto:
+            return "near the data"
         return (
             "none" if self.place is None else f"E {self.place[0]:.10g}, N {self.place[1]:.10g}, Z {self.place[2]:.10g}"
         )
 
 
 def _parse(_: Any, word: str) -> Origin:
-    if word.strip().lower() == "none":
-        return Origin()
+    if word.strip().lower() in ("none", "auto"):
+        return Origin(auto=word.strip().lower() == "auto")
     try:
         values = [float(part) for part in re.split(r"[,\s]+", word.strip())]
     except ValueError:
@@ -45,28 +53,34 @@ def _parse(_: Any, word: str) -> Origin:
 
 
 def _text(own: Origin) -> str:
+    if own.auto:
+        return "auto"
     return "none" if own.place is None else ",".join(repr(value) for value in own.place)
 
 
 register(Origin, Kind(_parse, _text))
 
-_HELP = "Place that coordinates are told from, as E,N,Z; none keeps them of full size."
-SINGLE = Param("Origin", _HELP, absent="a whole place near the data, where single precision would lose digits")
-FULL = Param("Origin", _HELP, absent="none: coordinates of full size")
+NONE, AUTO = Origin(), Origin(auto=True)
+SINGLE = Param(
+    "Origin",
+    "Place that coordinates are told from, as E,N,Z; none: full size; auto: a whole place near the data where single "
+    "precision would lose digits.",
+)
+FULL = Param("Origin", "Place that coordinates are told from, as E,N,Z; none keeps them of full size.")
 
 
 @dataclass(frozen=True)
 class SingleOriginParams:
     """Where coordinates are told from, in formats of single precision."""
 
-    origin: Annotated[Origin | None, SINGLE] = None
+    origin: Annotated[Origin, SINGLE] = AUTO
 
 
 @dataclass(frozen=True)
 class FullOriginParams:
     """Where coordinates are told from, in formats that hold them at full size."""
 
-    origin: Annotated[Origin | None, FULL] = None
+    origin: Annotated[Origin, FULL] = NONE
     decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 
 
@@ -78,7 +92,7 @@ def near(vertices: Floats) -> Place:
     return east, north, up
 
 
-def chosen(origin: Origin | None, vertices: Floats, title: str) -> Place:
+def chosen(origin: Origin, vertices: Floats, title: str) -> Place:
     """Return the place that a file of single precision is told from.
 
     Raises
@@ -86,9 +100,9 @@ def chosen(origin: Origin | None, vertices: Floats, title: str) -> Place:
     ParamError
         If a place was said from which single precision would move the data by more than it would from one near it.
     """
-    if origin is None:
+    if origin.auto:
         return near(vertices)
-    place = origin.place or NOWHERE
+    place = origin.said
     rounded = (vertices - place).astype(np.float32).astype(np.float64) + place
     best = near(vertices)
     least = (vertices - best).astype(np.float32).astype(np.float64) + best
@@ -97,14 +111,14 @@ def chosen(origin: Origin | None, vertices: Floats, title: str) -> Place:
         raise ParamError(
             "origin",
             f"{title} has single precision, which from there moves coordinates by up to {moved:.3g}; "
-            f"{_text(Origin(best))} keeps them within {possible:.1g} (so does leaving origin out)",
+            f"{_text(Origin(best))} keeps them within {possible:.1g} (so does origin=auto)",
         )
     return place
 
 
 def seen(vertices: Floats, params: SingleOriginParams) -> Floats:
     """Return coordinates as a reader of a file of single precision sees them."""
-    place = (params.origin.place or NOWHERE) if params.origin else near(vertices)
+    place = near(vertices) if params.origin.auto else params.origin.said
     return (vertices - place).astype(np.float32).astype(np.float64) + place
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import re
 from collections.abc import Sequence
@@ -96,7 +97,10 @@ def _frame(model: dict[str, Any], findings: list[Finding]) -> Frame:
     if not code:
         return heard(json.dumps(model.get("metadata") or {}).encode())[1]
     try:
-        return frame_of_crs(f"EPSG:{code[1]}")
+        frame = frame_of_crs(f"EPSG:{code[1]}")
+        # A system in plan only: heights are in the unit that the model's own words tell, if they do.
+        told = heard(json.dumps(model.get("metadata") or {}).encode())[1].vertical
+        return frame if frame.vertical else dataclasses.replace(frame, vertical=told)
     except ValueError:
         findings.append(Finding("crs-unreadable", "The file's CRS cannot be used."))
         return UNKNOWN

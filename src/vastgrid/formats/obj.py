@@ -16,7 +16,7 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.families.meshfile import MeshReadParams, Part, as_told, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import NOWHERE, FullOriginParams, told
+from vastgrid.families.origin import FullOriginParams, told
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.shaping.assemble import fans
 
@@ -89,7 +89,7 @@ def _counted_back(data: bytes, seen: int, sizes: NDArray[np.int64]) -> NDArray[n
 
 def write(datasets: Sequence[Dataset], path: Path, params: FullOriginParams, progress: Progress) -> None:
     """Write vertices and faces, each dataset an object of its own."""
-    place = (params.origin.place if params.origin else None) or NOWHERE
+    place = params.origin.said
     with path.open("wb") as file:
         file.write(f"# {told(place, datasets[0].frame.horizontal)}; x east, y north, z up\n".encode())
         first = 1

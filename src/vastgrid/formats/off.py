@@ -15,7 +15,7 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.families.meshfile import MeshReadParams, as_told, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import NOWHERE, FullOriginParams, told
+from vastgrid.families.origin import FullOriginParams, told
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.shaping.assemble import fans
 
@@ -75,7 +75,7 @@ def _faces(path: Path, numbers: np.ndarray, count: int, data: bytes) -> tuple[np
 def write(datasets: Sequence[Dataset], path: Path, params: FullOriginParams, progress: Progress) -> None:
     """Write vertices and triangles as text."""
     vertices, triangles = faces_of(datasets[0])
-    place = (params.origin.place if params.origin else None) or NOWHERE
+    place = params.origin.said
     with path.open("wb") as file:
         head = f"OFF\n# {told(place, datasets[0].frame.horizontal)}\n{len(vertices)} {len(triangles)} 0\n"
         file.write(head.encode())

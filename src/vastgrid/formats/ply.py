@@ -25,7 +25,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
 from vastgrid.families.cloudfile import CloudReadParams, filtered
 from vastgrid.families.meshfile import as_told, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import FULL, NOWHERE, Origin, heard, told
+from vastgrid.families.origin import FULL, NONE, Origin, heard, told
 from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
 
@@ -267,7 +267,7 @@ class PlyWriteParams:
     encoding: Annotated[Encoding, Param("Numbers", "binary: small and exact; text: can be read by people.")] = (
         Encoding.BINARY
     )
-    origin: Annotated[Origin | None, FULL] = None
+    origin: Annotated[Origin, FULL] = NONE
 
 
 _WORDS = {code: word for word, code in reversed(_TYPES.items())}
@@ -276,7 +276,7 @@ _WORDS = {code: word for word, code in reversed(_TYPES.items())}
 def write(datasets: Sequence[Dataset], path: Path, params: PlyWriteParams, progress: Progress) -> None:
     """Write points with their attributes, or vertices and faces; coordinates are of double precision."""
     dataset = datasets[0]
-    place = (params.origin.place if params.origin else None) or NOWHERE
+    place = params.origin.said
     if dataset.kind == PointSet.kind:
         points = narrowed(dataset, PointSet)
         xyz, columns = points.xyz, _columns(points)

@@ -23,7 +23,7 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.families.meshfile import MeshReadParams, Part, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import NOWHERE, FullOriginParams, told
+from vastgrid.families.origin import FullOriginParams, told
 from vastgrid.kernels.textrows import RowTemplate
 
 # Units and the order of a transform's twelve numbers by the 3MF core specification 1.3, 3.4 and 3.3.
@@ -160,7 +160,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: FullOriginParams, pro
     """Write each surface as an object; an origin stands in the transform of its place in the build (core specification, 4.1.2)."""
     unit = datasets[0].frame.horizontal
     assert unit is not None
-    place = (params.origin.place if params.origin else None) or NOWHERE
+    place = params.origin.said
     at = f' transform="1 0 0 0 1 0 0 0 1 {place[0]!r} {place[1]!r} {place[2]!r}"' if any(place) else ""
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         archive.writestr("[Content_Types].xml", _TYPES)

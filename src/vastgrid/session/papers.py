@@ -40,14 +40,14 @@ def check_ending(path: Path) -> None:
         raise CallError(f"a report ends in {', '.join(ENDINGS)}; “{path.name}” does not")
 
 
-def source_line(path: Path, sentence: str) -> SourceLine:
-    """Return what the report says of a file."""
+def source_line(path: Path, sentence: str, known: str = "") -> SourceLine:
+    """Return what the report says of a file; its fingerprint is that of when it was read, where that is known."""
     try:
         about = path.stat()
         changed = f"{datetime.datetime.fromtimestamp(about.st_mtime):%Y-%m-%d %H:%M}"
-        return SourceLine(path.name, sentence, about.st_size, changed, fingerprint(path))
+        return SourceLine(path.name, sentence, about.st_size, changed, known or fingerprint(path))
     except OSError:
-        return SourceLine(path.name, sentence)
+        return SourceLine(path.name, sentence, fingerprint=known)
 
 
 def file_line(delivery: Delivery, words: dict[str, str]) -> FileLine:

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from vastgrid.base.findings import Finding
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
-from vastgrid.reports.account import as_text
+from vastgrid.job.lineage import Node, Role
+from vastgrid.reports.paper import Report
 from vastgrid.session.deliver import Delivery
+from vastgrid.session.papers import contents_of, file_line, source_line
 from vastgrid.session.session import Session
 
 
@@ -22,8 +26,8 @@ class _Step:
     result: tuple[dict[str, Any], ...] = ()
 
 
-def report(session: Session, node: str) -> str:
-    """Return the report of a card as text (Markdown), findings and the notes of their acceptance included."""
+def report(session: Session, node: str) -> Report:
+    """Return the report of a card, findings and the notes of their acceptance included."""
     graph = session.graph
     steps = []
     before = graph.before(node, used=True)
@@ -48,5 +52,24 @@ def report(session: Session, node: str) -> str:
             )
         )
     outcome = graph[node].outcome
-    delivery = Delivery.from_json(outcome.delivery) if outcome and outcome.delivery else None
-    return as_text(steps, *([delivery] if delivery else []))
+    last = graph.node(node)
+    files = []
+    if outcome and outcome.delivery:
+        files = [file_line(Delivery.from_json(outcome.delivery), last.words)]
+    read = [graph.nodes[step] for step in steps_before if graph.nodes[step].role is Role.SOURCE]
+    sources = [source_line(Path(step.path), _sentence_of(step), step.fingerprint) for step in read]
+    sent = sent_of(session, node)
+    units = sent[0].frame.describe() if sent else ""
+    title = graph[last.used[0].card].name if last.used and files else graph[node].name
+    return Report(title, sources, steps, files, units, contents=contents_of(sent))
+
+
+def _sentence_of(node: Node) -> str:
+    return ", ".join(card.name for card in node.cards()) + f" from {Path(node.path).name}"
+
+
+def sent_of(session: Session, node: str) -> list[Dataset]:
+    """Return what went out with a delivery, or a card itself: for the picture."""
+    own = session.graph.node(node)
+    found = [data for use in own.used if (data := session.dataset(use.card)) is not None]
+    return found if own.role is Role.DELIVERY else [data for data in [session.dataset(node)] if data is not None]

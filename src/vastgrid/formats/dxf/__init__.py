@@ -81,8 +81,12 @@ def audit(path: Path) -> tuple[str, ...] | None:
 
 def expected(datasets: Sequence[Dataset], params: DxfWriteParams) -> set[str]:
     """Return the findings of reading that only say what was drawn beside the terrain."""
-    found = {"local-origin"} if params.shift is not None else set()
-    if any(each.labels for each in of_kind(datasets, Contours)) or params.bands is not None or params.shift is not None:
+    found = {"local-origin"} if params.shift.place is not None else set()
+    if (
+        any(each.labels for each in of_kind(datasets, Contours))
+        or params.bands is not None
+        or params.shift.place is not None
+    ):
         found.add("texts-left-out")
     if params.points_as is Points.BLOCKS:
         found.add("texts-left-out")

@@ -24,7 +24,7 @@ from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.families.origin import NOWHERE, Origin, Place, told
+from vastgrid.families.origin import NONE, NOWHERE, Origin, Place, told
 from vastgrid.formats.dxf._bands import colour_codes, legend, of_bands
 from vastgrid.formats.dxf._faces import Faces, count_handles, write_surface
 from vastgrid.formats.dxf._lines import write_curve, write_flat, write_labels, write_spatial
@@ -90,13 +90,11 @@ class DxfWriteParams:
         ),
     ] = _OURS
     shift: Annotated[
-        Origin | None,
+        Origin,
         Param(
-            "Shift",
-            "What is taken from every coordinate, as E,N,Z; the drawing and the report say so.",
-            absent="nothing",
+            "Shift", "What is taken from every coordinate, as E,N,Z; the drawing and the report say so. none: nothing."
         ),
-    ] = None
+    ] = NONE
     decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 
 
@@ -160,7 +158,7 @@ def _flattened(contours: Contours) -> Contours:
 
 def shift_of(params: DxfWriteParams) -> Place:
     """Return what is taken from every coordinate."""
-    return (params.shift.place if params.shift else None) or NOWHERE
+    return params.shift.said
 
 
 @dataclass(slots=True)

@@ -20,7 +20,7 @@ from vastgrid.data.frame import Frame, crs_name, epsg_code
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.tin import Tin
 from vastgrid.families.meshfile import faces_of
-from vastgrid.families.origin import NOWHERE, Origin, near
+from vastgrid.families.origin import AUTO, Origin, near
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
@@ -40,13 +40,12 @@ class IfcWriteParams:
         Schema, Param("Schema", "IFC4 is read by most; IFC4X3 knows terrain as an irregular network with breaklines.")
     ] = Schema.IFC4
     origin: Annotated[
-        Origin | None,
+        Origin,
         Param(
             "Origin",
-            "Place on the map that the model's own coordinates are told from, as E,N,Z; none keeps them of full size.",
-            absent="a whole place near the data",
+            "Place on the map that the model's own coordinates are told from, as E,N,Z; none: full size; auto: near the data.",
         ),
-    ] = None
+    ] = AUTO
     decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 
 
@@ -81,9 +80,8 @@ def _text(text: str) -> str:
 def write(datasets: Sequence[Dataset], path: Path, params: IfcWriteParams, progress: Progress) -> None:
     """Write each surface as a geographic element of terrain, in metres."""
     parts = [faces_of(each) for each in datasets]
-    place = near(np.concatenate([vertices for vertices, _ in parts]))
-    if params.origin is not None:
-        place = params.origin.place or NOWHERE
+    every = np.concatenate([vertices for vertices, _ in parts])
+    place = near(every) if params.origin.auto else params.origin.said
     later = params.schema is Schema.IFC4X3
     with path.open("wb") as file:
         file.write(_head(path.name, "IFC4X3_ADD2" if later else "IFC4").encode())

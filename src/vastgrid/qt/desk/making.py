@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from vastgrid import catalog
 from vastgrid.base.progress import Progress
@@ -51,8 +51,10 @@ class Making:
         node = self.desk.session.plan(operation, inputs, words, roles)
         self.run_new(node, f"making {node.name}", f"make {node.name}")
 
-    def run_new(self, node: Node, title: str, text: str) -> None:
-        """Run a new step; its cards join the lineage when it is done."""
+    def run_new(
+        self, node: Node, title: str, text: str, then: Callable[[list[str]], None] = lambda cards: None
+    ) -> None:
+        """Run a new step; its cards join the lineage when it is done, and `then` is called with them."""
         session = self.desk.session
         graph = session.graph.with_node(node)
 
@@ -71,6 +73,7 @@ class Making:
             if own.role is Role.MADE and catalog.conversion_named(own.operation).answers:
                 self._show_answer(own)
             self.desk.say(Delivery.from_json(delivered).sentence() if delivered else f"{own.name} is made")
+            then([output.card for output in own.outputs])
 
         self.desk.start(title, work, done)
 

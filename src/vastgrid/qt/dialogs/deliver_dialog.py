@@ -1,85 +1,181 @@
-"""Sending terrain out: what the file will hold and lose, before it is written."""
+"""Sending terrain out, written like a letter: to whom, what is enclosed, in which units, where to; with what each file will hold."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from html import escape
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
     QFileDialog,
+    QFrame,
     QHBoxLayout,
+    QInputDialog,
     QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
     QPushButton,
+    QScrollArea,
+    QTreeWidget,
+    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError
-from vastgrid.base.findings import Finding
+from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS, Unit
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import kind_of
 from vastgrid.declarations.fileformat import Format
+from vastgrid.looks.colouring import plain
 from vastgrid.params import declare
+from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.drawing import rendering
+from vastgrid.qt.drawing.picture import Picture
+from vastgrid.qt.drawing.view import View, bounds, fitted
+from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.deliver import prepared
 from vastgrid.session.executor import Units
-from vastgrid.session.session import Session
+from vastgrid.session.letters import Held, held, measured_size
+from vastgrid.session.outline import Item
+from vastgrid.session.sets import DeliverySet, Enclosure, known_sets, safe_name, save_set
+from vastgrid.tasks.runner import Runner
+
+# So much is looked through while one types; more is done behind.
+_AT_ONCE = 150_000
+_WIDE, _TALL = 400, 230
+
+
+@dataclass(slots=True)
+class File:
+    """One file of a delivery: its format, options, name, and which kinds of cards it takes."""
+
+    format: Format
+    words: dict[str, str] = field(default_factory=dict)
+    kinds: tuple[str, ...] = ()
+    ending: str = ""
+    after: str = ""
+    meeting: bool = False
+    name: str = ""
+
+    def file_name(self, stem: str) -> str:
+        """Return its name for what goes out."""
+        return f"{stem}{self.after}{self.ending or self.format.suffixes[0]}"
 
 
 class DeliverDialog(QDialog):
-    """Asks what goes out, as what, and where; and shows what the file will hold."""
+    """Asks what goes out, to whom, as what, and where; and shows what each file will hold."""
 
-    def __init__(
-        self, parent: QWidget | None, session: Session, chosen: list[str], folder: Path, operation: str
-    ) -> None:
+    def __init__(self, parent: QWidget | None, desk: Desk, chosen: list[str], folder: Path, operation: str) -> None:
         super().__init__(parent)
-        self.session = session
+        self.desk, self.session = desk, desk.session
         self.setWindowTitle("Deliver")
-        self.resize(760, 600)
+        self.resize(1120, 700)
         self.form: ParamForm | None = None
-        layout = QHBoxLayout(self)
-        left, right = QVBoxLayout(), QVBoxLayout()
-        layout.addLayout(left, 2)
-        layout.addLayout(right, 3)
+        self.held: Held | None = None
+        self.files: list[File] = []
+        self.current = 0
+        self._folder = folder
+        self._named = ""
+        self._wish = 0
+        self._drawn: list[Dataset] = []
+        self.runner = Runner(lambda task: None)
+        columns = QHBoxLayout(self)
+        columns.setSpacing(16)
+        columns.addLayout(self._what(chosen), 4)
+        columns.addWidget(self._as_what(), 5)
+        columns.addLayout(self._preview_part(), 6)
+        index = self.formats.findData(operation or self._suggested(chosen))
+        self.formats.setCurrentIndex(max(index, 0))
+        self.files = [File(self.format)]
+        self._fill_files()
+        self._format_changed()
+        self.finished.connect(lambda _: self.runner.cancel_all())
+
+    # -- laying out
+
+    def _what(self, chosen: list[str]) -> QVBoxLayout:
+        left = QVBoxLayout()
+        left.addWidget(label("<b>To whom</b>"))
+        self.sets = QComboBox()
+        self.sets.setAccessibleName("To whom")
+        self._fill_sets()
+        self.sets.activated.connect(lambda _: self._set_changed())
+        left.addWidget(self.sets)
         left.addWidget(label("<b>What goes out</b>"))
         self.list = QListWidget()
         self.list.setAccessibleName("What goes out")
-        for node in session.graph.cards.values():
+        for node in self.session.graph.cards.values():
             if not node.digest:
                 continue
-            item = QListWidgetItem(f"{node.name}  ({node.figures.get('kind')})")
+            cost = node.outcome.loss if node.outcome else None
+            told = f"  · costs {cost['max']:.3f}{' ' + cost['unit'] if cost['unit'] else ''} at most" if cost else ""
+            item = QListWidgetItem(f"{node.name}  ({node.figures.get('kind')}){told}")
             item.setData(Qt.ItemDataRole.UserRole, node.id)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if node.id in chosen else Qt.CheckState.Unchecked)
             self.list.addItem(item)
         self.list.itemChanged.connect(lambda _: self._changed())
-        left.addWidget(self.list, 1)
-        right.addWidget(label("<b>As</b>"))
+        left.addWidget(self.list, 3)
+        self.files_label = label("<b>Enclosed</b>")
+        left.addWidget(self.files_label)
+        self.files_list = QListWidget()
+        self.files_list.setAccessibleName("Files of the set")
+        self.files_list.currentRowChanged.connect(self._row_changed)
+        left.addWidget(self.files_list, 2)
+        row = QHBoxLayout()
+        self.keep = QPushButton("Keep as a set …")
+        self.keep.setToolTip("These files with their options, under a name, for other jobs too.")
+        self.keep.clicked.connect(self._keep_set)
+        self.more = QPushButton("Another file")
+        self.more.setToolTip("One more file goes out with this one.")
+        self.more.clicked.connect(self._add_file)
+        row.addWidget(self.more)
+        row.addWidget(self.keep)
+        row.addStretch()
+        left.addLayout(row)
+        return left
+
+    def _as_what(self) -> QWidget:
+        body = QWidget()
+        middle = QVBoxLayout(body)
+        middle.setContentsMargins(0, 0, 6, 0)
+        middle.addWidget(label("<b>As</b>"))
         self.formats = QComboBox()
         self.formats.setAccessibleName("Format")
         for each in catalog.FORMATS:
             if each.write is not None:
                 self.formats.addItem(each.title, each.id)
         self.formats.currentIndexChanged.connect(lambda _: self._format_changed())
-        right.addWidget(self.formats)
+        middle.addWidget(self.formats)
         self._form_place = QVBoxLayout()
-        right.addLayout(self._form_place)
+        middle.addLayout(self._form_place)
         self.units = (self._unit_box("Unit of plan"), self._unit_box("Unit of heights"))
         row = QHBoxLayout()
         for name, box in zip(("Plan in", "heights in"), self.units, strict=True):
             row.addWidget(label(name, wrap=False))
             row.addWidget(box, 1)
-        right.addLayout(row)
+        middle.addLayout(row)
+        middle.addStretch()
+        scroll = QScrollArea()
+        scroll.setWidget(body)
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        return scroll
+
+    def _preview_part(self) -> QVBoxLayout:
+        right = QVBoxLayout()
         right.addWidget(label("<b>To</b>"))
         row = QHBoxLayout()
         self.path = QLineEdit()
@@ -91,13 +187,28 @@ class DeliverDialog(QDialog):
         row.addWidget(choose)
         right.addLayout(row)
         right.addWidget(label("<b>The file will hold</b>"))
+        self.picture = Picture()
+        self.picture.setMinimumSize(_WIDE, _TALL)
+        self.picture.setMaximumHeight(_TALL)
+        right.addWidget(self.picture)
+        self.tree = QTreeWidget()
+        self.tree.setAccessibleName("Tree of the file's content")
+        self.tree.setColumnCount(2)
+        self.tree.setHeaderHidden(True)
+        self.tree.currentItemChanged.connect(lambda item, _: self._layer_chosen(item))
+        right.addWidget(self.tree, 2)
         self.preview = QLabel()
         self.preview.setWordWrap(True)
+        self.preview.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.preview.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        right.addWidget(self.preview)
+        scroll = QScrollArea()
+        scroll.setWidget(self.preview)
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        right.addWidget(scroll, 2)
         self.error = label("", name="error")
         right.addWidget(self.error)
-        right.addStretch()
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
         self.write = self.buttons.addButton("Write and read back", QDialogButtonBox.ButtonRole.AcceptRole)
         assert self.write is not None
@@ -105,11 +216,7 @@ class DeliverDialog(QDialog):
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
         right.addWidget(self.buttons)
-        self._folder = folder
-        self._named = ""
-        index = self.formats.findData(operation or self._suggested(chosen))
-        self.formats.setCurrentIndex(max(index, 0))
-        self._format_changed()
+        return right
 
     def _suggested(self, chosen: list[str]) -> str:
         kinds = [type(d) for node in chosen if (d := self.session.dataset(node)) is not None]
@@ -140,6 +247,24 @@ class DeliverDialog(QDialog):
             if item is not None and item.checkState() is Qt.CheckState.Checked
         ]
 
+    def enclosed(self, file: File) -> list[str]:
+        """Return the cards that go into a file of the set; the second surface stays out where only their meeting goes."""
+        nodes = self.nodes()
+        if file.meeting:
+            surfaces = self.surfaces()
+            nodes = [node for node in nodes if node not in surfaces[1:]]
+        if file.kinds:
+            nodes = [node for node in nodes if self.session.graph[node].kind in file.kinds]
+        return nodes
+
+    def surfaces(self) -> list[str]:
+        """Return the cards among what goes out that are ground."""
+        return [
+            n
+            for n in self.nodes()
+            if (d := self.session.dataset(n)) is not None and kind_of(d).covers and d.has_heights
+        ]
+
     def chosen_units(self) -> Units:
         """Return the units to write in."""
         plan: Unit | None = self.units[0].currentData()
@@ -147,59 +272,306 @@ class DeliverDialog(QDialog):
         return plan, height
 
     def words(self) -> dict[str, str]:
-        """Return the writing options."""
+        """Return the writing options of the file that is shown."""
         return declare.to_words(self.form.value()) if self.form is not None else {}
 
     def target(self) -> Path:
-        """Return the file to write."""
+        """Return the file to write, that which is shown."""
         return Path(self.path.text()).expanduser()
+
+    def targets(self) -> list[tuple[File, Path]]:
+        """Return every file with where it goes."""
+        self._take_back()
+        folder = self.target().parent
+        own = [(file, folder / file.name) for file in self.files]
+        own[self.current] = (self.files[self.current], self.target())
+        return own
+
+    # -- sets
+
+    def _fill_sets(self, chosen: str = "") -> None:
+        self.sets.clear()
+        self.sets.addItem("one file", "")
+        for each in known_sets():
+            self.sets.addItem(each.title, each)
+            if each.name == chosen:
+                self.sets.setCurrentIndex(self.sets.count() - 1)
+
+    def choose_set(self, name: str) -> None:
+        """Choose a set by its name."""
+        for k in range(1, self.sets.count()):
+            if self.sets.itemData(k).name == name:
+                self.sets.setCurrentIndex(k)
+                self._set_changed()
+
+    def _set_changed(self) -> None:
+        own = self.sets.currentData()
+        if isinstance(own, DeliverySet):
+            self.files = [
+                File(catalog.format_named(e.format), dict(e.words), e.kinds, e.ending, e.after, e.meeting)
+                for e in own.enclosures
+            ]
+        else:
+            self.files = self.files[:1]
+        self.current = 0
+        self._named = self.path.text()
+        self._fill_files()
+        self._show_file()
+
+    def _add_file(self) -> None:
+        self._take_back()
+        other = "dxf" if self.files[-1].format.id != "dxf" else "landxml"
+        self.files.append(File(catalog.format_named(other)))
+        self.current = len(self.files) - 1
+        self._name_files()
+        self._fill_files()
+        self._show_file()
+
+    def _keep_set(self) -> None:
+        name, fine = QInputDialog.getText(self, "Keep as a set", "Name of the set")
+        if not fine or not name.strip():
+            return
+        self._take_back()
+        enclosures = tuple(
+            Enclosure(f.format.id, f.ending, dict(f.words), f.kinds, f.after, f.meeting) for f in self.files
+        )
+        try:
+            save_set(DeliverySet(name.strip(), name.strip(), enclosures))
+        except VastGridError as error:
+            self.error.setText(str(error))
+            return
+        self._fill_sets(name.strip())
+
+    def _fill_files(self) -> None:
+        self._name_files()
+        self.files_list.blockSignals(True)
+        self.files_list.clear()
+        for each in self.files:
+            self.files_list.addItem(f"{each.name}\n{each.format.title}")
+        self.files_list.setCurrentRow(self.current)
+        self.files_list.blockSignals(False)
+        several = len(self.files) > 1
+        for part in (self.files_label, self.files_list):
+            part.setVisible(several)
+
+    def _name_files(self) -> None:
+        nodes = self.nodes()
+        stem = self.session.graph[nodes[0]].name if nodes else "terrain"
+        stem = safe_name(stem.strip().lower().replace(" ", "-"))
+        for each in self.files:
+            each.name = each.file_name(stem)
+
+    def _row_changed(self, row: int) -> None:
+        if 0 <= row < len(self.files) and row != self.current:
+            self._take_back()
+            self.current = row
+            self._show_file()
+
+    def _take_back(self) -> None:
+        """Keep what was typed for the file that is shown."""
+        if not self.files:
+            return
+        own = self.files[self.current]
+        own.format = self.format
+        if self.form is not None and self.form.params is own.format.write_params:
+            try:
+                own.words = self.words()
+            except CallError:
+                return
+        own.name = self.target().name or own.name
+
+    def _show_file(self) -> None:
+        """Show a file's format, options and name."""
+        own = self.files[self.current]
+        folder = self.target().parent if self.path.text() else self._folder
+        self.formats.blockSignals(True)
+        self.formats.setCurrentIndex(self.formats.findData(own.format.id))
+        self.formats.blockSignals(False)
+        self._make_form(own.words)
+        self._named = str(folder / own.name)
+        self.path.setText(self._named)
+        self._preview()
 
     # -- following the choices
 
-    def _format_changed(self) -> None:
+    def _make_form(self, words: dict[str, str]) -> None:
         if self.form is not None:
             self._form_place.removeWidget(self.form)
             self.form.deleteLater()
             self.form = None
         if declare.fields(self.format.write_params):
-            self.form = ParamForm(self.format.write_params)
+            self.form = ParamForm(self.format.write_params, words or None)
             self.form.changed.connect(self._preview)
             self._form_place.addWidget(self.form)
+
+    def _format_changed(self) -> None:
+        if not self.files:
+            return
+        own = self.files[self.current]
+        if own.format is not self.format:
+            own.format, own.words, own.ending = self.format, {}, ""
+        self._make_form(own.words)
         self._changed()
+        self._fill_files()
 
     def _changed(self) -> None:
+        if not self.files:
+            return
         if self.path.text() in ("", self._named):
-            nodes = self.nodes()
-            stem = self.session.graph[nodes[0]].name if nodes else "terrain"
-            name = "".join(c if c.isalnum() or c in "-_ " else "-" for c in stem).strip().lower().replace(" ", "-")
-            self._named = str(self._folder / (name + self.format.suffixes[0]))
+            self._name_files()
+            folder = self.target().parent if self.path.text() else self._folder
+            self._named = str(folder / self.files[self.current].name)
             self.path.setText(self._named)
         self._preview()
 
     def _preview(self) -> None:
-        assert self.write is not None
-        findings: list[Finding] = []
+        if not self.files:
+            return
+        self._wish += 1
         try:
-            datasets = [d.renamed(self.session.graph[n].name) for n in self.nodes() if (d := self.session.dataset(n))]
+            own = self.files[self.current]
+            nodes = self.enclosed(own) if len(self.files) > 1 else self.nodes()
+            datasets = [d.renamed(self.session.graph[n].name) for n in nodes if (d := self.session.dataset(n))]
             params = declare.build(self.format.write_params, self.words())
-            held = prepared(datasets, self.format, params, self.chosen_units(), findings)
+            if not datasets and len(self.files) > 1 and self.nodes():
+                raise CallError(f"nothing of what goes out belongs into this file ({', '.join(own.kinds)})")
             if not self.target().parent.is_dir():
                 raise CallError(f"there is no folder {self.target().parent}")
+            names = [path.name for _, path in self._named_targets()]
+            if len(set(names)) < len(names):
+                raise CallError("two files of the set have one name; give one of them another")
         except CallError as error:
-            self.preview.setText("")
-            self.error.setText(str(error))
-            self.write.setEnabled(False)
+            self._refused(str(error))
             return
+        units, target, wish = self.chosen_units(), self.format, self._wish
+        if sum(sum(each.count().values()) for each in datasets) <= _AT_ONCE:
+            try:
+                self._show_held(held(datasets, target, params, units))
+            except VastGridError as error:
+                self._refused(str(error))
+            return
+        self.preview.setText("looking …")
+        self.runner.cancel_all()
+
+        def work(progress: Progress) -> Held | str:
+            try:
+                return held(datasets, target, params, units)
+            except VastGridError as error:
+                return str(error)
+
+        def done(found: Held | str) -> None:
+            if wish == self._wish:
+                self._refused(found) if isinstance(found, str) else self._show_held(found)
+
+        self.desk.start_behind(self.runner, "what the file will hold", work, done)
+
+    def _named_targets(self) -> list[tuple[File, Path]]:
+        folder = self.target().parent
+        own = [(file, folder / file.name) for file in self.files]
+        own[self.current] = (self.files[self.current], self.target())
+        return own
+
+    def _refused(self, why: str) -> None:
+        assert self.write is not None
+        self.held = None
+        self.preview.setText("")
+        self.tree.clear()
+        self.picture.show_image(None, View(0.0, 0.0, 1.0, 1, 1))
+        self.error.setText(why)
+        self.write.setEnabled(False)
+
+    def _show_held(self, own: Held) -> None:
+        assert self.write is not None
+        self.held = own
         self.error.setText("")
         self.write.setEnabled(True)
-        lines = [f"<b>{escape(each.name)}</b>: {_counts(each)}<br>{escape(each.frame.describe())}" for each in held]
-        # A header, and what each takes.
-        size = 1500.0 + sum(self.format.weigh(each) for each in held)
+        self._say(own, own.size)
+        self._fill_tree(own)
+        self._draw(list(own.datasets))
+        wish, target = self._wish, self.format
+
+        def measured(size: float) -> None:
+            if wish == self._wish and self.held is own:
+                self._say(own, size)
+
+        self.desk.start_behind(
+            self.runner, "how large", lambda progress: measured_size(own, target, progress), measured
+        )
+
+    def _say(self, own: Held, size: float) -> None:
+        lines = [
+            f"<b>{escape(each.name)}</b>: {_counts(each)}<br>{escape(each.frame.describe())}" for each in own.datasets
+        ]
         lines.append(f"about {size / 1e6:.1f} MB" if size > 1e5 else f"about {max(size / 1e3, 0.1):.1f} kB")
-        if self.target().exists():
+        extent = [each.extent() for each in own.datasets]
+        east = [pair for each in extent if (pair := each.east)]
+        north = [pair for each in extent if (pair := each.north)]
+        if east and north:
+            lines.append(
+                f"E {min(p[0] for p in east):.2f} … {max(p[1] for p in east):.2f}, "
+                f"N {min(p[0] for p in north):.2f} … {max(p[1] for p in north):.2f}"
+            )
+        if self.files[self.current].meeting:
+            told = "The line where both surfaces meet is made first and goes along."
+            lines.append(
+                told if len(self.surfaces()) > 1 else "With a second surface the line where both meet would go along."
+            )
+        there = [path.name for _, path in self._named_targets() if path.exists()]
+        if there and len(self.files) > 1:
+            lines.append(
+                f"In the folder already, and replaced once the new ones are whole: {escape(', '.join(there))}."
+            )
+        elif there:
             lines.append("The file exists and will be replaced once the new one is whole.")
-        lines += [f"{finding.severity.value} · {escape(finding.text)}" for finding in findings]
+        lines += [f"{finding.severity.value} · {escape(finding.text)}" for finding in own.findings]
         self.preview.setText("<br>".join(lines))
+
+    def _fill_tree(self, own: Held) -> None:
+        self.tree.blockSignals(True)
+        self.tree.clear()
+
+        def add(parent: QTreeWidget | QTreeWidgetItem, item: Item) -> QTreeWidgetItem:
+            row = QTreeWidgetItem(parent, [item.name, f"{spaced(item.count)} {item.kind}"])
+            for inner in item.items[:200]:
+                add(row, inner)
+            return row
+
+        for item in own.items:
+            add(self.tree, item).setExpanded(len(own.items) < 4)
+        self.tree.resizeColumnToContents(0)
+        self.tree.blockSignals(False)
+
+    def _layer_chosen(self, item: QTreeWidgetItem | None) -> None:
+        """Draw only the branch that was chosen; the whole file for none."""
+        if self.held is None or item is None:
+            return
+        top = item
+        while (above := top.parent()) is not None:
+            top = above
+        index = self.tree.indexOfTopLevelItem(top)
+        if 0 <= index < len(self.held.datasets):
+            self._draw([self.held.datasets[index]])
+
+    def _draw(self, datasets: list[Dataset]) -> None:
+        wish = self._wish
+        able = sorted((each for each in datasets if kind_of(each).drawn), key=lambda each: kind_of(each).rank)
+        box = bounds(able) if able else None
+        if box is None:
+            self.picture.show_image(None, View(0.0, 0.0, 1.0, 1, 1))
+            return
+        view = fitted(box, _WIDE, _TALL)
+        palette = theme.DARK if self.session.settings.get("theme") == "dark" else theme.LIGHT
+        items = tuple(plain(each) for each in able)
+
+        def work(progress: Progress) -> QImage:
+            return rendering.draw(items, view, palette, wires=False)
+
+        def done(image: QImage) -> None:
+            if wish == self._wish:
+                self._drawn = datasets
+                self.picture.show_image(image, view)
+
+        self.desk.start_behind(self.runner, "a picture of the file", work, done)
 
     def _choose(self) -> None:
         name, _ = QFileDialog.getSaveFileName(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable
 from pathlib import Path
 
@@ -9,13 +10,14 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QFileDialog, QMenu, QWidget
 
 from vastgrid.base.errors import CallError
-from vastgrid.base.files import write_text
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.inspecting import Inspecting
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.widgets import theme
-from vastgrid.session.reporting import report
+from vastgrid.session.papers import check_ending, picture_of, write_report
+from vastgrid.session.reporting import report, sent_of
 
 
 class Checking:
@@ -75,12 +77,29 @@ class Checking:
         session = self.desk.session
         suggestion = Path(session.graph[node].path or session.folder.parent / session.graph[node].name)
         name, _ = QFileDialog.getSaveFileName(
-            self.parent, "Save the report", str(suggestion.with_suffix(".report.md")), "Markdown text (*.md)"
+            self.parent,
+            "Save the report",
+            str(suggestion.with_suffix(".report.html")),
+            "Page (*.html);;PDF (*.pdf);;Markdown text (*.md)",
         )
-        if name:
-            session.refuse_output(Path(name))
-            write_text(Path(name), report(session, node))
+        if not name:
+            return
+        path = Path(name)
+        session.refuse_output(path)
+        check_ending(path)
+        paper = report(session, node)
+        if path.suffix.lower() not in (".html", ".htm", ".pdf"):
+            write_report(path, paper, {}, Silent())
             self.desk.say(f"the report is in {name}")
+            return
+        sent = sent_of(session, node)
+
+        def work(progress: Progress) -> str:
+            shown = dataclasses.replace(paper, picture=picture_of(sent, progress))
+            write_report(path, shown, {}, progress)
+            return f"the report is in {name}"
+
+        self.desk.start(f"writing {path.name}", work, self.desk.say)
 
     # -- findings
 

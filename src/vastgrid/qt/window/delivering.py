@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 
 from PyQt6.QtWidgets import QMenu, QWidget
 
@@ -11,9 +12,13 @@ from vastgrid import catalog
 from vastgrid.job.lineage import Role
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
-from vastgrid.qt.dialogs.deliver_dialog import DeliverDialog
+from vastgrid.qt.dialogs.deliver_dialog import DeliverDialog, File
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry
+from vastgrid.session.executor import Units
+from vastgrid.session.sets import known_sets
+
+_MEETING = "no_change"
 
 
 class Delivering:
@@ -42,6 +47,10 @@ class Delivering:
             for each in catalog.FORMATS
             if each.write is not None and (not kinds or any(issubclass(kind, each.carries.kinds) for kind in kinds))
         ]
+        for own in known_sets():
+            run = partial(self.desk.guarded, partial(self.deliver_set, own.name))
+            entry(menu, f"{own.title} …", run, glyphs.icon("delivery", self.palette().action))
+        menu.addSeparator()
         for each in able:
             run = partial(self.desk.guarded, partial(self.deliver, each.id))
             entry(menu, f"{each.title} file …", run, glyphs.icon("delivery", self.palette().action))
@@ -52,19 +61,35 @@ class Delivering:
         """Ask what goes out and where, write it, read it back."""
         self.dialog(operation).exec()
 
+    def deliver_set(self, name: str) -> None:
+        """Ask what goes out as a set, write its files, read them back."""
+        dialog = self.dialog("")
+        dialog.choose_set(name)
+        dialog.exec()
+
     def dialog(self, operation: str) -> DeliverDialog:
         """Return the dialog for a delivery; accepting it writes the file."""
         chosen = [node for node in self.desk.selection if self.desk.session.graph[node].role is not Role.DELIVERY]
         folder = self.desk.session.deliver_folder
-        dialog = DeliverDialog(self.parent, self.desk.session, chosen, folder, operation)
-
-        def accepted() -> None:
-            target = dialog.target()
-            self.desk.session.settings["deliver_folder"] = str(target.parent)
-            node = self.desk.session.plan_delivery(
-                dialog.format.id, dialog.nodes(), dialog.words(), target, dialog.chosen_units()
-            )
-            self.making.run_new(node, f"writing {target.name}", f"deliver {target.name}")
-
-        dialog.accepted.connect(lambda: self.desk.guarded(accepted))
+        dialog = DeliverDialog(self.parent, self.desk, chosen, folder, operation)
+        dialog.accepted.connect(lambda: self.desk.guarded(lambda: self._write(dialog)))
         return dialog
+
+    def _write(self, dialog: DeliverDialog) -> None:
+        """Write every file of a delivery, one after the other; the line of no change is made before the file it goes into."""
+        targets, units = dialog.targets(), dialog.chosen_units()
+        self.desk.session.settings["deliver_folder"] = str(targets[0][1].parent)
+        surfaces = dialog.surfaces()
+        for file, target in targets:
+            nodes = dialog.enclosed(file) if len(targets) > 1 or file.meeting else dialog.nodes()
+            send = partial(self._send, file, nodes, target, units)
+            if file.meeting and len(surfaces) > 1:
+                line = self.desk.session.plan(_MEETING, surfaces[:2], {})
+                text = f"make {line.name}"
+                self.making.run_new(line, "finding where the surfaces meet", text, then=send)
+            else:
+                send([])
+
+    def _send(self, file: File, nodes: list[str], target: Path, units: Units, more: list[str]) -> None:
+        node = self.desk.session.plan_delivery(file.format.id, [*nodes, *more], file.words, target, units)
+        self.making.run_new(node, f"writing {target.name}", f"deliver {target.name}")

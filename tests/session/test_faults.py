@@ -1,0 +1,134 @@
+"""Faults for real: a disk that is full, rights that are gone, a kill while writing, a folder that is gone."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from builders import ground
+from vastgrid import catalog
+from vastgrid.base.errors import WriteError
+from vastgrid.base.files import sweep
+from vastgrid.base.progress import Silent
+from vastgrid.session.deliver import deliver
+
+LANDXML = catalog.format_named("landxml")
+
+
+def send(path, own="landxml", size=400):
+    target = catalog.format_named(own)
+    return deliver([ground(size)], path, target, target.write_params(), Silent())
+
+
+@pytest.fixture
+def small_disk(tmp_path):
+    folder = tmp_path / "disk"
+    folder.mkdir()
+    if (
+        os.geteuid() != 0
+        or subprocess.run(["mount", "-t", "tmpfs", "-o", "size=200k", "none", folder], check=False).returncode
+    ):
+        pytest.skip("a small disk can be mounted by root only")
+    yield folder
+    subprocess.run(["umount", folder], check=True)
+
+
+@pytest.mark.parametrize("own", ["landxml", "dxf", "obj", "ifc", "glb", "scene"])
+def test_a_full_disk_keeps_the_old_file(own, small_disk):
+    path = small_disk / f"a{catalog.format_named(own).suffixes[0]}"
+    path.write_text("what was there")
+    with pytest.raises(WriteError, match=r"needs about|disk is full"):
+        send(path, own, 12_000)
+    assert path.read_text() == "what was there" and [each.name for each in small_disk.iterdir()] == [path.name]
+
+
+def test_a_disk_that_others_fill_meanwhile(small_disk, monkeypatch):
+    """The room was there when it was looked at."""
+    monkeypatch.setattr("vastgrid.session.deliver.need_room", lambda path, size: None)
+    path = small_disk / "a.xml"
+    path.write_text("what was there")
+    with pytest.raises(WriteError, match="disk is full"):
+        send(path, size=4000)
+    assert path.read_text() == "what was there" and [each.name for each in small_disk.iterdir()] == ["a.xml"]
+
+
+def test_a_folder_that_is_gone(tmp_path):
+    with pytest.raises(WriteError, match="the folder does not exist"):
+        send(tmp_path / "gone" / "a.xml")
+    assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="needs another user to be")
+def test_rights_that_are_gone(tmp_path):
+    """As a user who may not write there, since root may everywhere."""
+    (tmp_path / "a.xml").write_text("what was there")
+    tmp_path.chmod(0o755)
+    code = (
+        "import os, sys; os.setuid(65534)\n"
+        "from pathlib import Path\n"
+        "from vastgrid.base.files import replacing\n"
+        "from vastgrid.base.errors import WriteError\n"
+        "try:\n    with replacing(Path(sys.argv[1])) as t: t.write_text('new')\n"
+        "except WriteError as e: print(e)\n"
+    )
+    for folder in tmp_path.parents:
+        if str(folder).startswith("/tmp/"):
+            folder.chmod(0o755)
+    done = subprocess.run([sys.executable, "-c", code, tmp_path / "a.xml"], capture_output=True, text=True, cwd="/")
+    if "ModuleNotFoundError" in done.stderr or "Permission" in done.stderr:
+        pytest.skip("another user cannot read the program here")
+    assert "no permission to write there" in done.stdout, done.stderr
+    assert (tmp_path / "a.xml").read_text() == "what was there"
+
+
+def test_a_kill_leaves_the_old_file_and_the_next_delivery_sweeps(tmp_path):
+    path = tmp_path / "a.xml"
+    path.write_text("what was there")
+    code = (
+        "import sys, pathlib; sys.path.insert(0, sys.argv[2])\n"
+        "from builders import ground\n"
+        "from vastgrid import catalog\n"
+        "from vastgrid.base.progress import Silent\n"
+        "from vastgrid.session.deliver import deliver\n"
+        "target = catalog.format_named('landxml')\n"
+        "print('ready', flush=True)\n"
+        "deliver([ground(150_000)], pathlib.Path(sys.argv[1]), target, target.write_params(), Silent())\n"
+    )
+    tests = str(__import__("pathlib").Path(__file__).parents[1])
+    process = subprocess.Popen([sys.executable, "-c", code, path, tests], stdout=subprocess.PIPE)
+    process.stdout.readline()
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline:
+        left = [each for each in tmp_path.glob(".vastgrid-*") if each.stat().st_size > 100_000]
+        if left or process.poll() is not None:
+            break
+        time.sleep(0.01)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    process.stdout.close()
+    assert left and path.read_text() == "what was there"
+    # Nobody takes them for results: they are hidden, and the next delivery to that folder takes them away.
+    assert all(each.name.startswith(".") for each in tmp_path.iterdir() if each != path)
+    assert send(path).good
+    assert [each.name for each in tmp_path.iterdir()] == ["a.xml"]
+
+
+def test_what_others_are_writing_is_left_alone(tmp_path):
+    from vastgrid.base import files
+
+    own = files._prefix()
+    host = own.split("-")[1]
+    alive = tmp_path / f".vastgrid-{host}-{os.getppid()}-x.xml"
+    other = tmp_path / ".vastgrid-00000000-1-x.xml"
+    named = tmp_path / ".vastgrid-notes"
+    for each in (alive, other, named):
+        each.write_text("x")
+    sweep(tmp_path)
+    assert alive.exists() and other.exists() and named.exists()
+    day = time.time() - 90_000
+    os.utime(other, (day, day))
+    sweep(tmp_path)
+    assert not other.exists() and alive.exists()
