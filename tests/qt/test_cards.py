@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QColorDialog, QFileDialog, QLineEdit, QPushButton
 
 from hands import named, settle
 from vastgrid import catalog
+from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.job.lineage import Role, State
 from vastgrid.measures.figures import Histogram
@@ -225,7 +226,7 @@ def test_every_format_is_offered_and_says_what_it_loses(window, dialog):
     assert ids == [each.id for each in catalog.FORMATS if each.write]
     for k, own in enumerate(ids):
         dialog.formats.setCurrentIndex(k)
-        able = own in ("dxf", "landxml", "obj", "stl")
+        able = any(kind.kind == "tin" for kind in catalog.format_named(own).carries.kinds)
         assert dialog.write.isEnabled() is able, own
         assert ("there is none to write" in dialog.error.text()) is not able
     for k in range(dialog.list.count()):
@@ -262,3 +263,113 @@ def test_where_to_is_asked_for(dialog, monkeypatch, tmp_path):
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: ("", ""))
     choose.click()
     assert dialog.path.text() == str(tmp_path / "there.xml")
+
+
+# -- sets
+
+
+@pytest.fixture
+def letter(qtbot, window, tmp_path, monkeypatch):
+    """The window for deliveries with the ground chosen, writing into a folder of its own."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    window.session.settings["deliver_folder"] = str(tmp_path)
+    window.lineage.select([named(window, "Ground")])
+    own = window.parts.delivering.dialog("")
+    qtbot.addWidget(own)
+    own.show()
+    return own
+
+
+def deliveries(window):
+    return {each.name: each for each in window.session.graph.cards.values() if each.role is Role.DELIVERY}
+
+
+def test_a_set_writes_all_its_files(qtbot, window, letter, tmp_path):
+    letter.choose_set("architect")
+    assert letter.files_list.isVisible() and letter.files_list.count() == 2
+    assert [file.format.id for file in letter.files] == ["dxf", "ifc"]
+    letter.files_list.setCurrentRow(1)
+    assert letter.format.id == "ifc" and letter.path.text().endswith("ground.ifc")
+    letter.form.editors["decimals"].setText("2")
+    letter.files_list.setCurrentRow(0)
+    assert letter.format.id == "dxf" and letter.form.editors["version"].currentText() == "R2010"
+    letter.write.click()
+    settle(qtbot, window)
+    made = deliveries(window)
+    assert set(made) == {"ground.dxf", "ground.ifc"} and all(each.outcome.delivery["good"] for each in made.values())
+    assert made["ground.ifc"].words["decimals"] == "2", "what was typed for the other file stays with it"
+    assert {each.name for each in tmp_path.iterdir() if each.is_file()} == {"ground.dxf", "ground.ifc"}
+
+
+def test_another_file_and_a_set_of_ones_own(qtbot, window, letter, monkeypatch):
+    letter.more.click()
+    assert [file.format.id for file in letter.files] == ["landxml", "dxf"] and letter.files_list.count() == 2
+    letter.formats.setCurrentIndex(letter.formats.findData("stl"))
+    letter.form.editors["origin"].setText("none")
+    from PyQt6.QtWidgets import QInputDialog
+
+    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("for the foreman", True))
+    letter.keep.click()
+    assert letter.sets.currentText() == "for the foreman"
+    again = window.parts.delivering.dialog("")
+    qtbot.addWidget(again)
+    again.choose_set("for the foreman")
+    assert [file.format.id for file in again.files] == ["landxml", "stl"] and again.files[1].words["origin"] == "none"
+    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("a/b", True))
+    again.keep.click()
+    assert "cannot be the name of a set" in again.error.text()
+
+
+def test_two_files_of_one_name_are_refused(letter):
+    letter.more.click()
+    letter.formats.setCurrentIndex(letter.formats.findData("landxml"))
+    assert "two files of the set have one name" in letter.error.text() and not letter.write.isEnabled()
+
+
+def test_the_preview_follows_the_options_and_the_tree_draws_its_branch(qtbot, letter):
+    letter.formats.setCurrentIndex(letter.formats.findData("dxf"))
+    whole = letter.tree.topLevelItemCount()
+    letter.form.editors["bands"].setText("1 m")
+    qtbot.waitUntil(lambda: letter.tree.topLevelItemCount() > whole)
+    assert "BAND" in letter.tree.topLevelItem(0).text(0) and "triangle" in letter.tree.topLevelItem(0).text(1)
+    qtbot.waitUntil(lambda: letter.picture.image is not None)
+    letter.tree.setCurrentItem(letter.tree.topLevelItem(1))
+    qtbot.waitUntil(lambda: len(letter._drawn) == 1)
+    letter.form.editors["bands"].setText("0")
+    assert not letter.write.isEnabled()
+
+
+def test_the_tree_of_a_written_file_can_be_looked_at(qtbot, window, letter):
+    letter.write.click()
+    settle(qtbot, window)
+    (made,) = deliveries(window).values()
+    dialog = window.parts.checking.look_into(made.path)
+    qtbot.addWidget(dialog)
+    qtbot.waitUntil(lambda: dialog.tree.topLevelItemCount() == 1)
+    assert "LandXML" in dialog.about.text() and dialog.tree.topLevelItem(0).text(0) == "Ground"
+    gone = window.parts.checking.look_into(made.path + ".gone")
+    qtbot.addWidget(gone)
+    qtbot.waitUntil(lambda: "is gone" in gone.about.text())
+
+
+def test_machine_control_gets_where_the_surfaces_meet(qtbot, window, letter, tmp_path):
+    session = window.session
+    card = named(window, "Ground")
+    node = session.plan("simplify", [card], {"tolerance": "0.5m"})
+    session.change(session.remake(session.graph.with_node(node), [node.id], Silent()), "simplify")
+    second = node.outputs[0].card
+    window.desk.changed.emit()
+    window.lineage.select([card, second])
+    dialog = window.parts.delivering.dialog("")
+    qtbot.addWidget(dialog)
+    dialog.choose_set("machine")
+    dialog.show()
+    assert "is made first and goes along" in dialog.preview.text() and dialog.tree.topLevelItemCount() == 1
+    dialog.write.click()
+    settle(qtbot, window)
+    qtbot.waitUntil(lambda: bool(deliveries(window)), timeout=20_000)
+    settle(qtbot, window)
+    (made,) = deliveries(window).values()
+    assert made.outcome.delivery["good"] and len(made.inputs) == 2
+    text = (tmp_path / "ground.xml").read_text()
+    assert text.count("<Surface name") == 1 and 'PlanFeature name="No change' in text

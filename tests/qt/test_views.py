@@ -622,7 +622,7 @@ def test_a_sheet_is_true_to_scale(qtbot, window, tmp_path):
     assert "1:5000 on A4" in window.desk.message
     dialog = SheetDialog(window, "t", 1000)
     dialog.paper.setCurrentText("A4")
-    assert "277 × 168 m" in dialog.note.text(), "what fits on the paper is said"
+    assert "277 × 166 m" in dialog.note.text(), "what fits on the paper is said"
 
 
 def test_the_scale_bar_is_true():

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.findings import counted
+from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import kind_of
@@ -27,12 +28,18 @@ _MOST = 400
 
 @dataclass(frozen=True, slots=True)
 class Item:
-    """A branch of the tree: its name, its kind in a word, how many there are, and what is in it."""
+    """A branch of the tree: its name, its kind in a word, how many there are, what is in it, and what is counted."""
 
     name: str
     kind: str
     count: int
     items: tuple[Item, ...] = ()
+    of: str = ""
+
+    def words(self) -> str:
+        """Return “13 859 triangles”."""
+        what = self.of or self.kind
+        return counted(self.count, what) if what.endswith(("s", "vertices")) else f"{spaced(self.count)} {what}"
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values."""
@@ -45,7 +52,7 @@ class Item:
 
     def lines(self, depth: int = 0) -> Iterable[str]:
         """Yield the branch as indented lines."""
-        told = counted(self.count, self.kind) if self.kind.endswith("s") else f"{self.kind} ({self.count})"
+        told = self.words() if self.kind in (self.of, "") or not self.of else f"{self.kind}, {self.words()}"
         yield f"{'  ' * depth}{self.name}: {told}"
         for item in self.items:
             yield from item.lines(depth + 1)
@@ -59,7 +66,9 @@ def outline(datasets: Sequence[Dataset]) -> tuple[Item, ...]:
 def _item(dataset: Dataset) -> Item:
     counts = dataset.count()
     number = counts["rows"] * counts["columns"] if "columns" in counts and "rows" in counts else 0
-    return Item(dataset.name, dataset.kind, number or counts[kind_of(dataset).counted], _inside(dataset))
+    own = kind_of(dataset)
+    what = "cells" if number else own.counted
+    return Item(dataset.name, dataset.kind, number or counts[own.counted], _inside(dataset), what)
 
 
 @singledispatch
@@ -78,8 +87,12 @@ def _in_tin(tin: Tin) -> tuple[Item, ...]:
     source = _some(
         ("points", "points", len(tin.source_points)), ("breaklines", "lines", len(tin.break_offsets) - 1)
     ) + tuple(Item(f"boundary, {role}", "lines", 1) for role, _ in tin.limits())
-    whole = (Item("definition", "surface", len(tin.triangles), faces),)
-    return (*whole, Item("source data", "source", sum(each.count for each in source), source)) if source else whole
+    whole = (Item("definition", "surface", len(tin.triangles), faces, "triangles"),)
+    return (
+        (*whole, Item("source data", "source", sum(each.count for each in source), source, "pieces"))
+        if source
+        else whole
+    )
 
 
 @_inside.register

@@ -43,6 +43,7 @@ class SceneWriteParams:
 
 # More than this opens slowly on an ordinary telephone.
 _LARGE = 12_000_000
+_PLAIN = "Contours"
 _CONTOURS = {"Contours": "#b08d57", "Index contours": "#8a5a2b", "Supplementary contours": "#c9b37c"}
 
 
@@ -80,7 +81,7 @@ def given(datasets: Sequence[Dataset], params: SceneWriteParams) -> list[Dataset
             lines = shown.as_lines()
             groups = shown.groups()
             for name, mine in groups:
-                title = each.name if len(groups) == 1 else f"{each.name}: {name.lower()}"
+                title = each.name if len(groups) == 1 or name == _PLAIN else f"{each.name}: {name.lower()}"
                 out.append(_as_one(lines.chosen(np.flatnonzero(mine)), title))
         elif isinstance(each, Survey):
             out.append(
@@ -224,9 +225,8 @@ def _layer(
             about["colours"] = _packed(ramps.classes()[np.clip(classes, 0, 255)], "u1")
         return about
     lines = narrowed(dataset, Linework)
-    about["colour"] = next(
-        (own for name, own in _CONTOURS.items() if dataset.name.lower().endswith(name.lower())), colour
-    )
+    named = [own for name, own in _CONTOURS.items() if dataset.name.lower().endswith(f": {name.lower()}")]
+    about["colour"] = named[0] if named else _CONTOURS[_PLAIN] if "contour" in dataset.name.lower() else colour
     known = np.isfinite(lines.vertices[:, 2])
     xyz = _on_ground(lines.vertices, tins, lowest)
     about |= {"kind": "lines", "places": _packed(xyz - place, "<f4"), "offsets": _packed(lines.offsets, "<u4")}

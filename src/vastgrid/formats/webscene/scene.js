@@ -106,16 +106,18 @@ const surfaces = layers.filter((own) => own.layer.kind === "surface" || own.laye
 
 // ------------------------------------------------------------------------------------------------- the view
 let exaggeration = 1;
+const drawnAt = (z) => (z - (box.min.z + box.max.z) / 2) * rise * exaggeration;
 function stretch() {
+  // About the middle of the heights, so that the ground stays in sight.
   ground.scale.set(1, 1, rise * exaggeration);
+  ground.position.z = drawnAt(0);
   ground.updateMatrixWorld(true);
   $("times").textContent = exaggeration;
+  placeMark();
   draw();
 }
 function middle() {
-  const centre = box.getCenter(new THREE.Vector3());
-  centre.z *= rise * exaggeration;
-  return centre;
+  return box.getCenter(new THREE.Vector3()).setZ(0);
 }
 function far() {
   const size = box.getSize(new THREE.Vector3());
@@ -164,7 +166,7 @@ function hit(x, y) {
   const found = ray.intersectObjects(surfaces.filter((own) => own.thing.visible).map((own) => own.thing), false)[0];
   if (!found) return null;
   const at = found.point;
-  return { x: at.x, y: at.y, z: at.z / (rise * exaggeration), name: surfaces.find((own) => own.thing === found.object).layer.name };
+  return { x: at.x, y: at.y, z: at.z / (rise * exaggeration) + (box.min.z + box.max.z) / 2, name: surfaces.find((own) => own.thing === found.object).layer.name };
 }
 function readAt(x, y) {
   const at = hit(x, y);
@@ -212,6 +214,7 @@ function cut(on) {
   ends = [];
   $("cut").setAttribute("aria-pressed", on);
   renderer.domElement.style.cursor = on ? "crosshair" : "";
+  $("section").classList.toggle("choosing", on);
   if (on) { $("cutwords").textContent = "Choose the first end of the section."; $("profile").replaceChildren(); $("section").classList.add("shown"); }
 }
 function closeCut() { cut(false); $("section").classList.remove("shown"); mark.visible = false; draw(); }
@@ -288,11 +291,15 @@ function profile(a, b) {
       svg.append(drawn("path", { d: path, fill: "none", stroke: k ? own.layer.colour : "var(--action)", "stroke-width": 2, "stroke-linecap": "round" }));
     });
   }
-  const scale = rise * exaggeration;
-  mark.geometry.dispose();
-  mark.geometry = new THREE.BufferGeometry().setFromPoints([a, b].map((p) => new THREE.Vector3(p.x, p.y, p.z * scale)));
+  mark.userData.ends = [a, b];
   mark.visible = true;
+  placeMark();
   draw();
+}
+function placeMark() {
+  if (!mark.userData.ends) return;
+  mark.geometry.dispose();
+  mark.geometry = new THREE.BufferGeometry().setFromPoints(mark.userData.ends.map((p) => new THREE.Vector3(p.x, p.y, drawnAt(p.z))));
 }
 let pressed = null;
 renderer.domElement.addEventListener("pointerdown", (event) => { pressed = [event.clientX, event.clientY]; });

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QFileDialog,
+    QFormLayout,
     QFrame,
     QHBoxLayout,
     QInputDialog,
@@ -39,6 +40,7 @@ from vastgrid.declarations.fileformat import Format
 from vastgrid.looks.colouring import plain
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.dialogs.tree_dialog import fill
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.picture import Picture
 from vastgrid.qt.drawing.view import View, bounds, fitted
@@ -47,13 +49,12 @@ from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
 from vastgrid.session.executor import Units
 from vastgrid.session.letters import Held, held, measured_size
-from vastgrid.session.outline import Item
 from vastgrid.session.sets import DeliverySet, Enclosure, known_sets, safe_name, save_set
 from vastgrid.tasks.runner import Runner
 
 # So much is looked through while one types; more is done behind.
 _AT_ONCE = 150_000
-_WIDE, _TALL = 400, 230
+_WIDE, _TALL = 370, 215
 
 
 @dataclass(slots=True)
@@ -80,7 +81,7 @@ class DeliverDialog(QDialog):
         super().__init__(parent)
         self.desk, self.session = desk, desk.session
         self.setWindowTitle("Deliver")
-        self.resize(1120, 700)
+        self.resize(1180, 720)
         self.form: ParamForm | None = None
         self.held: Held | None = None
         self.files: list[File] = []
@@ -92,9 +93,9 @@ class DeliverDialog(QDialog):
         self.runner = Runner(lambda task: None)
         columns = QHBoxLayout(self)
         columns.setSpacing(16)
-        columns.addLayout(self._what(chosen), 4)
-        columns.addWidget(self._as_what(), 5)
-        columns.addLayout(self._preview_part(), 6)
+        columns.addLayout(self._what(chosen), 5)
+        columns.addWidget(self._as_what(), 6)
+        columns.addLayout(self._preview_part(), 7)
         index = self.formats.findData(operation or self._suggested(chosen))
         self.formats.setCurrentIndex(max(index, 0))
         self.files = [File(self.format)]
@@ -110,6 +111,7 @@ class DeliverDialog(QDialog):
         self.sets = QComboBox()
         self.sets.setAccessibleName("To whom")
         self._fill_sets()
+        _narrow(self.sets)
         self.sets.activated.connect(lambda _: self._set_changed())
         left.addWidget(self.sets)
         left.addWidget(label("<b>What goes out</b>"))
@@ -156,22 +158,19 @@ class DeliverDialog(QDialog):
         for each in catalog.FORMATS:
             if each.write is not None:
                 self.formats.addItem(each.title, each.id)
+        _narrow(self.formats)
         self.formats.currentIndexChanged.connect(lambda _: self._format_changed())
         middle.addWidget(self.formats)
         self._form_place = QVBoxLayout()
         middle.addLayout(self._form_place)
         self.units = (self._unit_box("Unit of plan"), self._unit_box("Unit of heights"))
-        row = QHBoxLayout()
-        for name, box in zip(("Plan in", "heights in"), self.units, strict=True):
-            row.addWidget(label(name, wrap=False))
-            row.addWidget(box, 1)
-        middle.addLayout(row)
+        rows = QFormLayout()
+        for name, unit_box in zip(("Plan in", "Heights in"), self.units, strict=True):
+            rows.addRow(name, unit_box)
+        middle.addLayout(rows)
         middle.addStretch()
-        scroll = QScrollArea()
-        scroll.setWidget(body)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll = _scrolling(body)
+        scroll.setMinimumWidth(345)
         return scroll
 
     def _preview_part(self) -> QVBoxLayout:
@@ -201,12 +200,7 @@ class DeliverDialog(QDialog):
         self.preview.setWordWrap(True)
         self.preview.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.preview.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        scroll = QScrollArea()
-        scroll.setWidget(self.preview)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        right.addWidget(scroll, 2)
+        right.addWidget(_scrolling(self.preview), 2)
         self.error = label("", name="error")
         right.addWidget(self.error)
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
@@ -228,6 +222,7 @@ class DeliverDialog(QDialog):
         box.addItem("as it is", None)
         for unit in LENGTH_UNITS:
             box.addItem(unit.title, unit)
+        _narrow(box)
         box.currentIndexChanged.connect(lambda _: self._preview())
         return box
 
@@ -430,7 +425,7 @@ class DeliverDialog(QDialog):
         self._wish += 1
         try:
             own = self.files[self.current]
-            nodes = self.enclosed(own) if len(self.files) > 1 else self.nodes()
+            nodes = self.enclosed(own) if len(self.files) > 1 or own.meeting else self.nodes()
             datasets = [d.renamed(self.session.graph[n].name) for n in nodes if (d := self.session.dataset(n))]
             params = declare.build(self.format.write_params, self.words())
             if not datasets and len(self.files) > 1 and self.nodes():
@@ -528,17 +523,7 @@ class DeliverDialog(QDialog):
 
     def _fill_tree(self, own: Held) -> None:
         self.tree.blockSignals(True)
-        self.tree.clear()
-
-        def add(parent: QTreeWidget | QTreeWidgetItem, item: Item) -> QTreeWidgetItem:
-            row = QTreeWidgetItem(parent, [item.name, f"{spaced(item.count)} {item.kind}"])
-            for inner in item.items[:200]:
-                add(row, inner)
-            return row
-
-        for item in own.items:
-            add(self.tree, item).setExpanded(len(own.items) < 4)
-        self.tree.resizeColumnToContents(0)
+        fill(self.tree, own.items)
         self.tree.blockSignals(False)
 
     def _layer_chosen(self, item: QTreeWidgetItem | None) -> None:
@@ -579,6 +564,27 @@ class DeliverDialog(QDialog):
         )
         if name:
             self.path.setText(name)
+
+
+def _narrow(box: QComboBox) -> None:
+    """Let a box be as wide as there is room, whatever its longest entry."""
+    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    box.setMinimumContentsLength(14)
+
+
+def _scrolling(body: QWidget) -> QScrollArea:
+    """Return a part that scrolls up and down on the window's own paper."""
+    scroll = QScrollArea()
+    scroll.setWidget(body)
+    scroll.setWidgetResizable(True)
+    scroll.setFrameShape(QFrame.Shape.NoFrame)
+    scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    for part in (scroll.viewport(), body):
+        if part is not None:
+            part.setAutoFillBackground(False)
+            part.setObjectName("clear")
+    scroll.setStyleSheet("QScrollArea, QWidget#clear { background: transparent; }")
+    return scroll
 
 
 def _counts(dataset: Dataset) -> str:

@@ -70,6 +70,8 @@ class Panel(QWidget):
         A card is to move in the stack.
     report_wanted : node
         The report of what led to a card is to be saved.
+    file_wanted : path
+        The tree of a file is to be shown.
     text_saved : path, text
         Text is to be written to a file.
     finding_… : Noticed
@@ -96,6 +98,7 @@ class Panel(QWidget):
     compare = pyqtSignal(str, str)
     open_folder = pyqtSignal(str)
     report_wanted = pyqtSignal(str)
+    file_wanted = pyqtSignal(str)
     text_saved = pyqtSignal(str, str)
     worn = pyqtSignal(str, dict)
     shifted = pyqtSignal(str, bool)
@@ -347,6 +350,9 @@ class Panel(QWidget):
             buttons[-1].clicked.connect(lambda: self.open_folder.emit(node.path))
             buttons.append(QPushButton("Save report …"))
             buttons[-1].clicked.connect(lambda: self.report_wanted.emit(node.id))
+        if node.path and node.outcome is not None:
+            buttons.append(QPushButton("Look into the file …"))
+            buttons[-1].clicked.connect(lambda: self.file_wanted.emit(node.path))
         # Two beside each other have room in the narrowest panel.
         table = QGridLayout()
         table.setColumnStretch(2, 1)

@@ -15,6 +15,7 @@ from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.inspecting import Inspecting
 from vastgrid.qt.desk.making import Making
+from vastgrid.qt.dialogs.tree_dialog import TreeDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.session.papers import check_ending, picture_of, write_report
 from vastgrid.session.reporting import report, sent_of
@@ -100,6 +101,12 @@ class Checking:
             return f"the report is in {name}"
 
         self.desk.start(f"writing {path.name}", work, self.desk.say)
+
+    def look_into(self, path: str) -> TreeDialog:
+        """Show what is in a file on disk, as a tree."""
+        dialog = TreeDialog(self.parent, self.desk, Path(path))
+        dialog.show()
+        return dialog
 
     # -- findings
 
