@@ -24,6 +24,7 @@ from making import (
     bench_loss,
     bench_natural,
 )
+from sending import bench_sent_cloud, bench_sent_faces, bench_sent_glb, bench_sent_readback
 from shared import FOLDER, ROWS, best, make_tin, row, survey
 
 from shaping import bench_click, bench_ground, bench_many_points, bench_replay, bench_simplify_grid, bench_simplify_tin
@@ -482,6 +483,10 @@ BENCHES = (
     bench_linear_grid,
     bench_loss,
     bench_cells,
+    bench_sent_faces,
+    bench_sent_cloud,
+    bench_sent_glb,
+    bench_sent_readback,
 )
 
 

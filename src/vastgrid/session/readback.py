@@ -351,13 +351,19 @@ def _corner_gaps(sent: Tin | Mesh, read: Tin | Mesh) -> tuple[float, float]:
     own, other = sent.corners(), read.corners()
     if len(own) == 0:
         return 0.0, 0.0
-    ways = [other] if sent.kind == read.kind == Tin.kind else [other, other[:, ::-1]]
-    turns = [np.abs(np.roll(way, -k, axis=1) - own) for way in ways for k in range(3)]
-    plan = np.stack([turn[..., :2].max(axis=(1, 2)) for turn in turns])
-    best = plan.argmin(axis=0)
-    height = np.stack([turn[..., 2].max(axis=1) for turn in turns])
-    every = np.arange(len(own))
-    return float(plan[best, every].max()), float(height[best, every].max())
+    # Nearly always the file keeps the order of corners; the others are tried where that does not fit.
+    gap = np.abs(other - own)
+    plan, height = gap[..., :2].max(axis=(1, 2)), gap[..., 2].max(axis=1)
+    rows = np.flatnonzero(plan > _CHORD)
+    if len(rows):
+        first, second = own[rows], other[rows]
+        ways = [second] if sent.kind == read.kind == Tin.kind else [second, second[:, ::-1]]
+        turns = [np.abs(np.roll(way, -k, axis=1) - first) for way in ways for k in range(3)]
+        plans = np.stack([turn[..., :2].max(axis=(1, 2)) for turn in turns])
+        heights = np.stack([turn[..., 2].max(axis=1) for turn in turns])
+        best, every = plans.argmin(axis=0), np.arange(len(rows))
+        plan[rows], height[rows] = plans[best, every], heights[best, every]
+    return float(plan.max()), float(height.max())
 
 
 def _line_gaps(sent: Linework, read: Linework, layer: Any) -> tuple[float, float] | None:
