@@ -130,6 +130,39 @@ def _heights(xy, order, vertices, triangles, west, south, size, columns, rows, s
                 break
 
 
+def triangles_at(
+    xy: NDArray[np.float64], vertices: NDArray[np.float64], triangles: NDArray[np.int32], index: Buckets
+) -> NDArray[np.int32]:
+    """Return which triangle covers each place in plan, (n,) int32; -1 where there is none."""
+    out = np.full(len(xy), -1, np.int32)
+    _triangles_at(
+        np.ascontiguousarray(xy, np.float64), vertices, triangles,
+        index.west, index.south, index.size, index.columns, index.rows, index.starts, index.members, out,
+    )  # fmt: skip
+    return out
+
+
+@numba.njit(cache=True, nogil=True)
+def _triangles_at(xy, vertices, triangles, west, south, size, columns, rows, starts, members, out):
+    for q in range(xy.shape[0]):
+        x, y = xy[q, 0], xy[q, 1]
+        column, row = int(np.floor((x - west) / size)), int(np.floor((y - south) / size))
+        if column < 0 or row < 0 or column >= columns or row >= rows:
+            continue
+        bucket = row * columns + column
+        for m in range(starts[bucket], starts[bucket + 1]):
+            t = members[m]
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            ax, ay = vertices[a, 0] - x, vertices[a, 1] - y
+            bx, by = vertices[b, 0] - x, vertices[b, 1] - y
+            cx, cy = vertices[c, 0] - x, vertices[c, 1] - y
+            w0, w1, w2 = bx * cy - by * cx, cx * ay - cy * ax, ax * by - ay * bx
+            slack = -1e-11 * (abs(w0) + abs(w1) + abs(w2))
+            if w0 + w1 + w2 > 0 and w0 >= slack and w1 >= slack and w2 >= slack:
+                out[q] = t
+                break
+
+
 @numba.njit(cache=True, nogil=True)
 def _segment_cuts(
     ax, ay, bx, by, stamp, vertices, triangles, west, south, size, columns, rows, starts, members, seen, out, n

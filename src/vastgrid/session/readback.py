@@ -18,7 +18,7 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed, of_kind
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
@@ -49,6 +49,8 @@ def compare(
     plan: list[float] = []
     paired = True
     carries = target.carries_with(params)
+    if not any("triangles" in each.count() for each in back):
+        sent = [part for each in sent for part in _as_source(each)]
     sent = _pooled(sent, back)
     drawn = of_kind(sent, Survey) if not of_kind(back, Survey) else []
     back = [*_without_records(back, drawn), *back] if drawn and len(sent) > len(drawn) else back
@@ -69,6 +71,21 @@ def compare(
         _check_frame(each, found, carries, checks)
         _check_attributes(each, found, target, params, checks, label)
     return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
+
+
+def _as_source(dataset: Dataset) -> list[Dataset]:
+    """Return a TIN as what it was built from, for a file that holds nothing else of it; others as they are."""
+    if not isinstance(dataset, Tin):
+        return [dataset]
+    out: list[Dataset] = []
+    if len(dataset.source_points):
+        out.append(PointSet(name=dataset.name, frame=dataset.frame, xyz=dataset.source_points))
+    cuts = dataset.break_offsets
+    lines = [dataset.break_vertices[cuts[k] : cuts[k + 1]] for k in range(len(cuts) - 1)]
+    lines += [ring for _, ring in dataset.limits()]
+    if lines:
+        out.append(from_lines(f"{dataset.name} lines", dataset.frame, lines, [dataset.name] * len(lines)))
+    return out or [dataset]
 
 
 def _check_attributes(

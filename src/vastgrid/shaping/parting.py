@@ -20,18 +20,31 @@ def parted(tin: Tin, limits: Floats) -> Iterator[tuple[int, Tin]]:
     limits : (k,) float64
         Ascending heights.
     """
-    rest = np.asarray(tin.corners(), np.float64)
+    return parted_by(tin, np.asarray(tin.corners(), np.float64), limits)
+
+
+def parted_by(tin: Tin, corners: Floats, limits: Floats) -> Iterator[tuple[int, Tin]]:
+    """Yield bands of triangles parted by what stands in their third coordinate; a fourth one, if any, is their height.
+
+    Parameters
+    ----------
+    tin : Tin
+        Whose name and frame the bands get.
+    corners : (m, 3, 3) or (m, 3, 4) float64
+        Corners of triangles.
+    """
+    rest = corners
     for number in range(len(limits) + 1):
         if number < len(limits):
             below, rest = _cut(rest, float(limits[number]))
         else:
             below = rest
         if len(below):
-            vertices, triangles = welded(below)
+            vertices, triangles = welded(below if below.shape[2] == 3 else below[:, :, [0, 1, 3]])
             own = triangles[_with_area(vertices, triangles)]
             if len(own):
-                used, corners = np.unique(own, return_inverse=True)
-                numbers = corners.reshape(-1, 3).astype(np.int32)
+                used, ranked = np.unique(own, return_inverse=True)
+                numbers = ranked.reshape(-1, 3).astype(np.int32)
                 yield number, Tin(name=tin.name, frame=tin.frame, vertices=vertices[used], triangles=numbers)
 
 

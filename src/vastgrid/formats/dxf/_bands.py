@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from vastgrid.base.errors import ParamError
@@ -9,7 +11,9 @@ from vastgrid.base.quantities import unit_word
 from vastgrid.data.tin import Tin
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.formats.dxf._scheme import nearest
-from vastgrid.shaping.parting import parted
+from vastgrid.looks import ramps
+from vastgrid.shaping.overlaying import overlaid
+from vastgrid.shaping.parting import parted, parted_by
 
 _MOST = 200
 
@@ -35,15 +39,48 @@ def of_bands(tin: Tin, step: float) -> list[Tin]:
     return out
 
 
-def colour_codes(number: int, *, true: bool) -> list[tuple[int, int]]:
-    """Return index colour and true colour of each of several bands, the lowest first: the ramp of heights."""
-    from cmap import Colormap
+def of_change(before: Tin, after: Tin, step: float) -> list[Tin]:
+    """Return the later of two surfaces parted by how far it lies below or above the earlier, deepest cut first.
 
-    if number == 0:
+    Raises
+    ------
+    ParamError
+        If there would be more bands than anybody can tell apart.
+    DataError
+        If they have no ground in common.
+    """
+    both = overlaid(before, after)
+    change = both.second - both.first
+    first, last = int(np.floor(change.min() / step + 1e-9)), int(np.ceil(change.max() / step - 1e-9))
+    if last - first > _MOST:
+        raise ParamError("bands", f"that makes {last - first} bands; at most {_MOST} can be told apart")
+    limits = np.arange(first + 1, max(last, first + 1), dtype=np.float64) * step
+    corners = np.concatenate((both.plan, change[..., None], both.second[..., None]), axis=2)
+    unit = unit_word(after.frame.vertical)
+    out = []
+    for number, part in parted_by(after, corners, limits):
+        low, high = step * (first + number), step * (first + number + 1)
+        word = "FILL" if low >= 0.0 else "CUT"
+        ends = (low, high) if low >= 0.0 else (abs(high), -low)
+        out.append(part.renamed(f"{word} {ends[0]:.10g} to {ends[1]:.10g}{unit}"))
+    return out
+
+
+def colours_of(names: Sequence[str]) -> list[tuple[int, int]]:
+    """Return index colour and true colour of bands: the ramp of heights, or of change with its middle at none."""
+    changes = [name for name in names if name.startswith(("CUT", "FILL"))]
+    if not names:
         return []
-    at = np.linspace(0.0, 1.0, number) if number > 1 else np.array([0.5])
-    made = (255 * (0.62 * np.asarray(Colormap("crameri:lajolla")(0.22 + 0.78 * at))[:, :3] + 0.38)).astype(int)
-    values = [int(red) << 16 | int(green) << 8 | int(blue) for red, green, blue in made.tolist()]
+    if changes:
+        cuts = sum(name.startswith("CUT") for name in names)
+        widest = max(cuts, len(names) - cuts)
+        at = [0.5 + (k + 0.5 - cuts) / (2.0 * widest) for k in range(len(names))]
+        ramp = ramps.difference()
+    else:
+        at = np.linspace(0.0, 1.0, len(names)).tolist() if len(names) > 1 else [0.5]
+        ramp = ramps.elevation()
+    rows = ramp[[round(share * (len(ramp) - 1)) for share in at]].astype(int).tolist()
+    values = [red << 16 | green << 8 | blue for red, green, blue in rows]
     return [(nearest(value), value) for value in values]
 
 

@@ -24,12 +24,12 @@ class Points(Enum):
 
 
 def define_block(document: Any, tall: float, layer: str) -> None:
-    """Put the block into a drawing: a point, a cross as high as its text, and its attributes."""
+    """Put the block into a drawing: a point, and its attributes."""
     block = document.blocks.new(name=BLOCK)
     block.add_point((0, 0, 0), dxfattribs={"layer": layer})
-    half = 0.4 * tall
-    for ends in (((-half, 0, 0), (half, 0, 0)), ((0, -half, 0), (0, half, 0))):
-        block.add_line(*ends, dxfattribs={"layer": layer})
+    # The point itself is the mark, drawn as a cross: lines in the block would be read as lines of the ground.
+    document.header["$PDMODE"] = 2
+    document.header["$PDSIZE"] = 0.8 * tall
     for tag, _, (east, north) in ATTRIBUTES:
         block.add_attdef(tag, (east * tall, north * tall), height=tall, dxfattribs={"layer": layer, "prompt": tag})
 

@@ -25,7 +25,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.families.origin import NONE, NOWHERE, Origin, Place, told
-from vastgrid.formats.dxf._bands import colour_codes, legend, of_bands
+from vastgrid.formats.dxf._bands import colours_of, legend, of_bands, of_change
 from vastgrid.formats.dxf._faces import Faces, count_handles, write_surface
 from vastgrid.formats.dxf._lines import write_curve, write_flat, write_labels, write_spatial
 from vastgrid.formats.dxf._pen import Pen, Version, encoded
@@ -45,6 +45,13 @@ class ContourForm(Enum):
     PLAN = "2d"
     SPATIAL = "3d"
     FLAT = "flat"
+
+
+class BandsBy(Enum):
+    """What bands are of."""
+
+    HEIGHT = "elevation"
+    CHANGE = "cut_fill"
 
 
 @dataclass(frozen=True)
@@ -80,6 +87,10 @@ class DxfWriteParams:
         Param("Bands of", "Triangles are parted at every so much height, and each band gets a layer and a colour.",
               Quantity.Z_LENGTH, above=0, absent="none: one colour for each surface"),
     ] = None  # fmt: skip
+    bands_by: Annotated[
+        BandsBy,
+        Param("Bands by", "elevation; or cut_fill: how far the second of two surfaces lies below or above the first."),
+    ] = BandsBy.HEIGHT
     layers: Annotated[
         Styles,
         Param(
@@ -121,6 +132,11 @@ def fits(datasets: Sequence[Dataset], params: DxfWriteParams) -> DxfWriteParams:
             "faces", "R12 has no MESH; faces or polyface work in it, or an edition from R2000 on (version=R2000)"
         )
     check_scheme(params.layers)
+    if params.bands_by is BandsBy.CHANGE:
+        if params.bands is None:
+            raise ParamError("bands_by", "bands by cut and fill need a height of one band: bands=0.5m")
+        if len(of_kind(datasets, Tin)) < 2:
+            raise ParamError("bands_by", "cut and fill need two surfaces, the earlier one first")
     return params
 
 
@@ -139,6 +155,10 @@ def says(datasets: Sequence[Dataset], params: DxfWriteParams) -> tuple[Finding, 
 def given(datasets: Sequence[Dataset], params: DxfWriteParams) -> list[Dataset]:
     """Return what is drawn: contours parted at their labels, flattened if asked, surfaces parted into bands."""
     out: list[Dataset] = []
+    if params.bands is not None and params.bands_by is BandsBy.CHANGE:
+        before, after = of_kind(datasets, Tin)[:2]
+        out += of_change(before, after, params.bands.in_unit(after.frame.vertical, "bands"))
+        datasets = [each for each in datasets if each is not before and each is not after]
     for each in datasets:
         if isinstance(each, Contours):
             shown = each.with_gaps()
@@ -191,7 +211,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
     low, high = _corners(datasets)
     tall = params.text_height.in_unit(unit, "text_height") if params.text_height else max(high[0] - low[0], 1.0) / 400.0
     plan = _Plan(params, alone, tall, bands)
-    colours = colour_codes(len(bands), true=False)
+    colours = colours_of(bands)
     for each in datasets:
         for layer in _layers(each, plan):
             _add_layer(document, layer, params.version)
