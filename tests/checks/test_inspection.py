@@ -12,6 +12,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
+from vastgrid.reports.account import as_text
 from vastgrid.session import inspection as module
 from vastgrid.session.reporting import report
 from vastgrid.session.session import Session
@@ -60,7 +61,7 @@ def test_findings_and_acceptances_are_kept_with_the_job(session):
     again = Session(session.folder)
     (noticed,) = [each for each in again.noticed() if each.finding.code == "spikes"]
     assert noticed.accepted == "a mast" and not noticed.open
-    assert "Accepted: a mast." in report(again, node)
+    assert "Accepted: a mast." in as_text(report(again, node).steps)
     again.inspection.reopen(node, noticed.finding)
     assert next(each for each in again.noticed() if each.finding.code == "spikes").open
 

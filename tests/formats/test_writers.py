@@ -406,3 +406,32 @@ def test_a_kmz_is_packed(tmp_path):
     sent("kml", [own], tmp_path / "a.kmz")
     with zipfile.ZipFile(tmp_path / "a.kmz") as archive:
         assert archive.namelist() == ["doc.kml"] and b"<LineString>" in archive.read("doc.kml")
+
+
+def test_a_list_of_places_has_its_system_beside_it(tmp_path):
+    own = dataclasses.replace(scattered(12), frame=frame_of_crs("EPSG:32632"), attributes={})
+    own = own.in_frame(Frame(own.frame.crs, Unit.METRE, Unit.US_FOOT))
+    sent("text", [own], tmp_path / "a.xyz")
+    assert {each.name for each in tmp_path.iterdir()} == {"a.xyz", "a.prj"}
+    (back,) = read_file(tmp_path / "a.xyz", {}, Silent()).datasets
+    assert back.frame.vertical is Unit.US_FOOT and "UTM zone 32N" in back.frame.describe()
+    sent("text", [own], tmp_path / "b.csv")
+    assert not (tmp_path / "b.prj").exists()
+
+
+def test_factors_of_units_are_said(tmp_path):
+    target = catalog.format_named("landxml")
+    made = deliver(
+        [surface()], tmp_path / "a.xml", target, target.write_params(), Silent(), (Unit.US_FOOT, Unit.US_FOOT)
+    )
+    (told,) = [finding.text for finding in made.findings if finding.code == "units-changed"]
+    assert "plan from metre to US survey foot (× 3.28083333333)" in told and "heights from metre" in told
+
+
+@pytest.mark.parametrize("own", ["stl", "obj", "ply", "off", "glb", "3mf"])
+def test_meshes_are_looked_at_by_another_library(own, tmp_path):
+    made = sent(own, [surface()], tmp_path / f"a{catalog.format_named(own).suffixes[0]}")
+    assert any(check.what == "audit by another library" for check in made.checks)
+    audit = catalog.format_named(own).audit
+    (tmp_path / f"b{catalog.format_named(own).suffixes[0]}").write_bytes(b"nothing")
+    assert audit(tmp_path / f"b{catalog.format_named(own).suffixes[0]}")

@@ -91,6 +91,29 @@ def moved(result: ReadResult, place: Place) -> ReadResult:
     return dataclasses.replace(result, datasets=datasets, findings=(*result.findings, note("local-origin", text)))
 
 
+# A larger file takes the library long; what our reader found in it is compared all the same.
+_AUDITED = 60_000_000
+
+
+def audit(path: Path) -> tuple[str, ...] | None:
+    """Return what the mesh library finds wrong with a file; None where it is too large to wait for."""
+    if path.stat().st_size > _AUDITED:
+        return None
+    import trimesh
+
+    try:
+        loaded: Any = trimesh.load(path, process=False)
+        scene = loaded if isinstance(loaded, trimesh.Scene) else trimesh.Scene(loaded)
+        meshes = [each for each in scene.geometry.values() if isinstance(each, trimesh.Trimesh | trimesh.PointCloud)]
+    except Exception as error:  # noqa: BLE001 - whatever it raises, it cannot read the file
+        return (f"it cannot be read: {' '.join(str(error).split())[:120]}",)
+    if not meshes:
+        return ("there is no mesh in it",)
+    if not all(np.isfinite(np.asarray(each.vertices)).all() for each in meshes):
+        return ("coordinates are not finite",)
+    return ()
+
+
 def upright(vertices: Floats, up: Up) -> Floats:
     """Return file coordinates as easting, northing, elevation."""
     if up is Up.Y:

@@ -6,7 +6,7 @@ import dataclasses
 import logging
 import math
 import warnings
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import Enum
@@ -21,9 +21,10 @@ from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, parse_unit
 from vastgrid.base.roomy import let_go, pieces, roomy
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import HEIGHT, Grid
-from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.families.prj import heights_beside
 from vastgrid.kernels.raster import bilinear
 from vastgrid.params.declare import Param
@@ -123,15 +124,42 @@ def read_band(
     return grid, findings
 
 
-def read_beside(path: Path, params: BandParams, progress: Progress, **options: Any) -> ReadResult:
-    """Read one band of a raster whose system stands in a .prj beside it; see `read_band`."""
-    grid, findings = read_band(path, params, progress, **options)
-    return ReadResult((_with_heights_beside(grid, path),), tuple(findings))
-
-
 def _with_heights_beside(grid: Grid, path: Path) -> Grid:
     unit = heights_beside(path) if grid.has_heights and grid.frame.vertical is None else None
     return grid.in_frame(dataclasses.replace(grid.frame, vertical=unit)) if unit else grid
+
+
+def with_header(
+    own: str, title: str, suffix: str, write: Callable[[Sequence[Dataset], Path, Any, Progress], None]
+) -> Format:
+    """Return the declaration of a raster whose rows of single precision have a header and a .prj beside them."""
+
+    def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
+        grid, findings = read_band(path, params, progress, driver=_HEADED)
+        return ReadResult((_with_heights_beside(grid, path),), tuple(findings))
+
+    def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:
+        return peeked(path, params, progress, driver=_HEADED)
+
+    def sniff(head: bytes, path: Path) -> int:
+        return 90 if path.suffix.lower() == suffix and path.with_suffix(".hdr").is_file() else 0
+
+    return Format(
+        id=own,
+        title=title,
+        suffixes=(suffix,),
+        sniff=sniff,
+        carries=Carries(kinds=(Grid,), units="both", crs=True, single=True),
+        weigh=weighing(cells=4),
+        parts=(".hdr", ".prj"),
+        read=read,
+        write=write,
+        read_params=BandParams,
+        peek=peek,
+    )
+
+
+_HEADED = "EHdr"
 
 
 def no_height(grid: Grid) -> float:

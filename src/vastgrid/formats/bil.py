@@ -9,21 +9,9 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
-from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, weighing
+from vastgrid.declarations.fileformat import NoParams
 from vastgrid.families.prj import write_beside
-from vastgrid.families.rasterfile import BandParams, floats, peeked, read_beside
-
-_DRIVER = "EHdr"
-
-
-def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
-    """Read the grid; see `read_band`."""
-    return read_beside(path, params, progress, driver=_DRIVER)
-
-
-def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:
-    """Read every so many cells."""
-    return peeked(path, params, progress, driver=_DRIVER)
+from vastgrid.families.rasterfile import floats, with_header
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
@@ -40,21 +28,4 @@ def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: P
     write_beside(path, grid.frame)
 
 
-def sniff(head: bytes, path: Path) -> int:
-    """The header beside it says how its bytes lie."""
-    return 90 if path.suffix.lower() == ".bil" and path.with_suffix(".hdr").is_file() else 0
-
-
-FORMAT = Format(
-    id="bil",
-    title="BIL raster",
-    suffixes=(".bil",),
-    sniff=sniff,
-    carries=Carries(kinds=(Grid,), units="both", crs=True, single=True),
-    weigh=weighing(cells=4),
-    parts=(".hdr", ".prj"),
-    read=read,
-    write=write,
-    read_params=BandParams,
-    peek=peek,
-)
+FORMAT = with_header("bil", "BIL raster", ".bil", write)

@@ -10,21 +10,9 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
-from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, weighing
+from vastgrid.declarations.fileformat import NoParams
 from vastgrid.families.prj import write_beside
-from vastgrid.families.rasterfile import BandParams, floats, peeked, read_beside
-
-_DRIVER = "EHdr"
-
-
-def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
-    """Read the grid; see `read_band`."""
-    return read_beside(path, params, progress, driver=_DRIVER)
-
-
-def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:
-    """Read every so many cells."""
-    return peeked(path, params, progress, driver=_DRIVER)
+from vastgrid.families.rasterfile import floats, with_header
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
@@ -48,21 +36,4 @@ def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: P
     write_beside(path, grid.frame)
 
 
-def sniff(head: bytes, path: Path) -> int:
-    """The header beside it has the words of a grid."""
-    return 90 if path.suffix.lower() == ".flt" and path.with_suffix(".hdr").is_file() else 0
-
-
-FORMAT = Format(
-    id="floatgrid",
-    title="Float raster",
-    suffixes=(".flt",),
-    sniff=sniff,
-    carries=Carries(kinds=(Grid,), units="both", crs=True, single=True),
-    weigh=weighing(cells=4),
-    parts=(".hdr", ".prj"),
-    read=read,
-    write=write,
-    read_params=BandParams,
-    peek=peek,
-)
+FORMAT = with_header("floatgrid", "Float raster", ".flt", write)

@@ -19,7 +19,7 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.families.meshfile import MeshReadParamsY, faces_of, moved, read_by_library
+from vastgrid.families.meshfile import MeshReadParamsY, audit, faces_of, moved, read_by_library
 from vastgrid.families.origin import NOWHERE, SingleOriginParams, chosen, heard, seen, told
 
 
@@ -143,6 +143,7 @@ FORMAT = Format(
     carries=Carries(kinds=(Tin, Mesh), several=True, units="both", metres=True, single=True),
     read=read,
     write=write,
+    audit=audit,
     write_params=SingleOriginParams,
     weigh=weighing(vertices=12, triangles=12),
     seen=seen,

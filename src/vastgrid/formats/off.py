@@ -14,7 +14,7 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
-from vastgrid.families.meshfile import MeshReadParams, as_told, faces_of, in_pieces, surfaces
+from vastgrid.families.meshfile import MeshReadParams, as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FullOriginParams, told
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.shaping.assemble import fans
@@ -106,6 +106,7 @@ FORMAT = Format(
     carries_as=rounding(_CARRIES),
     read=read,
     write=write,
+    audit=audit,
     write_params=FullOriginParams,
     weigh=weighing(vertices=36, triangles=20),
     plan=plan,

@@ -24,7 +24,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
 from vastgrid.families.cloudfile import CloudReadParams, filtered
-from vastgrid.families.meshfile import as_told, faces_of, in_pieces, surfaces
+from vastgrid.families.meshfile import as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FULL, NONE, Origin, heard, told
 from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
@@ -355,6 +355,7 @@ FORMAT = Format(
     carries=Carries(kinds=(PointSet, Tin, Mesh), units="one", worded=True, attributes=True),
     read=read,
     write=write,
+    audit=audit,
     write_params=PlyWriteParams,
     weigh=weighing(points=24, vertices=24, triangles=13),
     plan=plan,

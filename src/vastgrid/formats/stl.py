@@ -14,7 +14,7 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
-from vastgrid.families.meshfile import MeshReadParams, as_told, faces_of, in_pieces, read_by_library
+from vastgrid.families.meshfile import MeshReadParams, as_told, audit, faces_of, in_pieces, read_by_library
 from vastgrid.families.origin import SingleOriginParams, chosen, seen, told
 
 
@@ -90,6 +90,7 @@ FORMAT = Format(
     carries=Carries(kinds=(Tin, Mesh), units="one", worded=True, single=True),
     read=read,
     write=write,
+    audit=audit,
     read_params=MeshReadParams,
     write_params=SingleOriginParams,
     weigh=weighing(triangles=50),

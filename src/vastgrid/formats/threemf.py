@@ -22,7 +22,7 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
-from vastgrid.families.meshfile import MeshReadParams, Part, faces_of, in_pieces, surfaces
+from vastgrid.families.meshfile import MeshReadParams, Part, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FullOriginParams, told
 from vastgrid.kernels.textrows import RowTemplate
 
@@ -212,6 +212,7 @@ FORMAT = Format(
     carries_as=rounding(_CARRIES),
     read=read,
     write=write,
+    audit=audit,
     write_params=FullOriginParams,
     weigh=weighing(vertices=18, triangles=11),
     plan=plan,

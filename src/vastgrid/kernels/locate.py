@@ -99,35 +99,46 @@ def heights_at(
 
 
 @numba.njit(cache=True, nogil=True)
+def _covering_at(x, y, vertices, triangles, west, south, size, columns, rows, starts, members):
+    """Return the triangle that covers a place, -1 for none, and its corners' weights there with their sum."""
+    column, row = int(np.floor((x - west) / size)), int(np.floor((y - south) / size))
+    if column < 0 or row < 0 or column >= columns or row >= rows:
+        return -1, 0.0, 0.0, 0.0, 0.0
+    bucket = row * columns + column
+    for m in range(starts[bucket], starts[bucket + 1]):
+        t = members[m]
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        x0, y0 = vertices[a, 0] - x, vertices[a, 1] - y
+        x1, y1 = vertices[b, 0] - x, vertices[b, 1] - y
+        x2, y2 = vertices[c, 0] - x, vertices[c, 1] - y
+        w0, w1, w2 = x1 * y2 - y1 * x2, x2 * y0 - y2 * x0, x0 * y1 - y0 * x1
+        total = w0 + w1 + w2
+        # Rounding must not open a gap along a shared edge.
+        slack = -1e-11 * (abs(w0) + abs(w1) + abs(w2))
+        if total > 0 and w0 >= slack and w1 >= slack and w2 >= slack:
+            return t, w0, w1, w2, total
+    return -1, 0.0, 0.0, 0.0, 0.0
+
+
+@numba.njit(cache=True, nogil=True)
 def _heights(xy, order, vertices, triangles, west, south, size, columns, rows, starts, members, out):
     for q in order:
         x, y = xy[q, 0], xy[q, 1]
         if not (np.isfinite(x) and np.isfinite(y)):
             continue
-        column, row = int(np.floor((x - west) / size)), int(np.floor((y - south) / size))
-        if column < 0 or row < 0 or column >= columns or row >= rows:
+        t, w0, w1, w2, total = _covering_at(
+            x, y, vertices, triangles, west, south, size, columns, rows, starts, members
+        )
+        if t < 0:
             continue
-        bucket = row * columns + column
-        for m in range(starts[bucket], starts[bucket + 1]):
-            t = members[m]
-            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-            x0, y0 = vertices[a, 0] - x, vertices[a, 1] - y
-            x1, y1 = vertices[b, 0] - x, vertices[b, 1] - y
-            x2, y2 = vertices[c, 0] - x, vertices[c, 1] - y
-            w0, w1, w2 = x1 * y2 - y1 * x2, x2 * y0 - y2 * x0, x0 * y1 - y0 * x1
-            total = w0 + w1 + w2
-            # Rounding must not open a gap along a shared edge.
-            slack = -1e-11 * (abs(w0) + abs(w1) + abs(w2))
-            if total > 0 and w0 >= slack and w1 >= slack and w2 >= slack:
-                # From the nearest corner on, so that a place on a corner gets its very height.
-                za, zb, zc = vertices[a, 2], vertices[b, 2], vertices[c, 2]
-                if w0 >= w1 and w0 >= w2:
-                    out[q] = za + (w1 * (zb - za) + w2 * (zc - za)) / total
-                elif w1 >= w2:
-                    out[q] = zb + (w0 * (za - zb) + w2 * (zc - zb)) / total
-                else:
-                    out[q] = zc + (w0 * (za - zc) + w1 * (zb - zc)) / total
-                break
+        # From the nearest corner on, so that a place on a corner gets its very height.
+        za, zb, zc = vertices[triangles[t, 0], 2], vertices[triangles[t, 1], 2], vertices[triangles[t, 2], 2]
+        if w0 >= w1 and w0 >= w2:
+            out[q] = za + (w1 * (zb - za) + w2 * (zc - za)) / total
+        elif w1 >= w2:
+            out[q] = zb + (w0 * (za - zb) + w2 * (zc - zb)) / total
+        else:
+            out[q] = zc + (w0 * (za - zc) + w1 * (zb - zc)) / total
 
 
 def triangles_at(
@@ -145,22 +156,9 @@ def triangles_at(
 @numba.njit(cache=True, nogil=True)
 def _triangles_at(xy, vertices, triangles, west, south, size, columns, rows, starts, members, out):
     for q in range(xy.shape[0]):
-        x, y = xy[q, 0], xy[q, 1]
-        column, row = int(np.floor((x - west) / size)), int(np.floor((y - south) / size))
-        if column < 0 or row < 0 or column >= columns or row >= rows:
-            continue
-        bucket = row * columns + column
-        for m in range(starts[bucket], starts[bucket + 1]):
-            t = members[m]
-            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-            ax, ay = vertices[a, 0] - x, vertices[a, 1] - y
-            bx, by = vertices[b, 0] - x, vertices[b, 1] - y
-            cx, cy = vertices[c, 0] - x, vertices[c, 1] - y
-            w0, w1, w2 = bx * cy - by * cx, cx * ay - cy * ax, ax * by - ay * bx
-            slack = -1e-11 * (abs(w0) + abs(w1) + abs(w2))
-            if w0 + w1 + w2 > 0 and w0 >= slack and w1 >= slack and w2 >= slack:
-                out[q] = t
-                break
+        out[q] = _covering_at(
+            xy[q, 0], xy[q, 1], vertices, triangles, west, south, size, columns, rows, starts, members
+        )[0]
 
 
 @numba.njit(cache=True, nogil=True)

@@ -63,6 +63,7 @@ def warm() -> None:
         heights = raster.raster_heights(points, triangles, (0.0, 100.0), (5.0, 5.0), (20, 20))
         topology.wind(points, triangles.copy())
         locate.touched_by(xyz[:2, :2], points, triangles, index)
+        locate.triangles_at(xyz[:, :2].copy(), points, triangles, index)
         topology.plan_areas(points, triangles)
         topology.regions(neighbours, made.constrained)
         _warm_pictures(points, triangles, made.constrained, heights, writeable=writeable)

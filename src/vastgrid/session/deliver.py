@@ -17,7 +17,7 @@ from vastgrid.base.errors import CallError, DataError, WriteError
 from vastgrid.base.files import beside, need_room, staged
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress, Silent
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, factor
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Contours, Linework
@@ -294,7 +294,18 @@ def _converted(
             raise CallError(
                 f"the height unit of {dataset.name} is unknown, so heights cannot follow into {wanted.title}; say it with --from-vertical-units"
             )
-    return in_units(dataset, plan, height)
+    made = in_units(dataset, plan, height)
+    told = [
+        f"{what} from {old.title} to {new.title} (× {factor(old, new):.12g})"
+        for what, old, new in (
+            ("plan", frame.horizontal, made.frame.horizontal),
+            ("heights", frame.vertical, made.frame.vertical),
+        )
+        if old and new and old is not new
+    ]
+    if told:
+        findings.append(note("units-changed", f"{dataset.name} goes out in other units: {' and '.join(told)}."))
+    return made
 
 
 def in_units_asked(dataset: Dataset, units: tuple[Unit | None, Unit | None]) -> Dataset:

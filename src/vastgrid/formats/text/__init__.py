@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from pathlib import Path
 
+from vastgrid.base.progress import Progress
+from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import Carries, Format, rounding, weighing
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
+from vastgrid.families.prj import frame_beside
 from vastgrid.formats.text._heads import COORDINATES, ROLES, check_roles, parse_roles, roles_from_header
 from vastgrid.formats.text._layout import (
     Delimiter,
@@ -20,8 +24,8 @@ from vastgrid.formats.text._layout import (
     sample_lines,
     split_line,
 )
-from vastgrid.formats.text._read import read
-from vastgrid.formats.text._write import TextWriteParams, write
+from vastgrid.formats.text._read import read as read_text
+from vastgrid.formats.text._write import PLACED, TextWriteParams, write
 
 __all__ = [
     "COORDINATES",
@@ -62,6 +66,23 @@ def sniff(head: bytes, path: Path) -> int:
     return 40 if path.suffix.lower() in FORMAT.suffixes else 10
 
 
+def read(path: Path, params: TextReadParams, progress: Progress) -> ReadResult:
+    """Read points; the reference system beside a list of places counts where the text says none."""
+    result = read_text(path, params, progress)
+    beside = frame_beside(path) if path.suffix.lower() == PLACED else UNKNOWN
+    if beside.crs is None:
+        return result
+    datasets = tuple(
+        each.in_frame(
+            Frame(beside.crs, each.frame.horizontal or beside.horizontal, each.frame.vertical or beside.vertical)
+        )
+        if each.frame.crs is None and each.frame.horizontal in (None, beside.horizontal)
+        else each
+        for each in result.datasets
+    )
+    return dataclasses.replace(result, datasets=datasets)
+
+
 def renamed(names: Sequence[str], params: TextWriteParams) -> dict[str, str]:
     """Return what attributes are called when the file is read: heads that fit a column's role get that."""
     heads = roles_from_header(("easting", "northing", "elevation", *names))[3:]
@@ -84,5 +105,6 @@ FORMAT = Format(
     read_params=TextReadParams,
     write_params=TextWriteParams,
     turned=turned,
+    parts=(".prj",),
     renamed=renamed,
 )

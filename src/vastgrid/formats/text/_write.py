@@ -13,11 +13,16 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import is_geographic
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.pointset import PointSet
+from vastgrid.families.prj import write_beside
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
 # As heads say them: “ft” alone would leave open which foot.
 HEAD_WORDS = {**{unit: unit.value for unit in Unit}, Unit.FOOT: "ift"}
+
+
+# Lists of places of this ending have their reference system in a .prj beside them; other text has no place for it.
+PLACED = ".xyz"
 
 
 @dataclass(frozen=True)
@@ -53,6 +58,8 @@ def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, prog
                 done += len(rows)
             file.write(text)
             progress.report(done / max(len(points.xyz), 1), f"writing {path.name}")
+    if path.suffix.lower() == PLACED and points.frame.crs:
+        write_beside(path, points.frame)
 
 
 def _cell(value: Any) -> str:
