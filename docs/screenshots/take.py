@@ -3,6 +3,7 @@
 Run it on a screen of at least 1280×800: xvfb-run -a -s "-screen 0 1400x900x24" .venv/bin/python docs/screenshots/take.py
 """
 
+import subprocess
 import sys
 import tempfile
 import time
@@ -10,8 +11,9 @@ from pathlib import Path
 
 import ezdxf
 import numpy as np
-from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtGui import QPainter, QPixmap
+from PyQt6.QtCore import QPoint, QPointF, QSettings, QSizeF, Qt
+from PyQt6.QtGui import QImage, QPainter, QPixmap
+from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
@@ -25,6 +27,7 @@ from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
 
 HERE = Path(__file__).parent
+sys.path += [str(HERE.parent.parent / "tests"), str(HERE.parent.parent / "tests" / "web")]
 
 
 def settle(window: MainWindow) -> None:
@@ -87,7 +90,7 @@ def take_imports(window: MainWindow, received: Path) -> None:
 
 
 def take_views(window: MainWindow) -> None:
-    """The views: both with a section, 3D by class, measuring, findings, figures, and two cards compared."""
+    """The views: both with a section, 3D by class, measuring, findings."""
     east, north = ground.ORIGIN
     window.lineage.select([])
     window.views.show_views("both")
@@ -109,21 +112,12 @@ def take_views(window: MainWindow) -> None:
     window.lineage.select([scan])
     settle(window)
     picture(window, "space-class")
-    window.views.show_views("plan")
-    window.halves.setSizes([650, 110])
-    settle(window)
-    bar = window.panel._scroll.verticalScrollBar()
-    assert bar is not None
-    bar.setValue(bar.maximum())
-    QTest.qWait(300)
-    picture(window, "figures")
-    window.halves.setSizes([450, 275])
     window.desk.toggle_shown(scan)
     take_tools(window)
 
 
 def take_tools(window: MainWindow) -> None:
-    """Measuring, findings, and two cards compared."""
+    """Measuring, and findings."""
     east, north = ground.ORIGIN
     window.lineage.select([])
     window.plan.go_to(east + 596, north + 186)
@@ -149,14 +143,6 @@ def take_tools(window: MainWindow) -> None:
     QTest.qWait(300)
     picture(dialog, "findings")
     dialog.reject()
-    window.apply_theme(theme.DARK)
-    window.lineage.select([named(window, "Existing ground"), named(window, "Heights 1 m")])
-    window.parts.dressing.wear(named(window, "Heights 1 m"), {"colour": "slope"})
-    window.actions_["swipe"].trigger()
-    settle(window)
-    picture(window, "compare")
-    window.actions_["compare_end"].trigger()
-    window.apply_theme(theme.LIGHT)
 
 
 def take_shaping(window: MainWindow) -> None:
@@ -183,6 +169,56 @@ def take_shaping(window: MainWindow) -> None:
     picture(window, "by-hand")
     QTest.keyClick(window.plan, Qt.Key.Key_Escape)
     window.session.undo()
+
+
+def take_sent(window: MainWindow, folder: Path) -> None:
+    """A set for the client: the letter, then the scene in a browser, the plan and the report on paper."""
+    from test_scene import Browser  # needs Chromium and its driver
+
+    window.lineage.select([named(window, "Existing ground"), named(window, "Contours 1 m")])
+    delivery = window.parts.delivering.dialog("")
+    delivery.choose_set("client")
+    delivery.show()
+    QTest.qWait(4000)
+    picture(delivery, "deliver")
+    delivery.reject()
+    out, lines = folder / "for-the-client", folder / "contours.gpkg"
+    full, surface = folder / "delivered" / "existing-ground.xml", folder / "ground.xml"
+    vastgrid = [sys.executable, "-m", "vastgrid", "convert"]
+    subprocess.run([*vastgrid, full, surface, "--via", "simplify", "tolerance=0.05m"], check=True)
+    subprocess.run([*vastgrid, full, lines, "--via", "contours", "interval=1m"], check=True)
+    words = ["--set", "client", "--into", out, "--report", out / "report.pdf"]
+    subprocess.run([*vastgrid, surface, lines, *words], check=True)
+    browser = Browser(folder / "profile")
+    browser.open(next(out.glob("*.html")))
+    browser.wait("return document.documentElement.dataset.ready")
+    browser.run("document.getElementById('cut').click()")
+    time.sleep(0.5)
+    browser.press((470, 420))
+    browser.wait("return document.getElementById('cutwords').textContent.includes('other end')")
+    browser.press((860, 330))
+    browser.wait("return document.getElementById('cutwords').textContent.startsWith('Section')")
+    browser.hover(700, 360)
+    time.sleep(1.0)
+    (HERE / "scene.png").write_bytes(browser.picture())
+    browser.close()
+    on_paper(next(out.glob("*plan.pdf")), "plan")
+    on_paper(out / "report.pdf", "report")
+
+
+def on_paper(path: Path, name: str) -> None:
+    """Save the first page of a file, at most 1280 by 900."""
+    document = QPdfDocument(None)
+    document.load(str(path))
+    size = document.pagePointSize(0)
+    sheet: QSizeF = size * min(1280 / size.width(), 900 / size.height())
+    drawn = document.render(0, sheet.toSize())
+    page = QImage(drawn.size(), QImage.Format.Format_RGB32)
+    page.fill(Qt.GlobalColor.white)
+    painter = QPainter(page)
+    painter.drawImage(0, 0, drawn)
+    painter.end()
+    page.save(str(HERE / f"{name}.png"))
 
 
 def take_making(window: MainWindow, folder: Path) -> None:
@@ -285,6 +321,8 @@ def main() -> int:
     theme.load_fonts()
     app.setFont(theme.font())
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(tempfile.mkdtemp())
+    # The usual size of a window, whatever is remembered on this machine.
+    QSettings.setPath(QSettings.Format.IniFormat, QSettings.Scope.UserScope, str(folder / "settings"))
     window = MainWindow(Session(tollgarth.prepare(folder, Silent())))
     window.show()
     window.lineage.select([named(window, "Existing ground")])
@@ -302,17 +340,8 @@ def main() -> int:
     settle(window)
     picture(window, "main-dark")
     window.apply_theme(theme.LIGHT)
-    dialog = window.parts.importing.dialog(folder / "received" / "day3-stockpiles-again.csv")
-    dialog.show()
-    QTest.qWait(2000)
-    picture(dialog, "import-text")
-    dialog.reject()
     take_imports(window, folder / "received")
-    delivery = window.parts.delivering.dialog("landxml")
-    delivery.show()
-    QTest.qWait(800)
-    picture(delivery, "deliver")
-    delivery.reject()
+    take_sent(window, folder)
     window.lineage.select([named(window, "contours.dxf")])
     settle(window)
     picture(window, "read-back")

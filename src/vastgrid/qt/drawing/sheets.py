@@ -158,10 +158,6 @@ def _paint_sheet(painter: QPainter, page: Page) -> None:
     _paint_ticks(painter, page, box, palette, dot)
     painter.save()
     painter.translate(left, top)
-    if page.legend:
-        paper = palette.colour("paper")
-        paper.setAlphaF(0.82)
-        painter.fillRect(QRectF(view.width - 22.0 * dot, 0.6 * dot, 21.4 * dot, 62.0 + len(page.legend) * 100.0), paper)
     furniture.paint_north(painter, view.width - 8.0, 8.0, view.turn, palette)
     furniture.paint_legends(painter, view.width - 8.0, 62.0, view.height - 80.0, page.legend, palette)
     furniture.paint_bar(painter, 8.0, float(view.height), view.size, page.unit, palette)
