@@ -330,6 +330,18 @@ def test_parts_of_a_file_never_take_the_place_of_others(tmp_path):
     assert not (tmp_path / "b.prj").exists(), "the old one would give the new grid a unit"
 
 
+def test_files_of_one_name_may_share_what_says_the_same(tmp_path):
+    sent("asciigrid", [grid(METRES)], tmp_path / "a.asc")
+    said = (tmp_path / "a.prj").read_bytes()
+    sent("shapefile", [scattered(50)], tmp_path / "a.shp")
+    sent("text", [scattered(50)], tmp_path / "a.csv")
+    sent("text", [scattered(50)], tmp_path / "a.csv")
+    assert (tmp_path / "a.prj").read_bytes() == said, "a list without one takes none away"
+    with pytest.raises(CallError, match=r"a\.prj is there already and belongs to a\.shp"):
+        sent("asciigrid", [grid(FEET)], tmp_path / "a.asc")
+    assert (tmp_path / "a.prj").read_bytes() == said, "the shapefile would be in feet all at once"
+
+
 # -- points and lines, read by pyogrio
 
 

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, WriteError
 from vastgrid.base.files import beside, need_room, staged
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
@@ -508,10 +509,15 @@ def _written_parts(
         names = sorted(each.name for each in folder.iterdir())
         for name in names:
             beside_it = path.with_name(name)
-            if name != path.name:
-                refuse(beside_it)
-            if name != path.name and beside_it.exists() and not path.exists():
-                raise CallError(f"{beside_it} is there already and belongs to something else; choose another name")
+            if name == path.name:
+                continue
+            refuse(beside_it)
+            # One that says the same may speak for both.
+            if beside_it.exists() and beside_it.read_bytes() != (folder / name).read_bytes():
+                others = _relying(path, name)
+                if others or not path.exists():
+                    whose = others[0].name if others else "something else"
+                    raise CallError(f"{beside_it} is there already and belongs to {whose}; choose another name")
         size = sum((folder / name).stat().st_size for name in names)
         end = path
         if not made.good:
@@ -524,9 +530,16 @@ def _written_parts(
         gone = [path.with_suffix(ending) for ending in target.parts if path.exists() and made.good]
         place(names)
         for each in gone:
-            if each.name not in names:
+            if each.name not in names and not _relying(path, each.name):
                 each.unlink(missing_ok=True)
     return dataclasses.replace(made, path=end, size=size, files=tuple(names) if len(names) > 1 else ())
+
+
+def _relying(path: Path, part: str) -> list[Path]:
+    """Return the files beside one that a part of it belongs to as well, as one .prj does to rasters and shapefiles."""
+    ending = Path(part).suffix.lower()
+    near = [path.with_suffix(suffix) for each in catalog.FORMATS if ending in each.parts for suffix in each.suffixes]
+    return [each for each in dict.fromkeys(near) if each != path and each.exists()]
 
 
 def _largest(values: Sequence[float | None]) -> float | None:
