@@ -249,13 +249,14 @@ def format_of_target(path: Path) -> Format:
     CallError
         If no format that can be written has that ending.
     """
-    ending = path.suffix.lower()
-    found = [each for each in FORMATS if each.write and ending in each.suffixes]
+    name = path.name.lower()
+    found = [(each, own) for each in FORMATS if each.write for own in each.suffixes if name.endswith(own)]
     if not found:
         known = ", ".join(each.suffixes[0] for each in FORMATS if each.write)
+        ending = path.suffix.lower()
         raise CallError(f"“{path.name}”: no format that can be written ends in “{ending}”; endings are {known}")
-    # Where two share an ending, the one that has it as its first means it.
-    return min(found, key=lambda each: each.suffixes.index(ending))
+    # The longer ending says more; where two formats share one, the one that has it as its first means it.
+    return min(found, key=lambda pair: (-len(pair[1]), pair[0].suffixes.index(pair[1])))[0]
 
 
 def usual_format(kinds: Sequence[type[Dataset]]) -> Format:

@@ -447,3 +447,8 @@ def test_meshes_are_looked_at_by_another_library(own, tmp_path):
     audit = catalog.format_named(own).audit
     (tmp_path / f"b{catalog.format_named(own).suffixes[0]}").write_bytes(b"nothing")
     assert audit(tmp_path / f"b{catalog.format_named(own).suffixes[0]}")
+
+
+@pytest.mark.parametrize("own", [each for each in catalog.FORMATS if each.write], ids=lambda own: own.id)
+def test_the_ending_that_a_format_names_first_writes_it(own, tmp_path):
+    assert catalog.format_of_target(tmp_path / f"Ground 1.5{own.suffixes[0].upper()}") is own
