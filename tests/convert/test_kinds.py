@@ -8,10 +8,10 @@ import pytest
 
 from builders import HANDMADE, ground, scattered
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert import contours, courses, grid, reproject
+from vastgrid.convert import contours, courses, grid, reproject, system
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.mesh import Mesh
@@ -152,7 +152,7 @@ def test_chains_are_found(kind, target, wanted):
 
 def test_what_is_never_put_in_unasked():
     automatic = {each.id for each in catalog.CONVERSIONS if each.automatic is not None}
-    assert automatic.isdisjoint({"reproject", "lattice"})
+    assert automatic.isdisjoint({"reproject", "system", "lattice"})
 
 
 def test_alignments_reach_a_drawing(run_cli, tmp_path):
@@ -163,3 +163,31 @@ def test_alignments_reach_a_drawing(run_cli, tmp_path):
     assert code == 0, err
     _, out, _ = run_cli("info", tmp_path / "road.dxf", "--json")
     assert json.loads(out)["datasets"][0]["count"]["lines"] >= 2
+
+
+@pytest.mark.parametrize("kind", ["points", "tin", "mesh", "contours", "lines", "survey", "grid"])
+def test_a_system_that_no_file_tells_is_said_and_nothing_moves(kind):
+    source = kinds()[kind]
+    bare = source.in_frame(Frame(None, Unit.METRE, Unit.METRE))
+    result, _ = convert(system.CONVERSION, [bare], system.SystemParams("EPSG:32632"), Silent())
+    np.testing.assert_array_equal(result.dataset.coordinates(), source.coordinates())
+    assert pyproj.CRS.from_user_input(result.dataset.frame.crs).to_epsg() == 32632 and not result.findings
+    assert result.dataset.frame.vertical is Unit.METRE
+
+
+def test_a_system_is_not_said_against_what_the_data_says():
+    source = kinds()["points"]
+    for crs, why in (
+        ("EPSG:25833", "says itself that it is in WGS 84 / UTM zone 32N"),
+        ("EPSG:2992", "is in metre in plan"),
+        ("EPSG:4978", "no easting and northing"),
+        ("nowhere", "no coordinate reference system that is known"),
+    ):
+        words = system.SystemParams(crs, instead=crs == "EPSG:2992")
+        with pytest.raises(CallError, match=why):
+            convert(system.CONVERSION, [source], words, Silent())
+    with pytest.raises(ParamError, match="name the system"):
+        convert(system.CONVERSION, [source], system.SystemParams(), Silent())
+    result, _ = convert(system.CONVERSION, [source], system.SystemParams("EPSG:31985", instead=True), Silent())
+    assert "UTM zone 25S" in result.dataset.frame.describe()
+    assert any("lies outside the area" in each.text for each in result.findings)

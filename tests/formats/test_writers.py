@@ -452,3 +452,17 @@ def test_meshes_are_looked_at_by_another_library(own, tmp_path):
 @pytest.mark.parametrize("own", [each for each in catalog.FORMATS if each.write], ids=lambda own: own.id)
 def test_the_ending_that_a_format_names_first_writes_it(own, tmp_path):
     assert catalog.format_of_target(tmp_path / f"Ground 1.5{own.suffixes[0].upper()}") is own
+
+
+@pytest.mark.parametrize("own", ["geojson", "kml", "gpx", "flatgeobuf", "geopackage", "shapefile"])
+def test_rings_smaller_than_a_step_of_the_decimals_stay_lines(own, tmp_path):
+    """As traced contours have them: five vertices within a tenth of a millimetre."""
+    frame = frame_of_crs("EPSG:32632")
+    tiny = np.array([(0.0, 0.0), (1e-5, 2e-5), (3e-5, 0.0), (1e-5, -2e-5), (0.0, 0.0)])
+    rings = [np.column_stack([tiny + (500_000.0 + k, 5_400_000.0), np.full(5, 10.0)]) for k in range(3)]
+    long = np.array([(500_000.0, 5_400_010.0, 10.0), (500_050.0, 5_400_020.0, 10.0)])
+    lines = from_lines("Traced", Frame(frame.crs, Unit.METRE, Unit.METRE), [*rings, long], ["C"] * 4)
+    suffix = catalog.format_named(own).suffixes[0]
+    sent(own, [lines], tmp_path / f"a{suffix}")
+    layer = "tracks" if own == "gpx" else None
+    assert pyogrio.read_info(tmp_path / f"a{suffix}", layer=layer, force_feature_count=True)["features"] == 4

@@ -326,10 +326,8 @@ def write_vector(
     import pyogrio
 
     logging.getLogger("pyogrio").setLevel(logging.ERROR)
-    options: dict[str, Any] = {} if digits is None else {"COORDINATE_PRECISION": str(digits)}
-    if driver == "FlatGeobuf":
-        # With an index the library changes the order of features.
-        options["SPATIAL_INDEX"] = "NO"
+    # With an index the library changes the order of features.
+    options = {"SPATIAL_INDEX": "NO"} if driver == "FlatGeobuf" else {}
     for k, each in enumerate(datasets):
         own = features_of(each, own_heights=own_heights)
         names = short_names(list(own.columns), longest)
@@ -339,7 +337,7 @@ def write_vector(
             path.unlink(missing_ok=True) if k == 0 else None
             pyogrio.raw.write(
                 path,
-                own.shapes,
+                own.shapes if digits is None else _rounded(own.shapes, digits),
                 fields,
                 np.array(list(names.values()), dtype=object),
                 layer=own.name if layers else None,
@@ -348,9 +346,19 @@ def write_vector(
                 crs=wkt_of(each.frame),
                 append=k > 0,
                 encoding="UTF-8",
-                layer_options={key: str(value) for key, value in options.items()},
+                layer_options=options,
             )
         progress.report((k + 1) / len(datasets), f"writing {path.name}")
+
+
+def _rounded(shapes: NDArray[Any], digits: int) -> NDArray[Any]:
+    """Return shapes with rounded coordinates; the library's own rounding empties lines that are shorter than a step."""
+    import shapely
+
+    geometry = shapely.from_wkb(shapes)
+    spatial = bool(shapely.has_z(geometry).all())
+    near = shapely.transform(geometry, lambda places: np.round(places, digits), include_z=spatial)
+    return np.asarray(shapely.to_wkb(near))
 
 
 def short_names(names: Sequence[str], longest: int) -> dict[str, str]:

@@ -50,7 +50,7 @@ def contradictions(dataset: Dataset) -> list[Finding]:
     found = []
     extent = dataset.extent()
     if dataset.frame.crs and extent.east and extent.north:
-        found += _outside_area(dataset, extent)
+        found += outside_area(dataset, extent)
         found += _unit_by_name(dataset.frame.crs)
     return found
 
@@ -124,7 +124,7 @@ def _plan_scale(dataset: Dataset, other: Dataset) -> float | None:
     return float(one.metres / two.metres) if one and two else 1.0
 
 
-def _outside_area(dataset: Dataset, extent: Extent) -> list[Finding]:
+def outside_area(dataset: Dataset, extent: Extent) -> list[Finding]:
     """Say where coordinates lie outside the area their CRS is made for, and inside when read in another unit."""
     import pyproj
 

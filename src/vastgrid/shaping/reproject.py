@@ -67,7 +67,10 @@ def passage(source: Frame, wanted: str) -> Passage:
     from pyproj.transformer import TransformerGroup
 
     if source.crs is None:
-        raise CallError("the coordinate reference system of the data is unknown, so it cannot be reprojected")
+        raise CallError(
+            "the coordinate reference system of the data is unknown, so it cannot be reprojected; say in which it is "
+            "first: --via system crs=EPSG:…"
+        )
     try:
         target = frame_of_crs(wanted)
         goal = pyproj.CRS.from_user_input(wanted)
@@ -89,7 +92,10 @@ def passage(source: Frame, wanted: str) -> Passage:
             plan = pyproj.Transformer.from_crs(flat, flat_goal, always_xy=True, allow_ballpark=False)
             group = TransformerGroup(flat, flat_goal, always_xy=True, allow_ballpark=False)
     except pyproj.exceptions.ProjError as error:
-        raise CallError(f"no way is known from {flat.name} to {flat_goal.name}") from error
+        raise CallError(
+            f"no way is known from {flat.name} to {flat_goal.name}; where that is not what the data is in, say what it is: "
+            "--via system crs=EPSG:… instead=yes"
+        ) from error
     if not group.best_available and group.unavailable_operations:
         missing = sorted(
             {grid.short_name for way in group.unavailable_operations for grid in way.grids if not grid.available}
