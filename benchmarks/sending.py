@@ -13,7 +13,8 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats import dxf, glb, las
-from vastgrid.session.deliver import deliver, prepared
+from vastgrid.session.deliver import deliver
+from vastgrid.session.preparing import prepared
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 

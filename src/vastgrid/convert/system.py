@@ -9,7 +9,7 @@ from typing import Annotated
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.frame import Frame, crs_name, frame_of_crs
+from vastgrid.data.frame import Frame, crs_name, frame_said
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
@@ -53,12 +53,7 @@ def run(inputs: Sequence[Dataset], params: SystemParams, progress: Progress) -> 
     own, crs = inputs[0], params.crs.strip()
     if not crs:
         raise ParamError("crs", "name the system in which the coordinates are, such as EPSG:25832")
-    try:
-        said = frame_of_crs(crs)
-    except ValueError as error:
-        raise CallError(
-            f"“{crs}” is no coordinate reference system that is known; write a code such as EPSG:25832, or WKT"
-        ) from error
+    said = frame_said(crs)
     if said.crs is None or said.horizontal is None or pyproj.CRS.from_user_input(said.crs).is_geocentric:
         raise CallError(f"{crs_name(crs)} has no easting and northing, and no longitude and latitude; choose another")
     name, frame = crs_name(crs), own.frame

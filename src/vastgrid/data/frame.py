@@ -92,6 +92,22 @@ def frame_of_crs(crs: str) -> Frame:
     )
 
 
+def frame_said(crs: str) -> Frame:
+    """Return the frame of a CRS that somebody wrote.
+
+    Raises
+    ------
+    CallError
+        If there is no such CRS.
+    """
+    try:
+        return frame_of_crs(crs)
+    except ValueError as error:
+        raise CallError(
+            f"“{crs}” is no coordinate reference system that is known; write a code such as EPSG:25832, or WKT"
+        ) from error
+
+
 def is_geographic(frame: Frame) -> bool:
     """Say whether the coordinates are degrees."""
     return frame.horizontal is Unit.DEGREE

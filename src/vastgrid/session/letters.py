@@ -22,9 +22,9 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Format
-from vastgrid.session.deliver import in_units_asked, prepared
 from vastgrid.session.executor import Units
 from vastgrid.session.outline import Item, outline
+from vastgrid.session.preparing import in_units_asked, prepared
 from vastgrid.session.steps import in_one_frame
 
 # What is written whole to know its size; of more, a part.

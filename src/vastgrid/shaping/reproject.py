@@ -18,7 +18,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, factor, unit_word
 from vastgrid.base.roomy import roomy
 from vastgrid.data.dataset import Dataset, Floats
-from vastgrid.data.frame import Frame, crs_name, frame_of_crs
+from vastgrid.data.frame import Frame, crs_name, frame_of_crs, frame_said
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
@@ -71,13 +71,8 @@ def passage(source: Frame, wanted: str) -> Passage:
             "the coordinate reference system of the data is unknown, so it cannot be reprojected; say in which it is "
             "first: --via system crs=EPSG:…"
         )
-    try:
-        target = frame_of_crs(wanted)
-        goal = pyproj.CRS.from_user_input(wanted)
-    except (ValueError, pyproj.exceptions.CRSError) as error:
-        raise CallError(
-            f"“{wanted}” is no coordinate reference system that is known; write a code such as EPSG:25832, or WKT"
-        ) from error
+    target = frame_said(wanted)
+    goal = pyproj.CRS.from_user_input(wanted)
     if goal.is_geocentric:
         raise CallError(
             f"{goal.name} is geocentric; choose a system with easting and northing, or longitude and latitude"
