@@ -17,7 +17,7 @@ from vastgrid.convert import contours
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import areas
 from vastgrid.formats import dxf
-from vastgrid.formats.dxf._collect import text_height
+from vastgrid.formats.dxf._drawing import text_height
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.formats.dxf._write import ContourForm
 from vastgrid.formats.dxf.sorting import Becomes, Rule, parse_rules, rules_text

@@ -14,7 +14,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, weighing
-from vastgrid.formats.dxf._collect import Drawing
+from vastgrid.formats.dxf._drawing import Drawing
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.formats.dxf._read import DxfReadParams, Hidden, as_it_is, open_drawing, read
 from vastgrid.formats.dxf._spots import Points

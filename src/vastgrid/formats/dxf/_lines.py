@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import Any, BinaryIO
 
 import numpy as np
@@ -83,11 +84,7 @@ def write_flat(
         return
     decimals = pen.decimals
     moved, up = pen.moved(plan), levels - pen.shift[2]
-    for layer, mine in layers:
-        lines = np.flatnonzero(mine)
-        if len(lines) == 0:
-            continue
-        rows, sizes = _rows_of(offsets, closed, lines)
+    for layer, lines, rows, sizes in _by_layer(layers, offsets, closed):
         head, slots = pen.head("LWPOLYLINE", layer, "AcDbPolyline")
         template = RowTemplate(head + "90\n{}\n70\n{}\n38\n{}\n", (*slots, 0, 0, decimals))
         shut = closed[lines].astype(np.int64)
@@ -97,15 +94,18 @@ def write_flat(
         progress.report(0.5, "writing lines")
 
 
-def _rows_of(
-    offsets: NDArray[np.int64], closed: NDArray[np.bool_], lines: NDArray[np.int64]
-) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    sizes = (np.diff(offsets) - closed)[lines]
-    ends = np.cumsum(sizes)
-    rows = (
-        np.arange(ends[-1] if len(ends) else 0) - np.repeat(ends - sizes, sizes) + np.repeat(offsets[:-1][lines], sizes)
-    )
-    return rows, sizes
+def _by_layer(
+    layers: Layers, offsets: NDArray[np.int64], closed: NDArray[np.bool_]
+) -> Iterator[tuple[str, NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]]:
+    """Yield each layer with its lines, the rows of their vertices, and how many each has; a closed line's last is its first."""
+    for layer, mine in layers:
+        lines = np.flatnonzero(mine)
+        if len(lines) == 0:
+            continue
+        sizes = (np.diff(offsets) - closed)[lines]
+        ends = np.cumsum(sizes)
+        rows = np.arange(ends[-1]) - np.repeat(ends - sizes, sizes) + np.repeat(offsets[:-1][lines], sizes)
+        yield layer, lines, rows, sizes
 
 
 def write_spatial(
@@ -122,11 +122,7 @@ def write_spatial(
     flag = 0 if levels is not None else 8
     mark = 0 if levels is not None else 32
     moved = pen.moved(xyz)
-    for layer, mine in layers:
-        lines = np.flatnonzero(mine)
-        if len(lines) == 0:
-            continue
-        rows, sizes = _rows_of(offsets, closed, lines)
+    for layer, lines, rows, sizes in _by_layer(layers, offsets, closed):
         head, slots = pen.head("POLYLINE", layer, "AcDb3dPolyline")
         template = RowTemplate(head + "66\n1\n10\n0.0\n20\n0.0\n30\n{}\n70\n{}\n", (*slots, decimals, 0))
         flags = closed[lines] * 1 + flag

@@ -25,7 +25,8 @@ from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.families.origin import NOWHERE, heard
-from vastgrid.formats.dxf._collect import Drawing, collected, text_height
+from vastgrid.formats.dxf._collect import collected
+from vastgrid.formats.dxf._drawing import Drawing, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
 from vastgrid.formats.dxf.sorting import KINDS_OF_LINES, LIMITS, Becomes, Items, Rule, matched, parse_rules
 from vastgrid.measures.levels import interval_finding
