@@ -232,14 +232,14 @@ def test_every_format_is_offered_and_says_what_it_loses(window, dialog):
     for k in range(dialog.list.count()):
         dialog.list.item(k).setCheckState(Qt.CheckState.Checked)
     dialog.formats.setCurrentIndex(dialog.formats.findData("landxml"))
-    assert "cannot hold grid: Grid was left out" in dialog.preview.text()
-    assert "about" in dialog.preview.text() and "MB" in dialog.preview.text()
+    assert "cannot hold grid: Grid was left out" in dialog.shown.words.text()
+    assert "about" in dialog.shown.words.text() and "MB" in dialog.shown.words.text()
 
 
 def test_a_file_that_exists_is_said_to_be_replaced(dialog, tmp_path):
     (tmp_path / "old.xml").write_text("old")
     dialog.path.setText(str(tmp_path / "old.xml"))
-    assert "The file exists and will be replaced once the new one is whole" in dialog.preview.text()
+    assert "The file exists and will be replaced once the new one is whole" in dialog.shown.words.text()
     assert (tmp_path / "old.xml").read_text() == "old"
 
 
@@ -314,10 +314,22 @@ def test_another_file_and_a_set_of_ones_own(qtbot, window, letter, monkeypatch):
     again = window.parts.delivering.dialog("")
     qtbot.addWidget(again)
     again.choose_set("for the foreman")
-    assert [file.format.id for file in again.files] == ["landxml", "stl"] and again.files[1].words["origin"] == "none"
+    assert [file.format.id for file in again.files] == ["landxml", "stl"] and again.files[1].enclosure.words[
+        "origin"
+    ] == "none"
     monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("a/b", True))
     again.keep.click()
     assert "cannot be the name of a set" in again.error.text()
+
+
+def test_one_file_after_a_set_takes_everything(letter):
+    letter.choose_set("machine")
+    assert letter.files[0].enclosure.meeting and letter.files[0].enclosure.kinds
+    letter.sets.setCurrentIndex(0)
+    letter.sets.activated.emit(0)
+    (file,) = letter.files
+    assert not file.enclosure.meeting and not file.enclosure.kinds and file.enclosure.words["hold"] == "faces"
+    assert letter.enclosed(file) == letter.nodes() and "where both meet" not in letter.shown.words.text()
 
 
 def test_two_files_of_one_name_are_refused(letter):
@@ -328,13 +340,16 @@ def test_two_files_of_one_name_are_refused(letter):
 
 def test_the_preview_follows_the_options_and_the_tree_draws_its_branch(qtbot, letter):
     letter.formats.setCurrentIndex(letter.formats.findData("dxf"))
-    whole = letter.tree.topLevelItemCount()
+    whole = letter.shown.tree.topLevelItemCount()
     letter.form.editors["bands"].setText("1 m")
-    qtbot.waitUntil(lambda: letter.tree.topLevelItemCount() > whole)
-    assert "BAND" in letter.tree.topLevelItem(0).text(0) and "triangle" in letter.tree.topLevelItem(0).text(1)
-    qtbot.waitUntil(lambda: letter.picture.image is not None)
-    letter.tree.setCurrentItem(letter.tree.topLevelItem(1))
-    qtbot.waitUntil(lambda: len(letter._drawn) == 1)
+    qtbot.waitUntil(lambda: letter.shown.tree.topLevelItemCount() > whole)
+    assert "BAND" in letter.shown.tree.topLevelItem(0).text(0) and "triangle" in letter.shown.tree.topLevelItem(0).text(
+        1
+    )
+    qtbot.waitUntil(lambda: letter.shown.picture.image is not None)
+    everything = letter.shown.picture.view
+    letter.shown.tree.setCurrentItem(letter.shown.tree.topLevelItem(1))
+    qtbot.waitUntil(lambda: letter.shown.picture.view != everything)
     letter.form.editors["bands"].setText("0")
     assert not letter.write.isEnabled()
 
@@ -364,7 +379,7 @@ def test_machine_control_gets_where_the_surfaces_meet(qtbot, window, letter, tmp
     qtbot.addWidget(dialog)
     dialog.choose_set("machine")
     dialog.show()
-    assert "is made first and goes along" in dialog.preview.text() and dialog.tree.topLevelItemCount() == 1
+    assert "is made first and goes along" in dialog.shown.words.text() and dialog.shown.tree.topLevelItemCount() == 1
     dialog.write.click()
     settle(qtbot, window)
     qtbot.waitUntil(lambda: bool(deliveries(window)), timeout=20_000)

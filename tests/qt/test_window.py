@@ -259,12 +259,12 @@ def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, windo
     dialog = window.parts.delivering.dialog("")
     dialog.show()
     assert dialog.format.id == "landxml"
-    assert "triangles" in dialog.preview.text() and "about" in dialog.preview.text()
+    assert "triangles" in dialog.shown.words.text() and "about" in dialog.shown.words.text()
     dialog.path.setText(str(tmp_path / "no" / "folder.xml"))
     assert "there is no folder" in dialog.error.text() and not dialog.write.isEnabled()
     dialog.path.setText(str(tmp_path / "ground.xml"))
     dialog.units[0].setCurrentText("US survey foot")
-    assert "heights were brought from metre to US survey foot" in dialog.preview.text()
+    assert "heights were brought from metre to US survey foot" in dialog.shown.words.text()
     dialog.write.click()
     idle(qtbot, window)
     node = window.session.graph[window.lineage.selection[0]]

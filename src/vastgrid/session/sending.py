@@ -10,16 +10,13 @@ from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.files import companions, refuse_clashes
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
-from vastgrid.data.kinds import kind_of
 from vastgrid.declarations.conversion import listed
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Via
 from vastgrid.session.executor import Units
 from vastgrid.session.run import Run
 from vastgrid.session.saying import Options, Said
-from vastgrid.session.sets import DeliverySet, Enclosure, stem_of
-
-_MEETING = "no_change"
+from vastgrid.session.sets import MEETING, DeliverySet, Enclosure, belonging, grounds, stem_of
 
 
 def run_set(
@@ -84,22 +81,17 @@ def _enclosed(run: Run, whole: Sequence[str], enclosure: Enclosure, progress: Pr
     CallError
         If nothing of what there is goes into it.
     """
-    cards = list(whole)
+    have = dict(zip(whole, run.datasets(whole), strict=True))
+    cards = belonging(enclosure, have, becoming=True)
     if enclosure.meeting:
-        surfaces = [card for card in cards if kind_of(run.dataset(card)).covers and run.dataset(card).has_heights]
+        surfaces = grounds(have)
         if len(surfaces) > 1:
             run.have = surfaces[:2]
-            run.via(Via(catalog.conversion_named(_MEETING), {}), progress)
-            line = list(run.have)
-            cards = [card for card in cards if card not in surfaces[1:]] + line
+            run.via(Via(catalog.conversion_named(MEETING), {}), progress)
+            cards += run.have
         else:
             text = "There is one surface only, so there is no line of no change; name the second one after it."
             run.account.add_findings(-1, [Finding("no-second-surface", text)])
-    if enclosure.kinds:
-        able = [card for card in cards if run.dataset(card).kind in enclosure.kinds]
-        # What can become what is wanted goes along too: grids become TINs on the way.
-        able += [c for c in cards if c not in able and kind_of(run.dataset(c)).covers and "tin" in enclosure.kinds]
-        cards = [card for card in cards if card in able]
     if not cards:
         kinds = ", ".join(enclosure.kinds)
         raise CallError(

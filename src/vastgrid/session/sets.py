@@ -9,7 +9,7 @@ import dataclasses
 import json
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -66,6 +66,9 @@ class DeliverySet:
         """Return the set as text."""
         return json.dumps(dataclasses.asdict(self), indent=2, ensure_ascii=False)
 
+
+# The conversion that finds the line where two surfaces meet.
+MEETING = "no_change"
 
 SHIPPED = (
     DeliverySet(
@@ -174,6 +177,27 @@ def save_set(made: DeliverySet) -> Path:
     path.parent.mkdir(parents=True, exist_ok=True)
     write_text(path, made.to_json() + "\n")
     return path
+
+
+def grounds(have: Mapping[str, Dataset]) -> list[str]:
+    """Return those of some cards that are ground, by their ids."""
+    return [card for card, each in have.items() if kind_of(each).covers and each.has_heights]
+
+
+def belonging(enclosure: Enclosure, have: Mapping[str, Dataset], *, becoming: bool = False) -> list[str]:
+    """Return which cards go into one file of a set, by their ids; of surfaces that meet there only the first.
+
+    Parameters
+    ----------
+    becoming : bool
+        Whether ground that can become a TIN on the way is taken for one.
+    """
+    ground = grounds(have)
+    cards = [card for card in have if not enclosure.meeting or card not in ground[1:]]
+    if not enclosure.kinds:
+        return cards
+    taken = set(ground) if becoming and "tin" in enclosure.kinds else set()
+    return [card for card in cards if card in taken or have[card].kind in enclosure.kinds]
 
 
 def stem_of(datasets: Sequence[Dataset]) -> str:

@@ -2,29 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import dataclasses
+from dataclasses import dataclass
 from html import escape
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
     QFileDialog,
     QFormLayout,
-    QFrame,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
     QPushButton,
-    QScrollArea,
-    QTreeWidget,
-    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
@@ -33,45 +29,37 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS, Unit
-from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.kinds import kind_of
 from vastgrid.declarations.fileformat import Format
-from vastgrid.looks.colouring import plain
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
-from vastgrid.qt.dialogs.tree_dialog import fill
-from vastgrid.qt.drawing import rendering
-from vastgrid.qt.drawing.picture import Picture
-from vastgrid.qt.drawing.view import View, bounds, fitted
-from vastgrid.qt.widgets import theme
+from vastgrid.qt.dialogs.held_view import HeldView, scrolling
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
 from vastgrid.session.executor import Units
 from vastgrid.session.letters import Held, held, measured_size
-from vastgrid.session.sets import DeliverySet, Enclosure, known_sets, safe_name, save_set
+from vastgrid.session.sets import DeliverySet, Enclosure, belonging, grounds, known_sets, safe_name, save_set
 from vastgrid.tasks.runner import Runner
 
 # So much is looked through while one types; more is done behind.
 _AT_ONCE = 150_000
-_WIDE, _TALL = 370, 215
 
 
 @dataclass(slots=True)
 class File:
-    """One file of a delivery: its format, options, name, and which kinds of cards it takes."""
+    """One file of a delivery, and the name it has."""
 
-    format: Format
-    words: dict[str, str] = field(default_factory=dict)
-    kinds: tuple[str, ...] = ()
-    ending: str = ""
-    after: str = ""
-    meeting: bool = False
+    enclosure: Enclosure
     name: str = ""
 
-    def file_name(self, stem: str) -> str:
-        """Return its name for what goes out."""
-        return f"{stem}{self.after}{self.ending or self.format.suffixes[0]}"
+    @property
+    def format(self) -> Format:
+        """Its format."""
+        return catalog.format_named(self.enclosure.format)
+
+    def change(self, **values: Any) -> None:
+        """Change what is asked of it."""
+        self.enclosure = dataclasses.replace(self.enclosure, **values)
 
 
 class DeliverDialog(QDialog):
@@ -83,13 +71,11 @@ class DeliverDialog(QDialog):
         self.setWindowTitle("Deliver")
         self.resize(1180, 720)
         self.form: ParamForm | None = None
-        self.held: Held | None = None
         self.files: list[File] = []
         self.current = 0
         self._folder = folder
         self._named = ""
         self._wish = 0
-        self._drawn: list[Dataset] = []
         self.runner = Runner(lambda task: None)
         columns = QHBoxLayout(self)
         columns.setSpacing(16)
@@ -98,7 +84,7 @@ class DeliverDialog(QDialog):
         columns.addLayout(self._preview_part(), 7)
         index = self.formats.findData(operation or self._suggested(chosen))
         self.formats.setCurrentIndex(max(index, 0))
-        self.files = [File(self.format)]
+        self.files = [File(Enclosure(self.format.id))]
         self._fill_files()
         self._format_changed()
         self.finished.connect(lambda _: self.runner.cancel_all())
@@ -169,7 +155,7 @@ class DeliverDialog(QDialog):
             rows.addRow(name, unit_box)
         middle.addLayout(rows)
         middle.addStretch()
-        scroll = _scrolling(body)
+        scroll = scrolling(body)
         scroll.setMinimumWidth(345)
         return scroll
 
@@ -186,21 +172,8 @@ class DeliverDialog(QDialog):
         row.addWidget(choose)
         right.addLayout(row)
         right.addWidget(label("<b>The file will hold</b>"))
-        self.picture = Picture()
-        self.picture.setMinimumSize(_WIDE, _TALL)
-        self.picture.setMaximumHeight(_TALL)
-        right.addWidget(self.picture)
-        self.tree = QTreeWidget()
-        self.tree.setAccessibleName("Tree of the file's content")
-        self.tree.setColumnCount(2)
-        self.tree.setHeaderHidden(True)
-        self.tree.currentItemChanged.connect(lambda item, _: self._layer_chosen(item))
-        right.addWidget(self.tree, 2)
-        self.preview = QLabel()
-        self.preview.setWordWrap(True)
-        self.preview.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.preview.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        right.addWidget(_scrolling(self.preview), 2)
+        self.shown = HeldView(self.desk, self.runner)
+        right.addWidget(self.shown, 1)
         self.error = label("", name="error")
         right.addWidget(self.error)
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
@@ -242,23 +215,17 @@ class DeliverDialog(QDialog):
             if item is not None and item.checkState() is Qt.CheckState.Checked
         ]
 
+    def _have(self) -> dict[str, Dataset]:
+        """Return what goes out, by card."""
+        return {node: own for node in self.nodes() if (own := self.session.named_dataset(node)) is not None}
+
     def enclosed(self, file: File) -> list[str]:
-        """Return the cards that go into a file of the set; the second surface stays out where only their meeting goes."""
-        nodes = self.nodes()
-        if file.meeting:
-            surfaces = self.surfaces()
-            nodes = [node for node in nodes if node not in surfaces[1:]]
-        if file.kinds:
-            nodes = [node for node in nodes if self.session.graph[node].kind in file.kinds]
-        return nodes
+        """Return the cards that go into a file."""
+        return belonging(file.enclosure, self._have())
 
     def surfaces(self) -> list[str]:
         """Return the cards among what goes out that are ground."""
-        return [
-            n
-            for n in self.nodes()
-            if (d := self.session.dataset(n)) is not None and kind_of(d).covers and d.has_heights
-        ]
+        return grounds(self._have())
 
     def chosen_units(self) -> Units:
         """Return the units to write in."""
@@ -277,6 +244,9 @@ class DeliverDialog(QDialog):
     def targets(self) -> list[tuple[File, Path]]:
         """Return every file with where it goes."""
         self._take_back()
+        return self._named_targets()
+
+    def _named_targets(self) -> list[tuple[File, Path]]:
         folder = self.target().parent
         own = [(file, folder / file.name) for file in self.files]
         own[self.current] = (self.files[self.current], self.target())
@@ -302,12 +272,10 @@ class DeliverDialog(QDialog):
     def _set_changed(self) -> None:
         own = self.sets.currentData()
         if isinstance(own, DeliverySet):
-            self.files = [
-                File(catalog.format_named(e.format), dict(e.words), e.kinds, e.ending, e.after, e.meeting)
-                for e in own.enclosures
-            ]
+            self.files = [File(each) for each in own.enclosures]
         else:
-            self.files = self.files[:1]
+            own = self.files[0].enclosure
+            self.files = [File(Enclosure(own.format, words=own.words))]
         self.current = 0
         self._named = self.path.text()
         self._fill_files()
@@ -316,7 +284,7 @@ class DeliverDialog(QDialog):
     def _add_file(self) -> None:
         self._take_back()
         other = "dxf" if self.files[-1].format.id != "dxf" else "landxml"
-        self.files.append(File(catalog.format_named(other)))
+        self.files.append(File(Enclosure(other)))
         self.current = len(self.files) - 1
         self._name_files()
         self._fill_files()
@@ -327,11 +295,8 @@ class DeliverDialog(QDialog):
         if not fine or not name.strip():
             return
         self._take_back()
-        enclosures = tuple(
-            Enclosure(f.format.id, f.ending, dict(f.words), f.kinds, f.after, f.meeting) for f in self.files
-        )
         try:
-            save_set(DeliverySet(name.strip(), name.strip(), enclosures))
+            save_set(DeliverySet(name.strip(), name.strip(), tuple(each.enclosure for each in self.files)))
         except VastGridError as error:
             self.error.setText(str(error))
             return
@@ -354,7 +319,7 @@ class DeliverDialog(QDialog):
         stem = self.session.graph[nodes[0]].name if nodes else "terrain"
         stem = safe_name(stem.strip().lower().replace(" ", "-"))
         for each in self.files:
-            each.name = each.file_name(stem)
+            each.name = each.enclosure.file_name(stem)
 
     def _row_changed(self, row: int) -> None:
         if 0 <= row < len(self.files) and row != self.current:
@@ -367,10 +332,9 @@ class DeliverDialog(QDialog):
         if not self.files:
             return
         own = self.files[self.current]
-        own.format = self.format
         if self.form is not None and self.form.params is own.format.write_params:
             try:
-                own.words = self.words()
+                own.change(words=self.words())
             except CallError:
                 return
         own.name = self.target().name or own.name
@@ -382,7 +346,7 @@ class DeliverDialog(QDialog):
         self.formats.blockSignals(True)
         self.formats.setCurrentIndex(self.formats.findData(own.format.id))
         self.formats.blockSignals(False)
-        self._make_form(own.words)
+        self._make_form(own.enclosure.words)
         self._named = str(folder / own.name)
         self.path.setText(self._named)
         self._preview()
@@ -404,8 +368,8 @@ class DeliverDialog(QDialog):
             return
         own = self.files[self.current]
         if own.format is not self.format:
-            own.format, own.words, own.ending = self.format, {}, ""
-        self._make_form(own.words)
+            own.change(format=self.format.id, words={}, ending="")
+        self._make_form(own.enclosure.words)
         self._changed()
         self._fill_files()
 
@@ -425,11 +389,11 @@ class DeliverDialog(QDialog):
         self._wish += 1
         try:
             own = self.files[self.current]
-            nodes = self.enclosed(own) if len(self.files) > 1 or own.meeting else self.nodes()
-            datasets = [d.renamed(self.session.graph[n].name) for n in nodes if (d := self.session.dataset(n))]
+            have = self._have()
+            datasets = [have[card] for card in self.enclosed(own)]
             params = declare.build(self.format.write_params, self.words())
-            if not datasets and len(self.files) > 1 and self.nodes():
-                raise CallError(f"nothing of what goes out belongs into this file ({', '.join(own.kinds)})")
+            if not datasets and have:
+                raise CallError(f"nothing of what goes out belongs into this file ({', '.join(own.enclosure.kinds)})")
             if not self.target().parent.is_dir():
                 raise CallError(f"there is no folder {self.target().parent}")
             names = [path.name for _, path in self._named_targets()]
@@ -445,7 +409,7 @@ class DeliverDialog(QDialog):
             except VastGridError as error:
                 self._refused(str(error))
             return
-        self.preview.setText("looking …")
+        self.shown.clear("looking …")
         self.runner.cancel_all()
 
         def work(progress: Progress) -> Held | str:
@@ -460,53 +424,32 @@ class DeliverDialog(QDialog):
 
         self.desk.start_behind(self.runner, "what the file will hold", work, done)
 
-    def _named_targets(self) -> list[tuple[File, Path]]:
-        folder = self.target().parent
-        own = [(file, folder / file.name) for file in self.files]
-        own[self.current] = (self.files[self.current], self.target())
-        return own
-
     def _refused(self, why: str) -> None:
         assert self.write is not None
-        self.held = None
-        self.preview.setText("")
-        self.tree.clear()
-        self.picture.show_image(None, View(0.0, 0.0, 1.0, 1, 1))
+        self.shown.clear()
         self.error.setText(why)
         self.write.setEnabled(False)
 
     def _show_held(self, own: Held) -> None:
         assert self.write is not None
-        self.held = own
         self.error.setText("")
         self.write.setEnabled(True)
-        self._say(own, own.size)
-        self._fill_tree(own)
-        self._draw(list(own.datasets))
+        self.shown.show_held(own)
+        self.shown.say(own.size, self._beside())
         wish, target = self._wish, self.format
 
         def measured(size: float) -> None:
-            if wish == self._wish and self.held is own:
-                self._say(own, size)
+            if wish == self._wish:
+                self.shown.say(size, self._beside())
 
         self.desk.start_behind(
             self.runner, "how large", lambda progress: measured_size(own, target, progress), measured
         )
 
-    def _say(self, own: Held, size: float) -> None:
-        lines = [
-            f"<b>{escape(each.name)}</b>: {_counts(each)}<br>{escape(each.frame.describe())}" for each in own.datasets
-        ]
-        lines.append(f"about {size / 1e6:.1f} MB" if size > 1e5 else f"about {max(size / 1e3, 0.1):.1f} kB")
-        extent = [each.extent() for each in own.datasets]
-        east = [pair for each in extent if (pair := each.east)]
-        north = [pair for each in extent if (pair := each.north)]
-        if east and north:
-            lines.append(
-                f"E {min(p[0] for p in east):.2f} … {max(p[1] for p in east):.2f}, "
-                f"N {min(p[0] for p in north):.2f} … {max(p[1] for p in north):.2f}"
-            )
-        if self.files[self.current].meeting:
+    def _beside(self) -> list[str]:
+        """Return what is said of the file beside its content: the line of no change, and what it replaces."""
+        lines = []
+        if self.files[self.current].enclosure.meeting:
             told = "The line where both surfaces meet is made first and goes along."
             lines.append(
                 told if len(self.surfaces()) > 1 else "With a second surface the line where both meet would go along."
@@ -518,45 +461,7 @@ class DeliverDialog(QDialog):
             )
         elif there:
             lines.append("The file exists and will be replaced once the new one is whole.")
-        lines += [f"{finding.severity.value} · {escape(finding.text)}" for finding in own.findings]
-        self.preview.setText("<br>".join(lines))
-
-    def _fill_tree(self, own: Held) -> None:
-        self.tree.blockSignals(True)
-        fill(self.tree, own.items)
-        self.tree.blockSignals(False)
-
-    def _layer_chosen(self, item: QTreeWidgetItem | None) -> None:
-        """Draw only the branch that was chosen; the whole file for none."""
-        if self.held is None or item is None:
-            return
-        top = item
-        while (above := top.parent()) is not None:
-            top = above
-        index = self.tree.indexOfTopLevelItem(top)
-        if 0 <= index < len(self.held.datasets):
-            self._draw([self.held.datasets[index]])
-
-    def _draw(self, datasets: list[Dataset]) -> None:
-        wish = self._wish
-        able = sorted((each for each in datasets if kind_of(each).drawn), key=lambda each: kind_of(each).rank)
-        box = bounds(able) if able else None
-        if box is None:
-            self.picture.show_image(None, View(0.0, 0.0, 1.0, 1, 1))
-            return
-        view = fitted(box, _WIDE, _TALL)
-        palette = theme.DARK if self.session.settings.get("theme") == "dark" else theme.LIGHT
-        items = tuple(plain(each) for each in able)
-
-        def work(progress: Progress) -> QImage:
-            return rendering.draw(items, view, palette, wires=False)
-
-        def done(image: QImage) -> None:
-            if wish == self._wish:
-                self._drawn = datasets
-                self.picture.show_image(image, view)
-
-        self.desk.start_behind(self.runner, "a picture of the file", work, done)
+        return lines
 
     def _choose(self) -> None:
         name, _ = QFileDialog.getSaveFileName(
@@ -570,22 +475,3 @@ def _narrow(box: QComboBox) -> None:
     """Let a box be as wide as there is room, whatever its longest entry."""
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     box.setMinimumContentsLength(14)
-
-
-def _scrolling(body: QWidget) -> QScrollArea:
-    """Return a part that scrolls up and down on the window's own paper."""
-    scroll = QScrollArea()
-    scroll.setWidget(body)
-    scroll.setWidgetResizable(True)
-    scroll.setFrameShape(QFrame.Shape.NoFrame)
-    scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-    for part in (scroll.viewport(), body):
-        if part is not None:
-            part.setAutoFillBackground(False)
-            part.setObjectName("clear")
-    scroll.setStyleSheet("QScrollArea, QWidget#clear { background: transparent; }")
-    return scroll
-
-
-def _counts(dataset: Dataset) -> str:
-    return f"{dataset.title}, " + ", ".join(f"{spaced(value)} {name}" for name, value in dataset.count().items())

@@ -16,9 +16,7 @@ from vastgrid.qt.dialogs.deliver_dialog import DeliverDialog, File
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry
 from vastgrid.session.executor import Units
-from vastgrid.session.sets import known_sets
-
-_MEETING = "no_change"
+from vastgrid.session.sets import MEETING, known_sets
 
 
 class Delivering:
@@ -81,15 +79,16 @@ class Delivering:
         self.desk.session.settings["deliver_folder"] = str(targets[0][1].parent)
         surfaces = dialog.surfaces()
         for file, target in targets:
-            nodes = dialog.enclosed(file) if len(targets) > 1 or file.meeting else dialog.nodes()
-            send = partial(self._send, file, nodes, target, units)
-            if file.meeting and len(surfaces) > 1:
-                line = self.desk.session.plan(_MEETING, surfaces[:2], {})
+            send = partial(self._send, file, dialog.enclosed(file), target, units)
+            if file.enclosure.meeting and len(surfaces) > 1:
+                line = self.desk.session.plan(MEETING, surfaces[:2], {})
                 text = f"make {line.name}"
                 self.making.run_new(line, "finding where the surfaces meet", text, then=send)
             else:
                 send([])
 
     def _send(self, file: File, nodes: list[str], target: Path, units: Units, more: list[str]) -> None:
-        node = self.desk.session.plan_delivery(file.format.id, [*nodes, *more], file.words, target, units)
+        node = self.desk.session.plan_delivery(
+            file.enclosure.format, [*nodes, *more], file.enclosure.words, target, units
+        )
         self.making.run_new(node, f"writing {target.name}", f"deliver {target.name}")
