@@ -13,6 +13,7 @@ from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours, grid
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.mesh import Mesh
+from vastgrid.declarations.fileformat import as_carried
 from vastgrid.params import declare
 from vastgrid.session.deliver import deliver
 from vastgrid.session.letters import held, measured_size
@@ -73,6 +74,48 @@ def test_the_tree_beforehand_is_that_of_the_file(tmp_path):
     deliver([SMALL["tin"], SMALL["points"]], tmp_path / "a.xml", target, target.write_params(), Silent())
     back = {item.kind: item for item in outline(read_file(tmp_path / "a.xml", {}, Silent()).datasets)}
     assert [back[item.kind].count for item in own.items] == [item.count for item in own.items]
+
+
+def kinds_in(items):
+    return [own for item in items for own in (item.kind, *kinds_in(item.items))]
+
+
+@pytest.mark.parametrize(
+    ("form", "words", "there", "absent"),
+    [
+        ("landxml", {"hold": "both"}, {"surface", "source"}, set()),
+        ("landxml", {"hold": "faces"}, {"surface"}, {"source"}),
+        ("landxml", {"hold": "source"}, {"source"}, {"surface"}),
+        ("dxf", {}, {"surface"}, {"source"}),
+    ],
+)
+def test_only_what_the_file_will_hold_of_a_surface_is_in_its_tree(form, words, there, absent, tmp_path):
+    target = catalog.format_named(form)
+    params = declare.build(target.write_params, words)
+    own = held([SMALL["tin"]], target, params, (None, None))
+    found = set(kinds_in(own.items))
+    assert there <= found
+    assert not absent & found
+    if form == "landxml":
+        deliver([SMALL["tin"]], tmp_path / "a.xml", target, params, Silent())
+        # The file says its own: no definition stands there that the tree did not show, and the other way round.
+        text = (tmp_path / "a.xml").read_text()
+        assert ("<Definition" in text, "<SourceData" in text) == ("surface" in there, "source" in there)
+
+
+def test_attributes_and_labels_that_a_file_cannot_hold_are_not_in_its_tree_and_said():
+    noted = dataclasses.replace(
+        SMALL["lines"], attributes={**SMALL["lines"].attributes, "crew": np.array(["A"] * len(SMALL["lines"]))}
+    )
+    for form, held_there in (("geopackage", True), ("landxml", False)):
+        target = catalog.format_named(form)
+        own = held([noted], target, target.write_params(), (None, None))
+        told = [finding.text for finding in own.findings if finding.code == "attributes-not-carried"]
+        assert any("crew" in text for text in told) is not held_there
+    labelled = dataclasses.replace(SMALL["contours"], labels={"text": np.array(["231"])})
+    bare = catalog.format_named("ply").carries
+    assert not as_carried(labelled, bare).labels
+    assert as_carried(SMALL["points"], bare).count() == SMALL["points"].count()
 
 
 def test_options_are_followed_and_refused_beforehand():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass, field
-from typing import ClassVar, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -133,6 +133,15 @@ class Tin(Dataset):
         """Return the closed lines that limit it, each with its role."""
         cuts = self.limit_offsets
         return [(role, self.limit[cuts[k] : cuts[k + 1]]) for k, role in enumerate(self.limit_roles)]
+
+    def without_source(self, points: bool = True, lines: bool = True, limits: bool = True) -> Tin:
+        """Return it without what it was built from: its points, its breaklines, its boundaries, or some of them."""
+        change: dict[str, Any] = {"source_points": _no_points()} if points else {}
+        if lines:
+            change |= {"break_vertices": _no_points(), "break_offsets": _no_lines()}
+        if limits:
+            change |= {"limit": _no_points(), "limit_offsets": _no_lines(), "limit_roles": (), "limit_whole": ()}
+        return dataclasses.replace(self, **change) if change else self
 
     def corners(self) -> Floats:
         """Return each triangle's corners, (m, 3, 3)."""

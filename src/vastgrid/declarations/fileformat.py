@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import singledispatch
 from pathlib import Path
 from typing import Any, Literal
+
+from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import crs_name, epsg_code
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours
+from vastgrid.data.line_roles import BOUNDARY, BREAKLINE
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
-from vastgrid.data.survey import Survey
+from vastgrid.data.survey import Survey, survey_of
 from vastgrid.data.tin import Tin
 
 
@@ -42,6 +45,8 @@ class Carries:
     crs, attributes, breaklines : bool
         Whether it holds a CRS (any, or those with an EPSG code), points' attributes (all, those that are numbers, or those named), and the breaklines a
         TIN was built from.
+    faces : bool
+        Whether it holds the triangles of a TIN that was built from something else, which it holds then.
     roles : tuple of str
         Which survey records it holds.
     geographic : bool
@@ -69,6 +74,7 @@ class Carries:
     crs: bool | Literal["code"] = False
     attributes: bool | Literal["numbers"] | tuple[str, ...] = False
     breaklines: bool = False
+    faces: bool = True
     roles: tuple[str, ...] = ()
     geographic: bool = False
     step: float = 0.0
@@ -78,6 +84,14 @@ class Carries:
     metres: bool = False
     worded: bool = False
     single: bool = False
+
+    def attributes_held(self, attributes: Mapping[str, NDArray[Any]]) -> list[str]:
+        """Return the names of those of some attributes that it holds."""
+        if self.attributes == "numbers":
+            return [name for name, values in attributes.items() if values.dtype.kind in "iufb"]
+        if isinstance(self.attributes, bool):
+            return list(attributes) if self.attributes else []
+        return [name for name in attributes if name in self.attributes]
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,18 +277,27 @@ def _of_grid(grid: Grid, carries: Carries) -> tuple[Finding, ...]:
 
 @_own_losses.register
 def _of_points(points: PointSet, carries: Carries) -> tuple[Finding, ...]:
-    if carries.attributes is True:
-        return ()
-    if carries.attributes == "numbers":
-        other = [name for name, values in points.attributes.items() if values.dtype.kind not in "iufb"]
-        text = f"The file holds attributes that are numbers only; left out: {', '.join(other)}."
-        return (Finding("attributes-not-carried", text),) if other else ()
-    held = carries.attributes or ()
-    names = ", ".join(name for name in points.attributes if name not in held)
+    return _attributes_lost(points.attributes, carries)
+
+
+@_own_losses.register
+def _of_lines(lines: Linework, carries: Carries) -> tuple[Finding, ...]:
+    # What a line is for is told by its layer, or by the element it stands in.
+    own = {name: values for name, values in lines.attributes.items() if name not in (BOUNDARY, BREAKLINE)}
+    return _attributes_lost(own, carries)
+
+
+def _attributes_lost(attributes: Mapping[str, NDArray[Any]], carries: Carries) -> tuple[Finding, ...]:
+    held = carries.attributes_held(attributes)
+    names = ", ".join(name for name in attributes if name not in held)
     if not names:
         return ()
-    what = "coordinates only" if not held else f"coordinates, {', '.join(held)}"
-    return (Finding("attributes-not-carried", f"The file holds {what}; left out: {names}."),)
+    if carries.attributes == "numbers":
+        text = f"The file holds attributes that are numbers only; left out: {names}."
+    else:
+        told = carries.attributes if isinstance(carries.attributes, tuple) else ()
+        text = f"The file holds {', '.join(('coordinates', *told)) if told else 'coordinates only'}; left out: {names}."
+    return (Finding("attributes-not-carried", text),)
 
 
 @_own_losses.register
@@ -310,3 +333,38 @@ def _unsaid_heights(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
         f"receiver will read them as {frame.horizontal.title}; if they are not, say so with --from-vertical-units."
     )
     return (Finding("vertical-unit-unknown", text, Severity.WARNING),)
+
+
+@singledispatch
+def as_carried(dataset: Dataset, carries: Carries) -> Dataset:
+    """Return what of a dataset will be in a file of this format."""
+    return dataset
+
+
+@as_carried.register
+def _tin_carried(tin: Tin, carries: Carries) -> Dataset:
+    built = len(tin.source_points) or len(tin.break_vertices)
+    if carries.breaklines and built and not carries.faces:
+        return dataclasses.replace(tin, triangles=tin.triangles[:0], neighbours=None, constrained=None)
+    if carries.breaklines:
+        return tin
+    return tin.without_source()
+
+
+@as_carried.register
+def _contours_carried(contours: Contours, carries: Carries) -> Dataset:
+    return contours if carries.labels or not contours.labels else dataclasses.replace(contours, labels={})
+
+
+@as_carried.register(PointSet)
+@as_carried.register(Linework)
+def _attributes_carried(data: PointSet | Linework, carries: Carries) -> Dataset:
+    held = {name: data.attributes[name] for name in carries.attributes_held(data.attributes)}
+    return data if len(held) == len(data.attributes) else dataclasses.replace(data, attributes=held)
+
+
+@as_carried.register
+def _survey_carried(survey: Survey, carries: Carries) -> Dataset:
+    if set(survey.roles) <= set(carries.roles):
+        return survey
+    return survey_of(survey.name, survey.frame, [each for each in survey.records() if each.role in carries.roles])

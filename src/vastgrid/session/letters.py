@@ -21,7 +21,7 @@ from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.fileformat import Format
+from vastgrid.declarations.fileformat import Format, as_carried
 from vastgrid.session.executor import Units
 from vastgrid.session.outline import Item, outline
 from vastgrid.session.preparing import in_units_asked, prepared
@@ -72,7 +72,9 @@ def held(datasets: Sequence[Dataset], target: Format, params: Any, units: Units)
     sent = prepared(given, target, settled, units, findings)
     # A header, and what each takes.
     size = 1500.0 + sum(target.weigh(each) for each in sent)
-    return Held(tuple(sent), outline(sent), tuple(findings), settled, size)
+    carries = target.carries_with(settled)
+    items = outline([as_carried(each, carries) for each in sent])
+    return Held(tuple(sent), items, tuple(findings), settled, size)
 
 
 def measured_size(own: Held, target: Format, progress: Progress) -> float:

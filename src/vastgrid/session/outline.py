@@ -83,16 +83,16 @@ def _some(*parts: tuple[str, str, int]) -> tuple[Item, ...]:
 
 @_inside.register
 def _in_tin(tin: Tin) -> tuple[Item, ...]:
-    faces = _some(("faces", "triangles", len(tin.triangles)), ("corners", "vertices", len(tin.vertices)))
+    corners = len(tin.vertices) if len(tin.triangles) else 0
+    faces = _some(("faces", "triangles", len(tin.triangles)), ("corners", "vertices", corners))
     source = _some(
         ("points", "points", len(tin.source_points)), ("breaklines", "lines", len(tin.break_offsets) - 1)
     ) + tuple(Item(f"boundary, {role}", "lines", 1) for role, _ in tin.limits())
-    whole = (Item("definition", "surface", len(tin.triangles), faces, "triangles"),)
-    return (
-        (*whole, Item("source data", "source", sum(each.count for each in source), source, "pieces"))
-        if source
-        else whole
+    both = (
+        Item("definition", "surface", len(tin.triangles), faces, "triangles"),
+        Item("source data", "source", sum(each.count for each in source), source, "pieces"),
     )
+    return tuple(each for each in both if each.items)
 
 
 @_inside.register

@@ -73,14 +73,11 @@ def _check_attributes(
     sent: Dataset, read: Dataset, target: Format, params: Any, checks: list[Compared], label: str
 ) -> None:
     """Compare every attribute that the format claims to hold."""
-    carried = target.carries_with(params).attributes
+    carries = target.carries_with(params)
     own, other = (getattr(each, "attributes", {}) for each in (sent, read))
-    if not carried or not own or sent.kind != read.kind or sent.count() != read.count():
+    if not own or sent.kind != read.kind or sent.count() != read.count():
         return
-    kept = set(own) if isinstance(carried, bool) else set(carried)
-    if carried == "numbers":
-        kept = {name for name, values in own.items() if values.dtype.kind in "iufb"}
-    names = [name for name in own if name in kept]
+    names = carries.attributes_held(own)
     called = target.renamed(names, params)
     held = {name: called[name] for name in names if called[name]}
     agree = 0

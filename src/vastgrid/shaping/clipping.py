@@ -46,25 +46,11 @@ def _tin(data: Tin, area: Any, inside: bool, findings: list[Finding]) -> Dataset
     text = f"{count(len(made.triangles), 'triangle')} of {spaced(len(data.triangles))} are left; {count(new, 'vertex', 'vertices')} lie on the edge, each in the plane of its triangle."
     findings.append(note("clipped", text))
     # What it was built from reaches beyond, and would build another surface.
-    return _without_source(made)
+    return made.without_source()
 
 
 def _complex(xyz: Floats) -> Any:
     return xyz[:, 0] + 1j * xyz[:, 1]
-
-
-def _without_source(tin: Tin) -> Tin:
-    none, start = np.zeros((0, 3)), np.zeros(1, np.int64)
-    return dataclasses.replace(
-        tin,
-        source_points=none,
-        break_vertices=none,
-        break_offsets=start,
-        limit=none,
-        limit_offsets=start,
-        limit_roles=(),
-        limit_whole=(),
-    )
 
 
 def _within(area: Any, east: Floats, north: Floats) -> Flags:

@@ -14,7 +14,7 @@ from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, rounding, weighing
 from vastgrid.formats.landxml._read import LandXmlReadParams, read
-from vastgrid.formats.landxml._write import GridAs, LandXmlWriteParams, given, write
+from vastgrid.formats.landxml._write import GridAs, Hold, LandXmlWriteParams, given, write
 
 __all__ = ["FORMAT", "LandXmlReadParams", "LandXmlWriteParams", "read", "write"]
 
@@ -57,7 +57,8 @@ _CARRIES = Carries(
 def _carries(params: LandXmlWriteParams) -> Carries:
     own = rounding(_CARRIES)(params)
     kinds: tuple[type[Dataset], ...] = (*own.kinds, Grid) if params.grid_as is GridAs.POINTS else own.kinds
-    return dataclasses.replace(own, kinds=kinds)
+    hold = params.hold
+    return dataclasses.replace(own, kinds=kinds, breaklines=hold is not Hold.FACES, faces=hold is not Hold.SOURCE)
 
 
 FORMAT = Format(

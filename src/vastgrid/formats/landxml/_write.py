@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import datetime
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from functools import singledispatch
 from pathlib import Path
-from typing import Annotated, Any, BinaryIO
+from typing import Annotated, BinaryIO
 from xml.sax.saxutils import quoteattr
 
 import numpy as np
@@ -208,7 +207,8 @@ def _piece(dataset: Dataset, pieces: Pieces) -> Dataset | None:
     if isinstance(dataset, Tin):
         if "surfaces" not in pieces:
             return None
-        return _source_of(dataset, pieces)
+        gone = [each not in pieces for each in ("points", "breaklines", "boundaries")]
+        return dataset.without_source(*gone)
     if isinstance(dataset, Survey):
         keep = [record for record in dataset.records() if _ROLES.get(record.role, "") in pieces]
         return survey_of(dataset.name, dataset.frame, keep) if keep else None
@@ -218,19 +218,6 @@ def _piece(dataset: Dataset, pieces: Pieces) -> Dataset | None:
         return dataset.chosen(np.flatnonzero(keep_lines)) if keep_lines.any() else None
     own = "contours" if isinstance(dataset, Contours) else "points"
     return dataset if own in pieces else None
-
-
-def _source_of(tin: Tin, pieces: Pieces) -> Tin:
-    """Return a TIN with those parts of its source that were chosen."""
-    none, start = np.zeros((0, 3)), np.zeros(1, np.int64)
-    change: dict[str, Any] = {}
-    if "points" not in pieces:
-        change["source_points"] = none
-    if "breaklines" not in pieces:
-        change |= {"break_vertices": none, "break_offsets": start}
-    if "boundaries" not in pieces:
-        change |= {"limit": none, "limit_offsets": start, "limit_roles": (), "limit_whole": ()}
-    return dataclasses.replace(tin, **change) if change else tin
 
 
 def _features(lines: Linework) -> Survey:
