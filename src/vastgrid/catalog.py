@@ -60,7 +60,7 @@ from vastgrid.convert import (
 )
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
-from vastgrid.data.kinds import of_kind
+from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.declarations.fileformat import Format
@@ -300,8 +300,8 @@ def targets(datasets: Sequence[Dataset]) -> tuple[Conversion, ...]:
 
 
 def _what(dataset: Dataset) -> str:
-    grids = [f"grid of {grid.holds()}" for grid in of_kind([dataset], Grid) if not grid.has_heights]
-    return grids[0] if grids else dataset.title
+    own = dataset if isinstance(dataset, Tin | Grid) else None
+    return f"{dataset.title} of {own.holds()}" if own is not None and not own.has_heights else dataset.title
 
 
 def _unasked(conversion: Conversion) -> tuple[type[Dataset], ...]:

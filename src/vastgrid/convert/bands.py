@@ -70,7 +70,7 @@ def settle(inputs: Sequence[Tin | Grid], params: BandParams) -> BandParams:
     said = [name for name in ("interval", "limits", "shares") if getattr(params, name) is not None]
     if len(said) > 1:
         raise CallError(f"bands end by {' or by '.join(said)}, not by both")
-    unit = inputs[0].frame.vertical if inputs[0].has_heights else None
+    unit = inputs[0].frame.vertical if inputs[0].has_lengths else None
     if params.interval is not None and params.interval.unit is None:
         return dataclasses.replace(params, interval=Length(params.interval.value, unit))
     if params.limits is not None and params.limits.unit is None:
@@ -86,7 +86,7 @@ def limits_of(surface: Tin | Grid, params: BandParams) -> Floats:
     ParamError
         If there would be more than 2 000 bands.
     """
-    unit = surface.frame.vertical if surface.has_heights else None
+    unit = surface.frame.vertical if surface.has_lengths else None
     pair = surface.extent().elevation
     if pair is None:
         raise DataError(f"{surface.name} has no heights")
@@ -170,7 +170,7 @@ def _polygons(surface: Tin | Grid, limits: Floats, progress: Progress) -> tuple[
 
 def _names(surface: Tin | Grid, limits: Floats) -> list[str]:
     said = [f"{limit:.10g}" if abs(limit - round(limit, 3)) < 1e-9 else f"{limit:.3f}" for limit in limits.tolist()]
-    word = unit_word(surface.frame.vertical) if surface.has_heights else f" {getattr(surface, 'measure', '')}".rstrip()
+    word = unit_word(surface.frame.vertical) if surface.has_lengths else f" {getattr(surface, 'measure', '')}".rstrip()
     if not said:
         return [f"all{word}"]
     inner = [f"{low} to {high}{word}" for low, high in itertools.pairwise(said)]
@@ -180,7 +180,7 @@ def _names(surface: Tin | Grid, limits: Floats) -> list[str]:
 def _table(surface: Tin | Grid, limits: Floats, areas: Floats) -> Table:
     ends = np.concatenate(([np.nan], limits, [np.nan]))
     own = areas > 0.0
-    word = surface.frame.vertical.value if surface.has_heights and surface.frame.vertical else ""
+    word = surface.frame.vertical.value if surface.has_lengths and surface.frame.vertical else ""
     plan = f"{surface.frame.horizontal.value}²" if surface.frame.horizontal else ""
     columns = {
         "band": np.arange(1.0, len(areas) + 1)[own],

@@ -62,7 +62,7 @@ def run(inputs: Sequence[Dataset], params: SystemParams, progress: Progress) -> 
             f"{own.name} says itself that it is in {crs_name(frame.crs)}; bring it into {name} (reproject crs={crs}), or "
             "say that this is wrong (instead=yes)"
         )
-    heights = said.vertical if own.has_heights else None
+    heights = said.vertical if own.has_lengths else None
     for have, meant, what in ((frame.horizontal, said.horizontal, "in plan"), (frame.vertical, heights, "in height")):
         if have is not None and meant is not None and have is not meant:
             raise CallError(f"{own.name} is in {have.title} {what}, and {name} in {meant.title}; it cannot lie in it")

@@ -20,6 +20,10 @@ Floats = NDArray[np.float64]
 Ints = NDArray[np.int32]
 Flags = NDArray[np.bool_]
 
+# What the third coordinate of a surface can be by the words of every format: heights, or how far one lies above another.
+HEIGHT = "height"
+DIFFERENCE = "height difference"
+
 
 def frozen(values: Any, dtype: Any, shape: tuple[int, ...], what: str) -> NDArray[Any]:
     """Return values as a read-only, contiguous array of a type and shape (-1 stands for any length).
@@ -116,6 +120,11 @@ class Dataset(ABC):
     def has_heights(self) -> bool:
         """Whether its third coordinate is a height; a grid may hold another quantity."""
         return True
+
+    @property
+    def has_lengths(self) -> bool:
+        """Whether its third coordinate is in the frame's unit of heights: heights, or differences of heights."""
+        return self.has_heights
 
     @property
     def located(self) -> bool:

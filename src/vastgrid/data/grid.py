@@ -8,10 +8,8 @@ from typing import ClassVar, Self
 
 import numpy as np
 
-from vastgrid.data.dataset import Dataset, Extent, Floats, frozen, span
+from vastgrid.data.dataset import DIFFERENCE, HEIGHT, Dataset, Extent, Floats, frozen, span
 from vastgrid.data.frame import Frame
-
-HEIGHT = "height"
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -54,6 +52,11 @@ class Grid(Dataset):
     def has_heights(self) -> bool:
         """Whether it holds heights."""
         return self.quantity == HEIGHT
+
+    @property
+    def has_lengths(self) -> bool:
+        """Whether its values are in the unit of heights."""
+        return self.quantity in (HEIGHT, DIFFERENCE)
 
     def holds(self) -> str:
         """Return what it holds, as a sentence says it: “heights”, “slope in %”."""
@@ -100,7 +103,7 @@ class Grid(Dataset):
         """Return the grid scaled into another frame."""
         return dataclasses.replace(
             self,
-            heights=self.heights * height if self.has_heights else self.heights,
+            heights=self.heights * height if self.has_lengths else self.heights,
             west=self.west * plan,
             north=self.north * plan,
             dx=self.dx * plan,

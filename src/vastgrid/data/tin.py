@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.data.dataset import Dataset, Floats, Ints, frozen
+from vastgrid.data.dataset import DIFFERENCE, HEIGHT, Dataset, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
 from vastgrid.data.line_roles import OUTER
 from vastgrid.kernels.topology import neighbours_of, plan_areas
@@ -61,6 +61,8 @@ class Tin(Dataset):
         Which of their edges lie on a breakline.
     held : (h, 2) int32
         Edges that were swapped by hand: they stay as they are when something beside them changes.
+    quantity : str
+        What the third coordinate is: “height”, or “height difference”, how far one surface lies above another.
     """
 
     kind: ClassVar[str] = "tin"
@@ -80,6 +82,7 @@ class Tin(Dataset):
     spare: Ints = field(default_factory=_no_triangles)
     spare_constrained: NDArray[np.bool_] | None = None
     held: Ints = field(default_factory=_no_edges)
+    quantity: str = HEIGHT
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "vertices", frozen(self.vertices, np.float64, (-1, 3), "vertices"))
@@ -101,6 +104,20 @@ class Tin(Dataset):
         object.__setattr__(self, "neighbours", frozen(neighbours, np.int32, (len(self.triangles), 3), "neighbours"))
         flags = np.zeros((len(self.triangles), 3), np.bool_) if self.constrained is None else self.constrained
         object.__setattr__(self, "constrained", frozen(flags, np.bool_, (len(self.triangles), 3), "constrained"))
+
+    @property
+    def has_heights(self) -> bool:
+        """Whether its third coordinate is a height."""
+        return self.quantity == HEIGHT
+
+    @property
+    def has_lengths(self) -> bool:
+        """Whether its third coordinate is in the unit of heights."""
+        return self.quantity in (HEIGHT, DIFFERENCE)
+
+    def holds(self) -> str:
+        """Return what it holds, as a sentence says it."""
+        return "heights" if self.has_heights else self.quantity
 
     @property
     def edges_across(self) -> Ints:

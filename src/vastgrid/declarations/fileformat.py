@@ -276,6 +276,14 @@ def _of_grid(grid: Grid, carries: Carries) -> tuple[Finding, ...]:
 
 
 @_own_losses.register
+def _of_heights(tin: Tin, carries: Carries) -> tuple[Finding, ...]:
+    if tin.has_heights:
+        return ()
+    text = f"The file cannot say that it holds {tin.holds()}s; a receiver will take them for heights."
+    return (Finding("quantity-not-carried", text),)
+
+
+@_own_losses.register
 def _of_points(points: PointSet, carries: Carries) -> tuple[Finding, ...]:
     return _attributes_lost(points.attributes, carries)
 

@@ -21,9 +21,9 @@ from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, parse_unit
 from vastgrid.base.roomy import let_go, pieces, roomy
-from vastgrid.data.dataset import Dataset
+from vastgrid.data.dataset import DIFFERENCE, HEIGHT, Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
-from vastgrid.data.grid import HEIGHT, Grid
+from vastgrid.data.grid import Grid
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.families.prj import heights_beside
 from vastgrid.kernels.raster import bilinear
@@ -92,7 +92,7 @@ def read_band(
                 text = "The raster does not say where it is: rows and columns stand for northings and eastings."
                 findings.append(Finding("no-place", text))
             quantity, measure = _quantity(path, source, band, params.holds, findings)
-            frame = _frame(source, band, findings, heights=quantity == HEIGHT)
+            frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
             point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
             every = max(1, sparse and math.ceil(max(source.shape) / sparse))
             heights = _heights(source, band, progress, every)
@@ -125,7 +125,7 @@ def read_band(
 
 
 def _with_heights_beside(grid: Grid, path: Path) -> Grid:
-    unit = heights_beside(path) if grid.has_heights and grid.frame.vertical is None else None
+    unit = heights_beside(path) if grid.has_lengths and grid.frame.vertical is None else None
     return grid.in_frame(dataclasses.replace(grid.frame, vertical=unit)) if unit else grid
 
 
@@ -301,6 +301,10 @@ def _quantity(path: Path, source: Any, band: int, holds: Holds, findings: list[F
     word = next((each for each in _OTHERS if each in described), "")
     if holds is Holds.HEIGHT:
         return HEIGHT, ""
+    if described == DIFFERENCE and holds is Holds.AUTO:
+        text = "The raster holds height differences, no heights, by its own word (holds=height takes them for heights)."
+        findings.append(Finding("no-heights", text))
+        return DIFFERENCE, ""
     if holds is Holds.OTHER or measure or word:
         quantity = word or (described if described and described != HEIGHT else "values")
         if holds is Holds.AUTO:

@@ -116,7 +116,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, prog
                 if not grid.has_heights:
                     target.descriptions = (grid.quantity,)
                     target.units = (grid.measure,)
-                elif frame.vertical:
+                if grid.has_lengths and frame.vertical:
                     target.units = (frame.vertical.title,)
                 target.update_tags(AREA_OR_POINT="Point" if grid.point_registered else "Area")
             if params.layout is Layout.CLOUD:

@@ -160,6 +160,9 @@ def surface_scale(own: Dressed, low: float, high: float) -> Scale:
     if look.colour is SurfaceColour.PLAIN:
         colour = own_colour(own)
         return Scale(own.dataset.name, np.array([colour, colour]), entries=((own.dataset.name, colour),))
+    if not own.dataset.has_heights and own.dataset.has_lengths:
+        most = own.kept("most", lambda: _largest_of(own.dataset))
+        return Scale(f"Height difference{f' in {unit.value}' if unit else ''}", ramps.difference(), -most, most)
     if not own.dataset.has_heights:
         ends = own.dataset.extent().elevation or (0.0, 1.0)
         title = narrowed(own.dataset, Grid).holds()
@@ -188,8 +191,17 @@ def _largest_difference(own: Dressed) -> float:
     assert own.against is not None
     xyz = own.dataset.coordinates()
     xyz = np.asarray(xyz[:: max(len(xyz) // 50_000, 1)])
-    gap = np.abs(xyz[:, 2] - heights(own.against, np.ascontiguousarray(xyz[:, :2])))
-    gap = gap[np.isfinite(gap)]
+    return _readable(xyz[:, 2] - heights(own.against, np.ascontiguousarray(xyz[:, :2])))
+
+
+def _largest_of(data: Dataset) -> float:
+    """Return the end of a scale for differences that data holds itself."""
+    xyz = data.coordinates()
+    return _readable(np.asarray(xyz[:: max(len(xyz) // 50_000, 1), 2]))
+
+
+def _readable(gap: Floats) -> float:
+    gap = np.abs(gap[np.isfinite(gap)])
     if len(gap) == 0:
         return 1.0
     most = max(float(np.quantile(gap, 0.98)), 1e-3)

@@ -201,6 +201,8 @@ def _of_points(points: PointSet, made: bool) -> dict[str, list[str]]:
 
 @_choices.register
 def _of_tin(tin: Tin, made: bool) -> dict[str, list[str]]:
+    if not tin.has_heights:
+        return {"colour": [SurfaceColour.ELEVATION.value, SurfaceColour.PLAIN.value]}
     return {} if made else _but(SurfaceColour.SOURCE, SurfaceColour.LOSS)
 
 

@@ -338,7 +338,7 @@ def into_units(dataset: Dataset, units: Units) -> Dataset:
     if Unit.DEGREE in (dataset.frame.horizontal, units[0]) or not dataset.located:
         return dataset
     plan = units[0] if dataset.frame.horizontal else None
-    height = units[1] if dataset.frame.vertical and dataset.has_heights else None
+    height = units[1] if dataset.frame.vertical and dataset.has_lengths else None
     return in_units(dataset, plan, height)
 
 

@@ -165,7 +165,7 @@ def _in_metres(
     if any(unit not in (None, Unit.METRE) for unit in units):
         raise CallError(f"{target.title} is in metres by its standard; no other unit can be asked for")
     frame = dataset.frame
-    if frame.horizontal is None or (frame.vertical is None and dataset.has_heights):
+    if frame.horizontal is None or (frame.vertical is None and dataset.has_lengths):
         option = "--from-units" if frame.horizontal is None else "--from-vertical-units"
         raise CallError(
             f"{target.title} is in metres by its standard, and the unit of {dataset.name} is unknown; "
@@ -176,7 +176,7 @@ def _in_metres(
         return dataset
     told = " and ".join(f"{unit.title} × {float(unit.metres):.12g}" for unit in other if unit)
     findings.append(note("in-metres", f"{target.title} is in metres: {dataset.name} was brought into them ({told})."))
-    return in_units(dataset, Unit.METRE, Unit.METRE if dataset.has_heights else None)
+    return in_units(dataset, Unit.METRE, Unit.METRE if dataset.has_lengths else None)
 
 
 def _geographic(dataset: Dataset, findings: list[Finding]) -> Dataset:

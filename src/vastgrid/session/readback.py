@@ -236,7 +236,7 @@ def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Co
             "height unit",
             sent.frame.vertical,
             read.frame.vertical,
-            carries.units in ("one", "both") and sent.has_heights,
+            carries.units in ("one", "both") and sent.has_lengths,
         ),
     ):
         if carried and one is not None:

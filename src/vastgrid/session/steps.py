@@ -187,7 +187,7 @@ def _declared(
     dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding], *, override: bool
 ) -> Dataset:
     frame = dataset.frame
-    if units[1] is not None and not dataset.has_heights:
+    if units[1] is not None and not dataset.has_lengths:
         raise CallError(
             f"{dataset.name} holds no heights, so --from-vertical-units does not fit it; say it of other files by FILE=UNIT"
         )
@@ -231,12 +231,12 @@ def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[D
             (plan, frame.horizontal, "plan", "--from-units"),
             (height, frame.vertical, "height", "--from-vertical-units"),
         ):
-            if unit and not have and (what == "plan" or each.has_heights):
+            if unit and not have and (what == "plan" or each.has_lengths):
                 text = f"The {what} unit of {each.name} is unknown; it was taken to be {unit.title}, as in the other data. If that is wrong, say so ({option})."
                 findings.append(Finding("unit-taken", text))
             elif unit and have is not unit and have:
                 findings.append(note("unit-brought", f"{each.name}: {what} brought from {have.title} to {unit.title}."))
-        own = height if each.has_heights else None
+        own = height if each.has_lengths else None
         moved = in_units(each.in_frame(frame.filled(plan, own)), plan, own)
         out.append(moved.in_frame(Frame(crs, plan, own)))
     return out

@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.base.roomy import let_go, pieces
-from vastgrid.data.dataset import Dataset, Flags, Floats
+from vastgrid.data.dataset import HEIGHT, Dataset, Flags, Floats
 from vastgrid.data.frame import Frame
-from vastgrid.data.grid import HEIGHT, Grid
+from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.cellstats import (
     COUNT,

@@ -1,4 +1,4 @@
-"""Two TINs laid over each other: the triangles in which both are planes, with the height of either at every corner."""
+"""Two TINs laid over each other: the triangles in which both are planes, and how far one lies above the other as a TIN."""
 
 from __future__ import annotations
 
@@ -8,12 +8,13 @@ import numpy as np
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress, Silent
-from vastgrid.data.dataset import Floats, Ints
-from vastgrid.data.tin import Tin, edges
-from vastgrid.kernels.locate import triangles_at
-from vastgrid.kernels.topology import group_places
-from vastgrid.kernels.triangulate import triangulate
-from vastgrid.measures.heights import bucket_index
+from vastgrid.data.dataset import DIFFERENCE, Floats, Ints
+from vastgrid.data.tin import Tin
+from vastgrid.kernels.topology import group_places, plan_areas
+from vastgrid.measures.earthwork import common_pieces
+
+# Places closer than this share of the extent are one: cutting finds each from several sides.
+WELD = 1e-9
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,32 +42,52 @@ def overlaid(first: Tin, second: Tin, progress: Progress | None = None) -> Overl
     DataError
         If they have none.
     """
-    watch = progress or Silent()
-    places = np.concatenate((first.vertices[:, :2], second.vertices[:, :2]))
-    pairs = np.concatenate((edges(first).astype(np.int64), edges(second).astype(np.int64) + len(first.vertices)))
-    local = places - np.floor(places.min(axis=0))
-    span = float(np.ptp(places, axis=0).max())
-    group, kept = group_places(local[:, 0].copy(), local[:, 1].copy(), 1e-9 * span)
-    pairs = group[pairs].astype(np.int64)
-    pairs = np.unique(np.sort(pairs[pairs[:, 0] != pairs[:, 1]], axis=1), axis=0)
-    made = triangulate(np.ascontiguousarray(places[kept]), pairs, watch)
-    plan = made.xy[made.triangles]
-    middle = np.ascontiguousarray(plan.mean(axis=1))
-    own = [triangles_at(middle, tin.vertices, tin.triangles, bucket_index(tin)) for tin in (first, second)]
-    both = (own[0] >= 0) & (own[1] >= 0)
-    if not both.any():
-        raise DataError(f"{first.name} and {second.name} have no ground in common")
-    plan = plan[both]
-    heights = [_on_plane(tin, triangle[both], plan) for tin, triangle in zip((first, second), own, strict=True)]
-    return Overlay(plan, heights[0], heights[1])
+    found, origin = common_pieces(first, second, lambda plan, heights: (plan, heights), progress or Silent())
+    plan = np.concatenate([own[0] for own in found]) + origin
+    if len(plan) == 0:
+        raise no_common_ground(first, second)
+    heights = np.concatenate([own[1] for own in found])
+    return Overlay(plan, heights[..., 0], heights[..., 1])
 
 
-def _on_plane(tin: Tin, triangle: Ints, plan: Floats) -> Floats:
-    """Return the heights of triangles' planes at places, (m, 3)."""
-    a, b, c = (tin.vertices[tin.triangles[triangle, k]] for k in range(3))
-    u, v = b - a, c - a
-    area = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-    east = (u[:, 2] * v[:, 1] - v[:, 2] * u[:, 1]) / area
-    north = (v[:, 2] * u[:, 0] - u[:, 2] * v[:, 0]) / area
-    away = plan - a[:, None, :2]
-    return np.asarray(a[:, None, 2] + east[:, None] * away[..., 0] + north[:, None] * away[..., 1], np.float64)
+def no_common_ground(first: Tin, second: Tin) -> DataError:
+    """Return the error that says so."""
+    return DataError(f"{first.name} and {second.name} have no ground in common")
+
+
+def difference_tin(base: Tin, top: Tin, name: str, progress: Progress) -> Tin:
+    """Return how far one TIN lies above another as a TIN of its own: exact, with an edge wherever either has one.
+
+    Raises
+    ------
+    DataError
+        If they have no ground in common.
+    """
+    span = float(np.ptp(np.concatenate((base.vertices[:, :2], top.vertices[:, :2])), axis=0).max())
+    weld = max(WELD * span, 1e-12)
+
+    def joined(plan: Floats, heights: Floats) -> tuple[Floats, Floats, Ints]:
+        corners = plan.reshape(-1, 2)
+        group, first = group_places(corners[:, 0].copy(), corners[:, 1].copy(), weld)
+        gap = heights[..., 1] - heights[..., 0]
+        return corners[first], gap.ravel()[first], group.reshape(-1, 3)
+
+    found, origin = common_pieces(base, top, joined, progress.part(0.0, 0.6))
+    sizes = np.array([0, *(len(own[0]) for own in found)])
+    if sizes.sum() == 0:
+        raise no_common_ground(base, top)
+    places, gap = (np.concatenate([own[k] for own in found]) for k in (0, 1))
+    triangles = np.concatenate([own[2] + start for own, start in zip(found, np.cumsum(sizes).tolist(), strict=False)])
+    del found
+    # Places on the border of two parts are in both.
+    group, first = group_places(places[:, 0].copy(), places[:, 1].copy(), weld)
+    triangles, places, gap = group[triangles], places[first], gap[first]
+    progress.report(0.8, "joining the pieces")
+    triangles = triangles[plan_areas(places, triangles) > 0.0]
+    used = np.zeros(len(places), np.bool_)
+    used[triangles.ravel()] = True
+    number = np.cumsum(used, dtype=np.int32) - 1
+    vertices = np.column_stack((places[used] + origin, gap[used]))
+    made = Tin(name=name, frame=top.frame, vertices=vertices, triangles=number[triangles], quantity=DIFFERENCE)
+    progress.report(1.0, "joining the pieces")
+    return made

@@ -23,7 +23,7 @@ def in_units(dataset: Kind, horizontal: Unit | None, vertical: Unit | None) -> K
         If the unit to convert from is unknown, or the coordinates are degrees.
     """
     frame = dataset.frame
-    if vertical is not None and not dataset.has_heights:
+    if vertical is not None and not dataset.has_lengths:
         raise CallError(
             f"{dataset.name} holds no heights but {getattr(dataset, 'quantity', 'something else')}, so no unit of heights "
             "can be asked for"
