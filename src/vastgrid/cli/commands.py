@@ -5,14 +5,22 @@ from __future__ import annotations
 import argparse
 import sys
 import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from vastgrid.base import interrupts
-from vastgrid.base.errors import CallError, Cancelled
+from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.files import refuse_clashes, write_text
 from vastgrid.base.quantities import square_word, unit_word
 from vastgrid.cli import sending
 from vastgrid.cli.asked import asked_vias, reading, said, thresholds, words_of
 from vastgrid.cli.telling import DONE, end_progress, tell, watched
+
+if TYPE_CHECKING:
+    from vastgrid.base.findings import Finding
+    from vastgrid.data.table import Table
+    from vastgrid.session.asking import Answer
 
 
 def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -105,10 +113,7 @@ def forms(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> i
         print(as_json({"rows": [each.to_json() for each in made], "unit": unit.value if unit else None}))
         return DONE
     tell(findings)
-    rows = table(made)
-    widths = [max(len(row[k]) for row in rows) for k in range(len(rows[0]))]
-    for row in rows:
-        print("  ".join(text.ljust(width) for text, width in zip(row, widths, strict=True)).rstrip())
+    print_rows(table(made))
     return DONE
 
 
@@ -165,22 +170,11 @@ def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
 
 def compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Say how far one surface lies above another."""
-    from vastgrid.reports.account import as_json
-    from vastgrid.session.chains import run_compare
-
-    units = said(options)
-    loss, findings = run_compare(
-        options.first,
-        options.second,
-        reading(groups),
-        units,
-        watched(),
-        override=options.override_units,
-    )
-    end_progress()
+    answer, findings = _answer("compare", [("old", options.first), ("new", options.second)], {}, options, groups)
+    loss = answer.step.loss
+    assert loss is not None
     if options.json:
-        print(as_json({**loss.to_json(), "findings": [finding.to_json() for finding in findings]}))
-        return DONE
+        return _printed({**loss.to_json()}, findings)
     unit = unit_word(loss.unit)
     print(f"{options.second.name} against {options.first.name}: {loss.sentence()}.")
     print(
@@ -188,3 +182,112 @@ def compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     )
     tell(findings)
     return DONE
+
+
+def _answer(
+    operation: str,
+    files: list[tuple[str, Path]],
+    words: dict[str, str | None],
+    options: argparse.Namespace,
+    groups: list[tuple[str, list[str]]],
+) -> tuple[Answer, list[Finding]]:
+    """Let a conversion answer; what was noticed is told also where it cannot."""
+    from vastgrid.session.asking import ask
+
+    given = {name: text for name, text in words.items() if text is not None}
+    findings: list[Finding] = []
+    try:
+        override = options.override_units
+        answer = ask(operation, files, given, reading(groups), said(options), watched(), findings, override=override)
+    except VastGridError:
+        end_progress()
+        tell(findings)
+        raise
+    end_progress()
+    return answer, findings
+
+
+def _printed(values: dict[str, Any], findings: list[Finding]) -> int:
+    from vastgrid.reports.account import as_json
+
+    print(as_json({**values, "findings": [finding.to_json() for finding in findings]}))
+    return DONE
+
+
+def _asked(
+    operation: str,
+    files: list[tuple[str, Path]],
+    words: dict[str, str | None],
+    options: argparse.Namespace,
+    groups: list[tuple[str, list[str]]],
+    key: str,
+) -> int:
+    """Let a conversion answer, and print its figures or its tables."""
+    answer, findings = _answer(operation, files, words, options, groups)
+    if options.json:
+        return _printed(answer.step.figures[key], findings)
+    print(answer.step.sentence)
+    for table in answer.tables:
+        print(f"\n{table.name}")
+        print_rows([list(_heads(table)), *table.texts()])
+    print()
+    tell(findings)
+    return DONE
+
+
+def _heads(table: Table) -> Iterator[str]:
+    units = table.units or ("",) * len(table.columns)
+    for name, unit in zip(table.columns, units, strict=True):
+        yield f"{name} [{unit}]" if unit else name
+
+
+def print_rows(rows: list[list[str]]) -> None:
+    """Print rows as columns: words to the left, numbers to the right."""
+    if not rows:
+        return
+    widths = [max(len(row[k]) for row in rows) for k in range(len(rows[0]))]
+    number = [all(_numeric(row[k]) for row in rows[1:]) for k in range(len(rows[0]))]
+    for row in rows:
+        cells = [
+            text.rjust(width) if right else text.ljust(width)
+            for text, width, right in zip(row, widths, number, strict=True)
+        ]
+        print("  ".join(cells).rstrip())
+
+
+def _numeric(text: str) -> bool:
+    return not text or text.lstrip("+-−")[:1].isdigit()
+
+
+def _inside(options: argparse.Namespace) -> list[tuple[str, Path]]:
+    return [("inside", path) for path in options.inside or ()]
+
+
+def volumes(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say how much earth lies between two surfaces."""
+    files = [("base", options.base), ("top", options.top), *_inside(options)]
+    words = {name: getattr(options, name) for name in ("depth", "swell", "shrink", "cell", "sections")}
+    return _asked("volumes", files, words, options, groups, "volumes")
+
+
+def accuracy(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say how good a surface is by check points."""
+    files = [("surface", options.surface), ("points", options.points)]
+    words = {"by": options.by, "blunder": options.blunder, "survey": options.survey}
+    return _asked("accuracy", files, words, options, groups, "accuracy")
+
+
+def stages(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say what a basin holds, level by level."""
+    if not options.inside:
+        raise CallError("stages needs the line around the basin: --inside FILE")
+    files = [("surface", options.surface), *_inside(options)]
+    return _asked("stages", files, {"every": options.every, "levels": options.levels}, options, groups, "stages")
+
+
+def pile(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say what lies above and below a base made from the rim of an area."""
+    if not options.inside:
+        raise CallError("pile needs the line around it: --inside FILE")
+    files = [("surface", options.surface), *_inside(options)]
+    return _asked("pile", files, {"base": options.base}, options, groups, "pile")

@@ -18,6 +18,10 @@ from vastgrid.cli import commands, listing, sending
 from vastgrid.cli.asked import split, unit
 from vastgrid.cli.telling import CALL_AT_FAULT, DATA_AT_FAULT, DONE, end_progress
 
+# Commands that take --read, and some of them --via, --write and --check.
+_QUESTIONS = ("compare", "volumes", "accuracy", "stages", "pile")
+_TAKING_GROUPS = ("convert", "web", "tree", "info", "forms", "inspect", *_QUESTIONS)
+
 
 class Parser(argparse.ArgumentParser):
     """An argument parser that raises our own error."""
@@ -68,8 +72,9 @@ def _run(arguments: list[str]) -> int:
     # What belongs to --via, --read and --write ends at the first word that is no key=value: argparse cannot say that.
     rest, groups = split(arguments)
     options = parser.parse_args(rest)
-    if groups and options.command not in ("convert", "web", "tree", "info", "compare", "forms", "inspect"):
-        raise CallError(f"{groups[0][0]} does not belong to {options.command}")
+    for name, _ in groups:
+        if options.command not in _TAKING_GROUPS or (options.command in _QUESTIONS and name != "--read"):
+            raise CallError(f"{name} does not belong to {options.command}")
     command: Callable[[argparse.Namespace, list[tuple[str, list[str]]]], int] = options.run
     return command(options, groups)
 
@@ -133,6 +138,7 @@ def _parser() -> Parser:
     own.add_argument("first", metavar="A", type=Path)
     own.add_argument("second", metavar="B", type=Path)
     common(own)
+    _questions(command, common)
     own = command(
         "forms", "Which form shall I send? One surface as contours, grid and TIN: count, size and loss.", commands.forms
     )
@@ -153,6 +159,46 @@ def _parser() -> Parser:
     own = adding.add_parser("open", help="Open the window, with a job folder or files.")
     own.add_argument("paths", nargs="*")
     return parser
+
+
+def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable[..., None]) -> None:
+    """Add the commands that answer how much and how good."""
+
+    def inside(own: argparse.ArgumentParser, what: str) -> None:
+        own.add_argument("--inside", action="append", type=Path, metavar="FILE", help=what)
+
+    own = command(
+        "volumes", "Cut and fill between two surfaces: exact, and by cells and sections beside it.", commands.volumes
+    )
+    own.add_argument("base", metavar="BASE", type=Path)
+    own.add_argument("top", metavar="TOP", type=Path)
+    inside(own, "count inside the closed lines of this file alone, each with a row")
+    own.add_argument("--depth", metavar="LENGTH", help="cut and fill in classes of so much height")
+    own.add_argument("--swell", metavar="N", help="so many cubic units loose come of one that is cut")
+    own.add_argument("--shrink", metavar="N", help="so many cubic units of fill are made of one that is cut")
+    own.add_argument("--cell", metavar="LENGTH", help="size of the cells of the cross-check")
+    own.add_argument("--sections", metavar="LENGTH", help="how far apart the sections of the cross-check stand")
+    common(own)
+    own = command(
+        "accuracy", "Independent check points against a surface, by the published standards.", commands.accuracy
+    )
+    own.add_argument("surface", metavar="SURFACE", type=Path)
+    own.add_argument("points", metavar="POINTS", type=Path)
+    own.add_argument("--by", metavar="FIELD", help="split the figures by this attribute of the points")
+    own.add_argument("--blunder", metavar="N", help="point out residuals beyond so many robust deviations (3)")
+    own.add_argument("--survey", metavar="LENGTH", help="RMSE of the check points themselves, which ASPRS 2024 adds")
+    common(own)
+    own = command("stages", "What a basin holds: area and volume below each level.", commands.stages)
+    own.add_argument("surface", metavar="SURFACE", type=Path)
+    inside(own, "the closed line around the basin")
+    own.add_argument("--every", metavar="LENGTH", help="what neighbouring levels differ by")
+    own.add_argument("--levels", metavar="LIST", help="a list of levels instead")
+    common(own)
+    own = command("pile", "What lies above and below a base made from the rim of an area.", commands.pile)
+    own.add_argument("surface", metavar="SURFACE", type=Path)
+    inside(own, "the closed line around it")
+    own.add_argument("--base", choices=("rim", "plane", "lowest"), help="what the base is made of (rim)")
+    common(own)
 
 
 def _lists(command: Callable[..., argparse.ArgumentParser]) -> None:

@@ -67,7 +67,7 @@ class Table(Dataset):
 
     def texts(self) -> list[list[str]]:
         """Return its entries as they are shown, row by row."""
-        shown = [[_shown(value) for value in values.tolist()] for values in self.columns.values()]
+        shown = [_shown(values) for values in self.columns.values()]
         return [list(row) for row in zip(*shown, strict=True)]
 
     def as_csv(self) -> str:
@@ -80,12 +80,14 @@ class Table(Dataset):
         return "".join(",".join(_quoted(each) for each in row) + "\n" for row in [heads, *rows])
 
 
-def _shown(value: Any) -> str:
-    if isinstance(value, bytes):
-        return value.decode("utf-8", "replace")
-    if value != value:
-        return ""
-    return spaced(value) if value == round(value) and abs(value) >= 1.0 else spaced(value, 3)
+def _shown(values: NDArray[Any]) -> list[str]:
+    """Return a column's entries: figures of what is counted without decimals, of all else with three."""
+    if values.dtype.kind == "S":
+        return [value.decode("utf-8", "replace") for value in values.tolist()]
+    known = values[np.isfinite(values)]
+    # Figures of several kinds in one column are shown each by itself.
+    whole = len(known) > 0 and bool((known == np.round(known)).all())
+    return ["" if value != value else spaced(value, 0 if whole else 3) for value in values.tolist()]
 
 
 def _quoted(value: Any) -> str:

@@ -181,6 +181,15 @@ def common_pieces(
     return _in_parts(len(base.triangles), work, progress, "laying one surface over the other"), origin
 
 
+def gaps(base: Tin, top: Tin, area: Any, number: int) -> Floats:
+    """Return how far one TIN lies above another at about so many places, (n,)."""
+    box = _box(base, top, area)
+    if box[2] <= box[0] or box[3] <= box[1]:
+        return np.zeros(0)
+    cell = float(np.sqrt((box[2] - box[0]) * (box[3] - box[1]) / number))
+    return _cells(base, top, area, cell)[0]
+
+
 def by_cells(base: Tin, top: Tin, area: Any, cell: float, progress: Progress) -> Earthwork:
     """Return what lies between two TINs by heights at the centres of square cells.
 
@@ -189,21 +198,26 @@ def by_cells(base: Tin, top: Tin, area: Any, cell: float, progress: Progress) ->
     area : GEOS polygon or None
         Cells count whose centre lies in it.
     """
+    values, size = _cells(base, top, area, cell)
+    progress.report(1.0, "cross-checking by cells")
+    return _of_values(values, np.full(len(values), size), _none_below(base, top))
+
+
+def _cells(base: Tin, top: Tin, area: Any, cell: float) -> tuple[Floats, float]:
+    """Return the differences at the centres of cells that count, (n,), and the size of each."""
     box = _box(base, top, area)
+    if box[2] <= box[0] or box[3] <= box[1]:
+        return np.zeros(0), cell * cell
+    # Cells end where the ground in common ends, so none reaches beyond it: each side is the size asked for, or a little less.
     shape = (max(int(np.ceil((box[3] - box[1]) / cell)), 1), max(int(np.ceil((box[2] - box[0]) / cell)), 1))
-    corner = (box[0], box[1] + shape[0] * cell)
-    gap = lattice(top, corner, (cell, cell), shape)
-    progress.report(0.5, "cross-checking by cells")
-    gap = gap - lattice(base, corner, (cell, cell), shape)
+    dx, dy = (box[2] - box[0]) / shape[1], (box[3] - box[1]) / shape[0]
+    corner = (box[0], box[3])
+    gap = lattice(top, corner, (dx, dy), shape) - lattice(base, corner, (dx, dy), shape)
     row, column = np.nonzero(np.isfinite(gap))
     if area is not None:
-        east, north = corner[0] + (column + 0.5) * cell, corner[1] - (row + 0.5) * cell
-        inner = shapely.contains_xy(area, east, north)
+        inner = shapely.contains_xy(area, corner[0] + (column + 0.5) * dx, corner[1] - (row + 0.5) * dy)
         row, column = row[inner], column[inner]
-    values = gap[row, column]
-    progress.report(1.0, "cross-checking by cells")
-    none = _none_below(base, top)
-    return _of_values(values, np.full(len(values), cell * cell), none)
+    return np.asarray(gap[row, column]), dx * dy
 
 
 def _of_values(values: Floats, sizes: Floats, none: float) -> Earthwork:

@@ -13,12 +13,12 @@ from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
-from vastgrid.data.loss import Loss
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Step, Via
+from vastgrid.session.asking import playing
 from vastgrid.session.executor import Units
 from vastgrid.session.forms import Form, forms
 from vastgrid.session.inspection import inspect
@@ -154,53 +154,9 @@ def run_forms(
     run.read_one(
         path, options.of(path, catalog.recognise(path)), said.of(path), progress.part(0.0, 0.1), override=override
     )
-    card = _surface(run, path, progress.part(0.1, 0.2), findings)
+    findings += run.account.steps[-1].findings
+    compare = catalog.conversion_named("compare")
+    (card,) = playing(run, compare, compare.inputs[0], path, progress.part(0.1, 0.2), findings)
     surface = run.dataset(card)
     assert isinstance(surface, Tin | Grid)
     return forms(surface, progress.part(0.2, 1.0)), findings
-
-
-def run_compare(
-    first: Path, second: Path, options: Options, said: Said, progress: Progress, *, override: bool = False
-) -> tuple[Loss, list[Finding]]:
-    """Compare two files as surfaces: how far the second lies above the first, in the first's units.
-
-    Raises
-    ------
-    CallError
-        If nothing in a file can become a surface.
-    """
-    said.check([first, second])
-    options.check([first, second])
-    run = Run(Account())
-    surfaces: list[str] = []
-    findings: list[Finding] = []
-    for k, path in enumerate((first, second)):
-        run.have = []
-        words = options.of(path, catalog.recognise(path))
-        run.read_one(path, words, said.of(path), progress.part(0.3 * k, 0.3 * k + 0.2), override=override)
-        surfaces.append(_surface(run, path, progress.part(0.3 * k + 0.2, 0.3 * k + 0.3), findings))
-    run.have = surfaces
-    run.via(Via(catalog.conversion_named("compare"), {}), progress.part(0.6, 1.0))
-    last = run.account.steps[-1]
-    assert last.loss is not None
-    return last.loss, [*findings, *last.findings]
-
-
-def _surface(run: Run, path: Path, progress: Progress, findings: list[Finding]) -> str:
-    """Return the card of a file's one surface: its own, or the one that its points and lines give."""
-    compare = catalog.conversion_named("compare")
-    findings += run.account.steps[-1].findings
-    surfaces = [card for card in run.have if compare.can_use(run.dataset(card))]
-    if len(surfaces) > 1:
-        name = run.graph[surfaces[0]].name
-        text = f"{path.name} holds {len(surfaces)} surfaces; {name} was compared."
-        findings.append(Finding("several-surfaces", text))
-    if not surfaces:
-        run.via(Via(catalog.builder(), {}), progress)
-        made = run.account.steps[-1]
-        findings.append(Finding("made-a-surface", f"{path.name} holds no surface; compared was: {made.sentence}"))
-        findings += made.findings
-        surfaces = run.have
-        run.graph = run.graph.changed(surfaces[0], name=path.stem)
-    return surfaces[0]

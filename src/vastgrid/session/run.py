@@ -149,6 +149,12 @@ class Run:
         else:
             self.have, self.unused = made, rest
 
+    def make(
+        self, conversion: Conversion, pairs: Sequence[tuple[str, str]], words: dict[str, str], progress: Progress
+    ) -> list[str]:
+        """Run a conversion on cards, each in its role; return the cards of what it gave."""
+        return self._made(conversion, [card for card, _ in pairs], [role for _, role in pairs], words, progress)
+
     def _groups(self, via: Via, takes: tuple[type[Dataset], ...], kinds: str) -> list[dict[str, str]]:
         """Return what the conversion is run on: for each run, the roles of its inputs by card.
 

@@ -1,0 +1,332 @@
+"""How much earth lies between two surfaces."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+import numpy as np
+
+from vastgrid.base.errors import DataError, ParamError
+from vastgrid.base.findings import Finding, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, Quantity, factor, square_word
+from vastgrid.base.words import spaced, step_above
+from vastgrid.data.dataset import Floats
+from vastgrid.data.frame import Frame
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Linework
+from vastgrid.data.places import Area
+from vastgrid.data.table import Table
+from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
+from vastgrid.measures.earthwork import Earthwork, Region, between, by_cells, by_sections, gaps, region_of
+from vastgrid.params.declare import Param
+from vastgrid.shaping.boundaries import NamedArea, cubic, for_volumes, named_areas, whole_of
+from vastgrid.shaping.limits import has_rings
+
+# A cross-check by so many cells and sections where nobody says how large they are or how far apart.
+CELLS, SECTIONS = 250_000, 60
+MOST_CLASSES = 200
+# Cross-checks that differ by more than this share of all that is moved are pointed out.
+FAR = 0.05
+# Ground that is missing inside a boundary is told from this share on.
+MISSING = 1e-6
+
+
+@dataclass(frozen=True)
+class VolumeParams:
+    """Inside what, in which classes, and what becomes of earth on its way."""
+
+    area: Annotated[
+        Area | None,
+        Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
+    ] = None
+    depth: Annotated[
+        Length | None,
+        Param(
+            "Depth of a class",
+            "Cut and fill in classes of so much height.",
+            Quantity.Z_LENGTH,
+            above=0,
+            absent="what fits",
+        ),
+    ] = None
+    swell: Annotated[
+        float | None,
+        Param("Swell", "So many cubic units loose come of one that is cut; 1.25 is a quarter more.", above=0, most=10),
+    ] = None
+    shrink: Annotated[
+        float | None,
+        Param(
+            "Shrink", "So many cubic units of fill are made of one that is cut; 0.9 is a tenth less.", above=0, most=10
+        ),
+    ] = None
+    cell: Annotated[
+        Length | None,
+        Param("Cells", "Size of the cells of the cross-check.", Quantity.XY_LENGTH, above=0, absent="what fits"),
+    ] = None
+    sections: Annotated[
+        Length | None,
+        Param(
+            "Sections",
+            "How far apart the sections of the cross-check stand.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="what fits",
+        ),
+    ] = None
+
+
+def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
+    """Add up what lies between them; see `CONVERSION`.
+
+    Raises
+    ------
+    DataError
+        If they have no ground in common, or none inside the boundaries.
+    """
+    (base,), (top,), lines = inputs.of("base"), inputs.of("top"), inputs.of("inside")
+    findings: list[Finding] = []
+    one, two = for_volumes(base), for_volumes(top)
+    areas = named_areas(lines, findings, params.area) if lines or params.area else []
+    whole = whole_of(areas) if areas else None
+    limits = _limits(one, two, whole, base.frame, params, progress.part(0.0, 0.1))
+    rows, classes = _exact(one, two, areas, whole, limits, progress.part(0.1, 0.6))
+    total = rows[-1]
+    if total.area <= 0.0:
+        where = f" inside {listed([own.name for own in areas])}" if areas else ""
+        raise DataError(f"{base.name} and {top.name} have no ground in common{where}")
+    findings += _missing(areas, rows, base.frame)
+    names = [own.name for own in areas] if len(areas) == 1 else [*(own.name for own in areas), "in all"]
+    if len(areas) == 1:
+        rows = rows[:1]
+    checks = _checks(one, two, whole, total, params, base.frame, progress.part(0.6, 1.0))
+    findings += _agreement(total, checks, base.frame)
+    called = f"Cut and fill, {base.name} to {top.name}"
+    swelling = params.swell, params.shrink
+    table = _table(called, names, rows, base.frame, swelling)
+    methods = _table(
+        f"{called}, methods", [name for name, _ in checks], [own for _, own in checks], base.frame, (None, None)
+    )
+    depths = _classes(f"{called}, depth classes", limits, classes, base.frame)
+    unit = base.frame.horizontal
+    figures = {
+        "volumes": {
+            **_values(total, swelling),
+            "unit": unit.value if unit else None,
+            "method": "exact",
+            "parts": [{"name": name, **_values(own, swelling)} for name, own in zip(names, rows, strict=True)][
+                : len(areas)
+            ],
+            "methods": [{"name": name, **_values(own, (None, None))} for name, own in checks],
+        }
+    }
+    findings.insert(0, note("volumes", _said(total, base.frame, swelling)))
+    return Result(table, tuple(findings), more={"methods": methods, "classes": depths}, figures=figures)
+
+
+def _exact(
+    one: Tin, two: Tin, areas: Sequence[NamedArea], whole: Any, limits: Floats, progress: Progress
+) -> tuple[list[Earthwork], Floats]:
+    """Return what lies in each area and, last, in all of them; and the classes of all."""
+    region: Region | None = None
+    if areas:
+        alone = len(areas) == 1
+        region = region_of([own.area for own in areas] if alone else [*(own.area for own in areas), whole])
+    rows, classes = between(one, two, region, limits, progress)
+    if len(areas) == 1 and rows:
+        rows = [rows[0], rows[0]]
+    return (rows, classes[-1]) if rows else ([Earthwork()], np.zeros((len(limits) + 1, 2)))
+
+
+def _limits(one: Tin, two: Tin, whole: Any, frame: Frame, params: VolumeParams, progress: Progress) -> Floats:
+    """Return the ends of classes of depth, in the unit of plan, 0 among them.
+
+    Raises
+    ------
+    ParamError
+        If there would be more classes than anybody reads.
+    """
+    low, high = _range(one, two, whole, progress)
+    ratio = factor(frame.vertical, frame.horizontal) if frame.vertical and frame.horizontal else 1.0
+    if params.depth is not None:
+        step = params.depth.in_unit(frame.vertical, "depth") * ratio
+    else:
+        step = step_above(max(high, -low, 1e-3) / ratio / 6.0) * ratio
+    first, last = math.floor(min(low, 0.0) / step), math.ceil(max(high, 0.0) / step)
+    if last - first > MOST_CLASSES:
+        raise ParamError("depth", f"it gives {last - first} classes; choose a larger one")
+    return (
+        np.asarray(np.arange(first + 1, last, dtype=np.float64) * step, np.float64) if last - first > 1 else np.zeros(1)
+    )
+
+
+def _range(one: Tin, two: Tin, whole: Any, progress: Progress) -> tuple[float, float]:
+    """Return about how far the one lies below and above the other: by cells, which is enough for ends of classes."""
+    values = gaps(one, two, whole, 40_000)
+    progress.report(1.0)
+    return (float(values.min()), float(values.max())) if len(values) else (0.0, 0.0)
+
+
+def _missing(areas: Sequence[NamedArea], rows: Sequence[Earthwork], frame: Frame) -> list[Finding]:
+    found = []
+    square = square_word(frame.horizontal)
+    for own, row in zip(areas, rows, strict=False):
+        gone = own.area.area - row.area
+        if gone > MISSING * own.area.area:
+            text = (
+                f"{own.name} has {own.area.area:.2f}{square}; on {gone:.2f}{square} of it ({gone / own.area.area:.1%}) one of the "
+                "surfaces has no ground, and nothing is counted there."
+            )
+            at = own.area.centroid
+            found.append(Finding("ground-missing", text, at=(at.x, at.y)))
+    return found
+
+
+def _checks(
+    one: Tin, two: Tin, whole: Any, total: Earthwork, params: VolumeParams, frame: Frame, progress: Progress
+) -> list[tuple[str, Earthwork]]:
+    """Return the exact figures and those of both cross-checks, each with its name."""
+    unit = frame.horizontal
+    word = f" {unit.value}" if unit else ""
+    cell = params.cell.in_unit(unit, "cell") if params.cell is not None else step_above(math.sqrt(total.area / CELLS))
+    cells = by_cells(one, two, whole, cell, progress.part(0.0, 0.4))
+    number = SECTIONS
+    if params.sections is not None:
+        box = np.ptp(np.array(whole.bounds).reshape(2, 2) if whole is not None else one.vertices[:, :2], axis=0)
+        number = min(max(round(float(box.max()) / params.sections.in_unit(unit, "sections")), 1), 5000)
+    sections, spacing = by_sections(one, two, whole, number, progress.part(0.4, 1.0))
+    return [
+        ("exact, prism by prism", total),
+        (f"by cells of {cell:g}{word}", cells),
+        (f"by sections every {spacing:.3g}{word}", sections),
+    ]
+
+
+def _agreement(total: Earthwork, checks: Sequence[tuple[str, Earthwork]], frame: Frame) -> list[Finding]:
+    moved = max(total.cut + total.fill, 1e-300)
+    said, worst = [], 0.0
+    for name, own in checks[1:]:
+        off = max(abs(own.cut - total.cut), abs(own.fill - total.fill)) / moved
+        worst = max(worst, off)
+        said.append(f"{name} {off:.2%}")
+    text = f"Cross-checks differ from the exact figures by at most this share of all that is moved: {'; '.join(said)}."
+    return [Finding("methods-differ", text) if worst > FAR else note("methods-agree", text)]
+
+
+def _values(own: Earthwork, swelling: tuple[float | None, float | None]) -> dict[str, float]:
+    values = {
+        "cut": own.cut,
+        "fill": own.fill,
+        "net": own.net,
+        "cut_area": own.cut_area,
+        "fill_area": own.fill_area,
+        "common_area": own.area,
+    }
+    swell, shrink = swelling
+    if swell is not None:
+        values["cut_loose"] = own.cut * swell
+    if shrink is not None:
+        values["cut_for_fill"] = own.fill / shrink
+        values["surplus"] = own.cut - own.fill / shrink
+    return values
+
+
+_HEADS = {
+    "cut": "cut",
+    "fill": "fill",
+    "net": "net",
+    "cut_area": "cut area",
+    "fill_area": "fill area",
+    "common_area": "common area",
+    "cut_loose": "cut, loose",
+    "cut_for_fill": "cut that the fill needs",
+    "surplus": "surplus of cut",
+}
+
+
+def _table(
+    name: str,
+    names: Sequence[str],
+    rows: Sequence[Earthwork],
+    frame: Frame,
+    swelling: tuple[float | None, float | None],
+) -> Table:
+    values = [_values(own, swelling) for own in rows]
+    unit = frame.horizontal
+    square = f"{unit.value}²" if unit else ""
+    columns: dict[str, Any] = {"inside": np.array([each.encode() for each in names])}
+    for key in values[0]:
+        columns[_HEADS[key]] = np.array([row[key] for row in values])
+    units = ["", *(square if key.endswith("area") else cubic(unit) for key in values[0])]
+    return Table(name=name, frame=frame, columns=columns, units=tuple(units))
+
+
+def _classes(name: str, limits: Floats, classes: Floats, frame: Frame) -> Table:
+    ratio = factor(frame.horizontal, frame.vertical) if frame.vertical and frame.horizontal else 1.0
+    ends = np.round(np.concatenate(([np.nan], limits * ratio, [np.nan])), 9)
+    own = classes[:, 0] > 0.0
+    unit = frame.horizontal
+    height = frame.vertical.value if frame.vertical else ""
+    columns = {
+        "from": ends[:-1][own],
+        "to": ends[1:][own],
+        "area": classes[own, 0],
+        "share": classes[own, 0] / max(float(classes[:, 0].sum()), 1e-300) * 100.0,
+        "volume": classes[own, 1],
+    }
+    square = f"{unit.value}²" if unit else ""
+    return Table(name=name, frame=frame, columns=columns, units=(height, height, square, "%", cubic(unit)))
+
+
+def _said(own: Earthwork, frame: Frame, swelling: tuple[float | None, float | None]) -> str:
+    unit = f" {cubic(frame.horizontal)}".rstrip() or " cubic units"
+    square = square_word(frame.horizontal)
+    text = (
+        f"Cut {spaced(own.cut, 1)}{unit} on {spaced(own.cut_area, 1)}{square}, fill {spaced(own.fill, 1)}{unit} on "
+        f"{spaced(own.fill_area, 1)}{square}; net {own.net:+.1f}{unit} (fill minus cut)."
+    )
+    values = _values(own, swelling)
+    if "cut_loose" in values:
+        text += f" Loose, the cut is {spaced(values['cut_loose'], 1)}{unit}."
+    if "surplus" in values:
+        over = values["surplus"]
+        text += (
+            f" The fill needs {spaced(values['cut_for_fill'], 1)}{unit} of cut: "
+            f"{spaced(abs(over), 1)}{unit} {'too much' if over >= 0 else 'too little'} is cut."
+        )
+    return text
+
+
+CONVERSION = Conversion(
+    id="volumes",
+    version=1,
+    title="Cut and fill",
+    help="How much earth lies between two surfaces: exact, and by cells and sections beside it; inside each of some boundaries, and by depth.",
+    inputs=(
+        Input("base", (Tin, Grid), help="what was there", fits=lambda data: data.has_heights),
+        Input(
+            "top",
+            (Tin, Grid),
+            help="what is there then: fill is where it lies above",
+            fits=lambda data: data.has_heights,
+        ),
+        Input("inside", (Linework,), least=0, most=None, help="closed lines, each with a row", fits=has_rings),
+    ),
+    outputs=(
+        Output("volumes", Table),
+        Output("methods", Table, title="methods"),
+        Output("classes", Table, title="depth classes"),
+    ),
+    params=VolumeParams,
+    template=(
+        "Cut and fill from {base} to {top}[, inside {inside}][, inside {area}][, in classes of {depth}][, swelling by {swell}]"
+        "[, shrinking by {shrink}][, checked by cells of {cell}][, by sections every {sections}]."
+    ),
+    run=run,
+    name=lambda inputs, params: f"Cut and fill, {inputs[0].name} to {inputs[1].name}",
+    answers=True,
+)

@@ -1,0 +1,137 @@
+"""Closed lines as areas with names: each counts for itself."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import shapely
+
+from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.findings import Finding, note
+from vastgrid.base.quantities import Unit, factor
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import need_lengths
+from vastgrid.data.grid import Grid
+from vastgrid.data.line_roles import BOUNDARY, VOID
+from vastgrid.data.linework import Linework
+from vastgrid.data.places import Area
+from vastgrid.data.tin import Tin
+from vastgrid.shaping.limits import closed_rings, polygons_of, ring_area
+from vastgrid.shaping.surfaces import grid_tin
+
+# Attributes in which files give lines a name, by any case.
+_NAMES = ("name", "title", "label")
+
+
+@dataclass(frozen=True, slots=True)
+class NamedArea:
+    """A name, and a GEOS polygon or several."""
+
+    name: str
+    area: Any
+
+
+def named_areas(lines: Sequence[Dataset], findings: list[Finding], drawn: Area | None = None) -> list[NamedArea]:
+    """Return closed lines as areas, each for itself; voids are taken out of those around them.
+
+    A line is called by its own name where it has one, otherwise by its layer, otherwise by what holds it.
+
+    Raises
+    ------
+    CallError
+        If lines are given and none is closed.
+    DataError
+        If one of them cannot be used.
+    """
+    found: list[NamedArea] = []
+    voids = []
+    for each in lines:
+        assert isinstance(each, Linework)
+        closed = np.flatnonzero(each.closed()).tolist()
+        names, roles = _names(each), _texts(each, BOUNDARY)
+        for k, ring in zip(closed, closed_rings(each, findings), strict=True):
+            area = ring_area(ring, names[k], findings, each.frame.horizontal)
+            if roles is not None and roles[k] == VOID:
+                voids.append(area)
+            else:
+                found.append(NamedArea(names[k], area))
+    if drawn is not None:
+        found.append(NamedArea(drawn.name or "Area", shapely.Polygon(drawn.corners)))
+    if not found:
+        raise CallError("there is no closed line: an area needs one that ends where it begins")
+    made = []
+    counted: dict[str, int] = {}
+    for own in found:
+        area = own.area
+        for void in voids:
+            area = shapely.difference(area, void)
+        counted[own.name] = counted.get(own.name, 0) + 1
+        name = own.name if counted[own.name] == 1 else f"{own.name} ({counted[own.name]})"
+        made.append(NamedArea(name, shapely.MultiPolygon(polygons_of(area))))
+    for k, one in enumerate(made):
+        for other in made[k + 1 :]:
+            if shapely.intersection(one.area, other.area).area > 1e-9 * min(one.area.area, other.area.area):
+                text = f"{one.name} and {other.name} overlap: what lies in both counts in each of their rows, and once in all."
+                findings.append(note("areas-overlap", text))
+    return made
+
+
+def _names(lines: Linework) -> list[str]:
+    own = next((_texts(lines, name) for name in lines.attributes if name.lower() in _NAMES), None)
+    layers = [lines.layers[k] for k in lines.layer.tolist()]
+    return [
+        (own[k] if own is not None else "") or layers[k] or lines.name or f"Line {k + 1}" for k in range(len(lines))
+    ]
+
+
+def _texts(lines: Linework, name: str) -> list[str] | None:
+    values = lines.attributes.get(name)
+    if values is None:
+        return None
+    return [each.decode("utf-8", "replace") if isinstance(each, bytes) else str(each) for each in values.tolist()]
+
+
+def whole_of(areas: Sequence[NamedArea]) -> Any:
+    """Return all areas together."""
+    return shapely.union_all([each.area for each in areas])
+
+
+def as_tin(surface: Dataset) -> Tin:
+    """Return a surface as a TIN: a grid by two triangles between the centres of four cells."""
+    if isinstance(surface, Grid):
+        return grid_tin(surface)
+    assert isinstance(surface, Tin)
+    return surface
+
+
+def for_volumes(surface: Dataset) -> Tin:
+    """Return a surface as a TIN whose heights are in the unit of plan, so that volumes are of one unit.
+
+    Raises
+    ------
+    CallError
+        If it is in degrees, or one of its two units is known and the other is not.
+    DataError
+        If it is empty.
+    """
+    frame = surface.frame
+    need_lengths(surface.name, frame, "volumes need")
+    if (frame.horizontal is None) is not (frame.vertical is None):
+        what, option = ("height", "--from-vertical-units") if frame.vertical is None else ("plan", "--from-units")
+        raise CallError(f"the {what} unit of {surface.name} is unknown, and volumes need both; say it with {option}")
+    tin = as_tin(surface)
+    if len(tin.triangles) == 0:
+        raise DataError(f"{surface.name} has no triangles")
+    if frame.horizontal is None or frame.vertical is None or frame.horizontal is frame.vertical:
+        return tin
+    vertices = tin.vertices.copy()
+    vertices[:, 2] *= factor(frame.vertical, frame.horizontal)
+    return Tin(name=tin.name, frame=frame, vertices=vertices, triangles=tin.triangles, neighbours=tin.neighbours)
+
+
+def cubic(unit: Unit | None) -> str:
+    """Return “m³”, or nothing."""
+    return f"{unit.value}³" if unit else ""
