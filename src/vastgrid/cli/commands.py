@@ -45,6 +45,7 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     if options.report is not None:
         check_ending(options.report)
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
+    store = sending.store_for(options)
     try:
         run = run_convert(
             inputs,
@@ -59,10 +60,12 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
             progress=watched(),
             account=account,
             looks=thresholds(groups) if options.inspect else None,
+            store=store,
         )
     finally:
         end_progress()
         tell(account.findings())
+    sending.keep(options, run)
     if options.left_out is not None:
         write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
     return sending.told(options, account, run, inputs, words_of(groups, "--write"), run.dataset(run.sent[0]).name)

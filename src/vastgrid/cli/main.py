@@ -14,7 +14,7 @@ from vastgrid import __version__
 from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.quantities import LENGTH_UNITS
-from vastgrid.cli import commands, listing, sending
+from vastgrid.cli import commands, listing, repeating, sending
 from vastgrid.cli.asked import split, unit
 from vastgrid.cli.telling import CALL_AT_FAULT, DATA_AT_FAULT, DONE, end_progress
 
@@ -119,13 +119,14 @@ def _parser() -> Parser:
     own.add_argument("--set", metavar="NAME", help="write a set of files instead of one; see: vastgrid sets")
     own.add_argument("--into", type=Path, metavar="FOLDER", help="where the files of a set go")
     own.add_argument("--replace", action="store_true", help="let a set write over files of its names")
+    own.add_argument("--job", type=Path, metavar="FOLDER", help="keep what was done as a job, in a new folder")
     own = command(
         "web", "Write a scene that opens in any browser, from disk, without a network.", sending.web, _WEB_MORE
     )
     own.add_argument("paths", nargs="+", metavar="IN… SCENE.html", type=Path)
     common(own)
     _writing(own)
-    own.set_defaults(set=None, into=None, replace=False)
+    own.set_defaults(set=None, into=None, replace=False, job=None)
     own = command("tree", "Show what is in a file, as a tree.", sending.tree, "Reading options: --read key=value …")
     own.add_argument("path", metavar="FILE", type=Path)
     common(own)
@@ -152,6 +153,7 @@ def _parser() -> Parser:
     )
     own.add_argument("paths", nargs="+", metavar="FILE", type=Path)
     common(own)
+    _repeats(command)
     _lists(command)
     own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", commands.serve)
     own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
@@ -201,6 +203,25 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     common(own)
 
 
+def _repeats(command: Callable[..., argparse.ArgumentParser]) -> None:
+    """Add the commands that make recipes and run them."""
+    own = command(
+        "recipe",
+        "Write the steps behind a card, or a whole job, as a recipe: a text that runs on other files.",
+        repeating.recipe,
+    )
+    own.add_argument("job", metavar="JOB", type=Path, help="folder of the job")
+    own.add_argument("out", metavar="OUT", type=Path, help="the recipe, usually NAME.recipe")
+    own.add_argument("--card", action="append", default=[], metavar="NAME", help="the steps behind this card alone")
+    own = command("run", "Run a recipe on files, many in one go.", repeating.run, _RUN_MORE)
+    own.add_argument("recipe", metavar="RECIPE", type=Path)
+    own.add_argument("files", metavar="slot=FILE", nargs="*")
+    own.add_argument("--into", metavar="FOLDER", type=Path, required=True, help="where files go")
+    own.add_argument("--replace", action="store_true", help="let files of these names be written over")
+    own.add_argument("--job", metavar="FOLDER", type=Path, help="keep what was made as a job, in a new folder")
+    own.add_argument("--json", action="store_true", help="print what was done as JSON")
+
+
 def _lists(command: Callable[..., argparse.ArgumentParser]) -> None:
     """Add the commands that list what there is."""
     command("sets", "List the sets of files that go out together, with their options.", sending.sets)
@@ -242,6 +263,13 @@ _CONVERT_MORE = """\
 examples:
   vastgrid convert ground.xml finished.xml --set machine --into to-site --report to-site/report.html
   vastgrid convert day1.csv edges.dxf ground.dxf --via tin max_edge=60m --via contours interval=0.5m index=5
+"""
+
+_RUN_MORE = """\
+  slot=FILE      a file for a slot; given several times, the recipe is run once for each, into a folder of its name
+  slot+=FILE     a further file for the same run, where the step takes several
+
+A run that fails does not stop the others; the exit code is 1 then.
 """
 
 _INSPECT_MORE = """\

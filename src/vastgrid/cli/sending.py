@@ -14,6 +14,7 @@ from vastgrid.cli.asked import asked_vias, reading, said
 from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
 
 if TYPE_CHECKING:
+    from vastgrid.job.store import Store
     from vastgrid.session.accounts import Account
     from vastgrid.session.run import Run
 
@@ -60,6 +61,7 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
         check_ending(options.report)
     chosen = set_named(options.set)
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
+    store = store_for(options)
     try:
         run = run_set(
             options.paths,
@@ -73,13 +75,30 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
             replace=options.replace,
             progress=watched(),
             account=account,
+            store=store,
         )
     finally:
         end_progress()
         tell(account.findings())
+    keep(options, run)
     name = run.dataset(run.sent[0]).name
     title = f"{name}, {chosen.title[:1].lower()}{chosen.title[1:].split(':')[0]}"
     return told(options, account, run, options.paths, {}, title)
+
+
+def store_for(options: argparse.Namespace) -> Store | None:
+    """Return the store of the job that a run is kept as; nothing where it is not."""
+    from vastgrid.session.keeping import new_store
+
+    return None if options.job is None else new_store(options.job)
+
+
+def keep(options: argparse.Namespace, run: Run) -> None:
+    """Keep a run as a job, where that was asked for."""
+    from vastgrid.session.keeping import keep_job
+
+    if options.job is not None:
+        keep_job(options.job, options.job.name, run.graph, "convert")
 
 
 def told(

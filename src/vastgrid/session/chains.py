@@ -16,6 +16,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Format
+from vastgrid.job.store import Store
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Step, Via
 from vastgrid.session.asking import playing
@@ -56,6 +57,7 @@ def run_convert(
     account: Account,
     looks: dict[str, dict[str, str]] | None = None,
     only: Sequence[str] = (),
+    store: Store | None = None,
 ) -> Run:
     """Read, convert, write, read back and compare; return the run.
 
@@ -63,6 +65,8 @@ def run_convert(
     ----------
     only : sequence of str
         Names of the datasets that are used of all that the files hold; all where there is none.
+    store : Store or None
+        Where results are kept, if the run is to become a job.
     looks : dict or None
         Thresholds in words, by check, with which all data is looked at before it is written; None for not at all.
 
@@ -78,7 +82,7 @@ def run_convert(
     params = declare.build(kind.write_params, write_words)
     for via in vias:
         declare.build(via.conversion.params, via.params())
-    run = Run(account)
+    run = Run(account, store)
     run.read(paths, read_words, from_units, progress.part(0.0, 0.3), override=override_units)
     read = [each for source, _ in run.sources for each in source.datasets]
     run.have = _chosen(run, only)

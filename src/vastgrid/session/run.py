@@ -10,6 +10,7 @@ from typing import Any
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.base.files import fingerprint
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
@@ -18,7 +19,7 @@ from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.job.lineage import Graph, Node, OutputCard, Role, Use
-from vastgrid.job.store import Memory
+from vastgrid.job.store import Memory, Store
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Step, Via, source_sentence, with_option
 from vastgrid.session.deliver import Delivery
@@ -28,7 +29,12 @@ from vastgrid.session.steps import Source, read_file, roles_of, turned_findings,
 
 
 class Run:
-    """A run without a job: a graph that grows step by step, its results in memory, and the account of it.
+    """A run without a window: a graph that grows step by step, and the account of it.
+
+    Parameters
+    ----------
+    store : Store or None
+        Where results are kept, if the run is to become a job; None for memory.
 
     Attributes
     ----------
@@ -40,9 +46,10 @@ class Run:
         Cards that have gone out.
     """
 
-    def __init__(self, account: Account) -> None:
+    def __init__(self, account: Account, store: Store | None = None) -> None:
         self.account = account
-        self.executor = Executor(Memory())
+        self.executor = Executor(store or Memory())
+        self._kept = store is not None
         self.graph = Graph()
         self.have: list[str] = []
         self.unused: list[str] = []
@@ -99,7 +106,8 @@ class Run:
             operation=source.format.id,
             words=words,
             outputs=outputs,
-            path=str(path),
+            path=str(path.resolve()),
+            fingerprint=fingerprint(path) if self._kept else "",
             units=words_of(units),
             override=override,
         )
@@ -353,9 +361,9 @@ class Run:
             id=secrets.token_hex(4),
             role=Role.DELIVERY,
             operation=kind.id,
-            words=words,
+            words=declare.to_words(declare.build(kind.write_params, words)) if self._kept else words,
             uses=tuple(Use(card) for card in self.have),
-            path=str(target),
+            path=str(target.resolve()) if self._kept else str(target),
             into=words_of(units),
         )
         self.graph = self.executor.make(self.graph.with_node(node), node.id, progress)

@@ -11,6 +11,7 @@ from vastgrid.base.files import companions, refuse_clashes
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.declarations.conversion import listed
+from vastgrid.job.store import Store
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Via
 from vastgrid.session.executor import Units
@@ -32,6 +33,7 @@ def run_set(
     replace: bool,
     progress: Progress,
     account: Account,
+    store: Store | None = None,
 ) -> Run:
     """Read, convert, and write every file of a set into a folder; return the run.
 
@@ -39,13 +41,15 @@ def run_set(
     ----------
     replace : bool
         Whether files of these names that are there may be replaced.
+    store : Store or None
+        Where results are kept, if the run is to become a job.
 
     Raises
     ------
     CallError
         If a file of such a name is there, before anything is written.
     """
-    run = Run(account)
+    run = Run(account, store)
     run.read(paths, read_words, from_units, progress.part(0.0, 0.2), override=override_units)
     for k, via in enumerate(vias):
         run.via(via, progress.part(0.2 + 0.2 * k / len(vias), 0.2 + 0.2 * (k + 1) / len(vias)))
