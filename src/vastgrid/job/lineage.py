@@ -17,6 +17,8 @@ class Role(Enum):
     SOURCE = "source"
     MADE = "made"
     DELIVERY = "delivery"
+    # A copy that stays as it is while what it was taken of goes on.
+    KEPT = "kept"
 
 
 class State(Enum):

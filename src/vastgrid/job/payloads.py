@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import re
@@ -112,10 +113,7 @@ class Payloads:
         if self._folder is not None:
             try:
                 _make(self._log(log).parent)
-                with self._log(log).open("a", encoding="utf-8") as file:
-                    file.write("".join(f"{each}\n" for each in new))
-                    file.flush()
-                    os.fsync(file.fileno())
+                _append(self._log(log), "".join(f"{each}\n" for each in new))
             except OSError as error:
                 raise WriteError(f"{self._log(log)} was not written: {error.strerror or error}") from error
         lines += new
@@ -179,6 +177,28 @@ def _replayed(lines: Sequence[str]) -> tuple[list[str], list[str]]:
             done.append(line)
             undone.clear()
     return done, undone
+
+
+def _append(path: Path, text: str) -> None:
+    """Add a text to a file, whole or not at all; what a crash once cut short there goes first."""
+    with path.open("ab+") as file:
+        size = file.tell()
+        if size:
+            file.seek(max(size - (1 << 20), 0))
+            tail = file.read()
+            # Without an end of its line it was never said to be done.
+            size -= len(tail) - (tail.rfind(b"\n") + 1)
+            file.truncate(size)
+        try:
+            file.write(text.encode())
+            file.flush()
+            os.fsync(file.fileno())
+        except OSError:
+            # The buffer would be written once more when the file is closed.
+            with contextlib.suppress(OSError):
+                file.detach()
+            os.truncate(path, size)
+            raise
 
 
 def _make(folder: Path) -> None:

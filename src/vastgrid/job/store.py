@@ -22,12 +22,13 @@ from vastgrid.data.dataset import Dataset, Extent
 from vastgrid.data.frame import Frame
 from vastgrid.data.kinds import KIND_CLASSES
 from vastgrid.job import formerly
+from vastgrid.job.claim import MARK
 from vastgrid.job.history import History
 from vastgrid.job.lineage import Graph, Node, node_of, node_values
 from vastgrid.job.payloads import Payloads
 
 JOB_FILE = "job.json"
-VERSION = 2
+VERSION = 3
 
 
 class Store:
@@ -233,6 +234,8 @@ def _node_text(node: Node) -> str:
 
 # A burst of changes, such as a slider's, is written once; a crash costs no more than this.
 GATHER = 0.4
+# What the system refused to write is tried again after so many seconds.
+AGAIN = 5.0
 
 
 class Keeper:
@@ -289,8 +292,15 @@ class Keeper:
         with self._writing:
             with self._lock:
                 now, self._next = self._next, None
-            if now is not None:
+            if now is None:
+                return
+            try:
                 self._writer.write(*now)
+            except WriteError:
+                with self._lock:
+                    # It still waits, unless something newer does.
+                    self._next = self._next or now
+                raise
 
     def close(self) -> None:
         """Write whatever waits, and end the thread.
@@ -310,6 +320,7 @@ class Keeper:
         self.flush()
 
     def _run(self) -> None:
+        refused = False
         while True:
             with self._lock:
                 self._lock.wait_for(lambda: self._next is not None or self._ending)
@@ -319,8 +330,15 @@ class Keeper:
             try:
                 self.flush()
             except WriteError as error:
-                if self._failed is not None:
-                    self._failed(str(error))
+                if self._failed is not None and not refused:
+                    self._failed(f"{error}. The job goes on in memory, and is written as soon as that can be done")
+                refused = True
+                with self._lock:
+                    self._lock.wait_for(lambda: self._ending, AGAIN)
+            else:
+                if refused and self._failed is not None:
+                    self._failed("the job is written again; nothing is lost")
+                refused = False
 
 
 def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
@@ -365,7 +383,7 @@ def copy(folder: Path, target: Path) -> None:
     try:
         shutil.rmtree(temporary, ignore_errors=True)
         target.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copytree(folder, temporary)
+        shutil.copytree(folder, temporary, ignore=shutil.ignore_patterns(MARK))
         if target.exists():
             target.rmdir()
         temporary.replace(target)

@@ -181,6 +181,9 @@ class Executor:
         """Run one step; return the graph with its outcome."""
         began = time.perf_counter()
         node = graph.nodes[step]
+        if node.role is Role.KEPT:
+            # It stays as it is.
+            return graph
         if node.role is Role.SOURCE:
             return self.kept(graph, node, self.read(node, progress), began)
         if node.role is Role.DELIVERY:

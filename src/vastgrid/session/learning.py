@@ -15,6 +15,9 @@ from vastgrid.params.declare import Piece
 from vastgrid.recipes.recipe import Made, Recipe, Sent, Slot, slug
 from vastgrid.session.executor import Executor
 
+# What a recipe takes as given: files, and copies that were kept as they are.
+_GIVEN = (Role.SOURCE, Role.KEPT)
+
 
 def recipe_of(
     graph: Graph,
@@ -38,12 +41,12 @@ def recipe_of(
     CallError
         If nothing was made, or a card was only read.
     """
-    wanted = list(cards) or [card for card, own in graph.cards.items() if own.role is not Role.SOURCE]
+    wanted = list(cards) or [card for card, own in graph.cards.items() if own.role not in _GIVEN]
     if not wanted:
         raise CallError("nothing has been made in this job yet, so there is nothing to repeat")
     for card in wanted:
-        if graph[card].role is Role.SOURCE:
-            raise CallError(f"{graph[card].name} was only read; a recipe is of something that was made or sent")
+        if graph[card].role in _GIVEN:
+            raise CallError(f"{graph[card].name} was given, not made; a recipe is of something that was made or sent")
     behind = set[str]().union(*(graph.before(card, used=True) for card in wanted))
     nodes = [node for node in graph.nodes.values() if any(output.card in behind for output in node.outputs)]
     units = _units(list(graph.nodes.values()))
@@ -56,7 +59,7 @@ def recipe_of(
         used = [card for card in node.cards() if card.id in behind] or [node.cards()[0]]
         name = slug(used[0].name, tuple(names.values()))
         names[node.id] = name
-        if node.role is Role.SOURCE:
+        if node.role in _GIVEN:
             slots.append(_slot(name, node, [(card.name, card.kind) for card in used], executor, units))
             references |= {card.id: name if card is used[0] else f"{name}/{card.name}" for card in used}
         else:
@@ -130,4 +133,8 @@ def _units(nodes: Sequence[Node]) -> tuple[str, str]:
 def _slot(name: str, node: Node, cards: list[tuple[str, str]], executor: Executor, units: tuple[str, str]) -> Slot:
     # What came in first decided the job's units; in another run it is brought into them like all others.
     into = (node.into[0] or units[0], node.into[1] or units[1])
+    if node.role is Role.KEPT:
+        kind = kind_named(cards[0][1])
+        usual = catalog.usual_format([kind.type]).id if kind is not None else "landxml"
+        return Slot(name, tuple(cards), usual, {}, ("", ""), into)
     return Slot(name, tuple(cards), node.operation, executor.words(node), node.units, into, node.override)

@@ -12,10 +12,12 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_named
 from vastgrid.declarations.conversion import listed
 from vastgrid.job import store as storage
+from vastgrid.job.claim import Claim
 from vastgrid.job.history import History
 from vastgrid.job.lineage import Card, Graph, Node, Role
 from vastgrid.session.executor import Executor, Units, units_of
 from vastgrid.session.inspection import by_hand
+from vastgrid.session.moving import moved
 from vastgrid.session.upgrading import upgraded
 
 
@@ -37,9 +39,12 @@ class OpenJob:
         self.keeper = storage.Keeper(folder)
         self.executor = Executor(self.store, self.refuse_output)
         self._unused: set[str] = set()
+        self._claim: Claim | None = None
         if (folder / storage.JOB_FILE).exists():
             self.name, history, self.settings = storage.load(folder)
-            self.history = upgraded(history, folder / storage.JOB_FILE)
+            history = upgraded(history, folder / storage.JOB_FILE)
+            self.history = moved(history, Path(str(self.settings.get("folder", folder.resolve()))), folder.resolve())
+        self.settings["folder"] = str(folder.resolve())
 
     # -- the job
 
@@ -52,9 +57,25 @@ class OpenJob:
         """Write the job; every change does it, so nothing waits to be saved."""
         self.keeper.keep(self.name, self.history, self.settings)
 
+    def claim(self) -> None:
+        """Keep other windows from opening the job as long as this one has it.
+
+        Raises
+        ------
+        JobInUseError
+            If another has it open.
+        """
+        if self._claim is None:
+            self._claim = Claim(self.folder)
+
     def close(self) -> None:
         """Write what waits to be written; the job is not changed after."""
-        self.keeper.close()
+        try:
+            self.keeper.close()
+        finally:
+            if self._claim is not None:
+                self._claim.let_go()
+                self._claim = None
 
     @property
     def deliver_folder(self) -> Path:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
+import datetime
 import secrets
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from vastgrid import catalog
@@ -14,7 +16,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import listed
-from vastgrid.job.lineage import Graph, Node, OutputCard, Role, State, Use
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, State, Use
 from vastgrid.params import declare
 from vastgrid.params.declare import Piece
 from vastgrid.session.editing import Editing
@@ -23,6 +25,14 @@ from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.openjob import OpenJob
 from vastgrid.session.sources import Sources
 from vastgrid.session.steps import roles_of
+
+# What a copy that stays as it is says in place of a format or a conversion.
+KEPT = "kept"
+
+
+@dataclass(frozen=True)
+class NoParams:
+    """Nothing can be changed."""
 
 
 class Session(OpenJob):
@@ -62,6 +72,33 @@ class Session(OpenJob):
         self.save()
         return self.history.labels[self.history.at]
 
+    def keep_as_it_is(self, card: str) -> str:
+        """Put a copy of a card into the job that stays as it is while what the card is made from goes on; return the copy.
+
+        Raises
+        ------
+        CallError
+            If it has not been made yet.
+        """
+        own = self.graph[card]
+        if not own.digest or own.node.outcome is None:
+            raise CallError(f"{own.name} has not been made yet")
+        when = datetime.datetime.now()
+        name = secrets.token_hex(4)
+        called = self.graph.free_name(f"{own.name}, {when.day} {when:%B %Y}")
+        node = Node(
+            id=name,
+            role=Role.KEPT,
+            operation=KEPT,
+            words={"of": own.name, "when": when.isoformat(sep="T", timespec="minutes")},
+            outputs=(OutputCard(name, "", called, look=own.look, colour=own.colour),),
+        )
+        graph = self.graph.with_node(node)
+        given = Given(own.digest, {key: value for key, value in own.figures.items() if key != "file"})
+        outcome = Outcome(key=graph.key(name), results={"": given}, when=when.isoformat(timespec="seconds"))
+        self.change(graph.with_node(dataclasses.replace(node, outcome=outcome)), f"keep {own.name} as it is")
+        return name
+
     # -- sentences
 
     def sentence(self, node: str) -> tuple[Piece, ...]:
@@ -72,6 +109,8 @@ class Session(OpenJob):
             conversion = catalog.conversion_named(own.operation)
             params = declare.build(conversion.params, self.shown_words(node))
             return conversion.sentence(params, names, own.words)
+        if own.role is Role.KEPT:
+            return (Piece(f"{own.words['of']} as it was on {own.words['when'].replace('T', ' at ')}; it stays so."),)
         kind = catalog.format_named(own.operation)
         file = Path(own.path).name
         if own.role is Role.SOURCE:
@@ -113,6 +152,8 @@ class Session(OpenJob):
         own = self.graph[node]
         if own.role is Role.MADE:
             return catalog.conversion_named(own.operation).params
+        if own.role is Role.KEPT:
+            return NoParams
         kind = catalog.format_named(own.operation)
         return kind.read_params if own.role is Role.SOURCE else kind.write_params
 

@@ -43,6 +43,8 @@ def upgraded(history: History, path: Path) -> History:
 
 
 def _step(node: Node, path: Path) -> Step:
+    if node.role is Role.KEPT:
+        return node.version, node.words
     try:
         if node.role is Role.MADE:
             conversion = catalog.conversion_named(node.operation)

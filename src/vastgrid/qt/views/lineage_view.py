@@ -39,7 +39,7 @@ class Placed:
 
 def column_of(node: Card, kind: str) -> int:
     """Return a node's column: files in, ground, what is made from it, files out."""
-    if node.role is Role.SOURCE:
+    if node.role in (Role.SOURCE, Role.KEPT):
         return 0
     if node.role is Role.DELIVERY:
         return 3
@@ -405,6 +405,8 @@ class LineageView(QWidget):
             return kind_text(node, kind), mark + (f" {gap:.4f} {report['unit']}".rstrip() if gap is not None else "")
         if node.role is Role.SOURCE:
             return kind_text(node, kind), Path(node.path).name
+        if node.role is Role.KEPT:
+            return kind_text(node, kind), f"kept as it was: {node.words['of']}"
         if node.kind == Table.kind and node.outcome and node.outcome.loss:
             loss = node.outcome.loss
             return kind_text(node, kind), f"differ by {loss['max']:.2f} {loss['unit'] or ''}".strip()

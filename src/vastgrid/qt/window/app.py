@@ -30,7 +30,6 @@ def run(arguments: list[str]) -> int:
     from vastgrid.demo import tollgarth
     from vastgrid.qt.widgets import theme
     from vastgrid.qt.window.main_window import MainWindow
-    from vastgrid.session.session import Session
 
     app = QApplication(["vastgrid"])
     app.setApplicationName("Vast Grid")
@@ -41,7 +40,7 @@ def run(arguments: list[str]) -> int:
     folder = jobs[0] if jobs else tollgarth.data_folder() / "jobs" / "Untitled"
     ready = tollgarth.ready_job(tollgarth.demo_folder()) if command == "demo" else None
     session, why = opened(ready or folder, tollgarth.data_folder() / "jobs")
-    if why and ready is not None:
+    if why and ready is not None and not readable(ready):
         ready = None
         why += f" The demo is made anew; the damaged one is kept as {put_aside(tollgarth.demo_folder()).name}."
     window = MainWindow(session, theme.DARK if session.settings.get("theme") == "dark" else theme.LIGHT)
@@ -53,7 +52,7 @@ def run(arguments: list[str]) -> int:
         window.desk.start(
             "preparing the demo job",
             lambda progress: tollgarth.prepare(tollgarth.demo_folder(), progress),
-            lambda job: window.desk.use_session(Session(job)),
+            lambda job: window.desk.use_session(claimed(job)),
         )
     elif files := [path for path in paths if path not in jobs]:
         window.desk.bridge.post(lambda: window.parts.importing.files(files))
@@ -70,16 +69,42 @@ def opened(folder: Path, others: Path) -> tuple[Session, str]:
         What is to be told; empty where all is well.
     """
     from vastgrid.base.errors import VastGridError
-    from vastgrid.session.session import Session
 
     try:
-        return Session(folder), ""
+        return claimed(folder), ""
     except VastGridError as error:
         why = f"{error}. An empty job is open instead; nothing in {folder} was changed."
     number = 1
     while (others / f"Empty {number}").exists():
         number += 1
-    return Session(others / f"Empty {number}"), why
+    return claimed(others / f"Empty {number}"), why
+
+
+def readable(folder: Path) -> bool:
+    """Return whether a job can be read: one that cannot be opened may only be open elsewhere."""
+    from vastgrid.base.errors import VastGridError
+    from vastgrid.session.session import Session
+
+    try:
+        Session(folder)
+    except VastGridError:
+        return False
+    return True
+
+
+def claimed(folder: Path) -> Session:
+    """Open a job for a window.
+
+    Raises
+    ------
+    VastGridError
+        If it is damaged, or open in another window.
+    """
+    from vastgrid.session.session import Session
+
+    session = Session(folder)
+    session.claim()
+    return session
 
 
 def put_aside(folder: Path) -> Path:

@@ -158,7 +158,7 @@ class Parts:
         parent = self.desk.session.folder.parent
         name, _ = QFileDialog.getSaveFileName(self.window, "New job: name of its folder", str(parent / "New job"))
         if name:
-            self.desk.use_session(Session(Path(name)))
+            self._use(Path(name))
             self.desk.session.save()
             self.desk.session.keeper.flush()
 
@@ -169,7 +169,15 @@ class Parts:
         if name:
             if not (Path(name) / "job.json").exists():
                 raise CallError(f"there is no job in {name}")
-            self.desk.use_session(Session(Path(name)))
+            self._use(Path(name))
+
+    def _use(self, folder: Path) -> None:
+        if folder.resolve() == self.desk.session.folder.resolve():
+            self.desk.say(f"{folder.name} is open already")
+            return
+        session = Session(folder)
+        session.claim()
+        self.desk.use_session(session)
 
     def save_copy(self) -> None:
         """Copy the job to another folder."""
