@@ -111,7 +111,7 @@ def main(place, number, seed):
             os.close(reading)
             try:
                 life(folder, files, seed * 1000 + k, writing, behind)
-            except BaseException as error:  # the parent tells of it
+            except BaseException as error:  # noqa: BLE001 - the parent tells of it
                 os.write(writing, (json.dumps({"fault": repr(error), "at": time.time()}) + "\n").encode())
             os._exit(1)
         os.close(writing)
@@ -126,10 +126,10 @@ def main(place, number, seed):
             killed_in[begun[-1]] += 1
         try:
             found = look(folder, lines, killed, behind) if (folder / "job.json").exists() else []
-        except Exception as error:  # the test shows it
+        except Exception as error:  # noqa: BLE001 - the test shows it
             found = [repr(error)]
         wrong += [f"life {k}: {each}" for each in found]
-    print(json.dumps({"kills": number, "in": killed_in, "wrong": wrong[:20]}))
+    print(json.dumps({"kills": number, "in": killed_in, "wrong": wrong[:20]}))  # noqa: T201
 
 
 if __name__ == "__main__":

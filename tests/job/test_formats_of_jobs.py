@@ -67,7 +67,7 @@ def test_the_whole_history_can_be_walked_and_goes_on(session):
     assert session.graph.state(named(session, "Contours 2 m").id) is State.MADE
     session.close()
     values = json.loads((session.folder / "job.json").read_text())
-    assert values["version"] == 2
+    assert values["version"] == 3
     again = Session(session.folder)
     assert again.history == session.history
 

@@ -269,7 +269,7 @@ def _inside(options: argparse.Namespace) -> list[tuple[str, Path]]:
 def volumes(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Say how much earth lies between two surfaces."""
     files = [("base", options.base), ("top", options.top), *_inside(options)]
-    words = {name: getattr(options, name) for name in ("depth", "swell", "shrink", "cell", "sections")}
+    words = {name: getattr(options, name) for name in ("boundaries", "depth", "swell", "shrink", "cell", "sections")}
     return _asked("volumes", files, words, options, groups, "volumes")
 
 
@@ -285,7 +285,14 @@ def stages(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> 
     if not options.inside:
         raise CallError("stages needs the line around the basin: --inside FILE")
     files = [("surface", options.surface), *_inside(options)]
-    return _asked("stages", files, {"every": options.every, "levels": options.levels}, options, groups, "stages")
+    return _asked(
+        "stages",
+        files,
+        {"boundaries": options.boundaries, "every": options.every, "levels": options.levels},
+        options,
+        groups,
+        "stages",
+    )
 
 
 def pile(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -293,4 +300,4 @@ def pile(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
     if not options.inside:
         raise CallError("pile needs the line around it: --inside FILE")
     files = [("surface", options.surface), *_inside(options)]
-    return _asked("pile", files, {"base": options.base}, options, groups, "pile")
+    return _asked("pile", files, {"boundaries": options.boundaries, "base": options.base}, options, groups, "pile")

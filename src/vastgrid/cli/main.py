@@ -168,6 +168,9 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
 
     def inside(own: argparse.ArgumentParser, what: str) -> None:
         own.add_argument("--inside", action="append", type=Path, metavar="FILE", help=what)
+        own.add_argument(
+            "--boundaries", metavar="NAMES", help="names or layers of the closed lines that count; * for any"
+        )
 
     own = command(
         "volumes", "Cut and fill between two surfaces: exact, and by cells and sections beside it.", commands.volumes

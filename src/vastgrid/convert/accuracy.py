@@ -145,11 +145,13 @@ def _texts(values: NDArray[Any]) -> list[str]:
 def _groups(points: PointSet, by: str) -> list[str] | None:
     if not by:
         return None
-    values = points.attributes.get(by)
+    # Heads of text files are kept in lower case.
+    key = by if by in points.attributes else next((own for own in points.attributes if own.lower() == by.lower()), by)
+    values = points.attributes.get(key)
     if values is None or values.ndim != 1:
         known = ", ".join(name for name, own in points.attributes.items() if own.ndim == 1) or "none"
         raise CallError(f"by={by}: {points.name} has no attribute of that name; there are {known}")
-    if by == CLASS:
+    if key == CLASS:
         return [class_name(code) for code in values.tolist()]
     return _texts(values)
 

@@ -29,6 +29,14 @@ from vastgrid.shaping.limits import has_rings
 class BetweenParams:
     """Inside what."""
 
+    boundaries: Annotated[
+        str,
+        Param(
+            "Boundaries",
+            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
+            absent="all closed lines",
+        ),
+    ] = ""
     area: Annotated[
         Area | None,
         Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
@@ -45,7 +53,7 @@ def run(inputs: Inputs, params: BetweenParams, progress: Progress) -> Result:
     """
     surfaces, lines = inputs.of("stages"), inputs.of("inside")
     findings: list[Finding] = []
-    areas = named_areas(lines, findings, params.area) if lines or params.area else []
+    areas = named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
     region = region_of([whole_of(areas)]) if areas else None
     tins = [for_volumes(each) for each in surfaces]
     pairs = list(itertools.combinations(range(len(tins)), 2))
@@ -102,7 +110,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("stages", Table),),
     params=BetweenParams,
-    template="Cut and fill between {stages}, each to every later one[, inside {inside}][, inside {area}].",
+    template="Cut and fill between {stages}, each to every later one[, inside {inside}][ ({boundaries})][, inside {area}].",
     run=run,
     name=lambda inputs, params: "Stages against each other",
     answers=True,

@@ -58,6 +58,14 @@ class PileParams:
             ),
         ),
     ] = Base.RIM
+    boundaries: Annotated[
+        str,
+        Param(
+            "Boundaries",
+            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
+            absent="all closed lines",
+        ),
+    ] = ""
     area: Annotated[
         Area | None,
         Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
@@ -77,7 +85,7 @@ def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:
     (surface,), lines = inputs.of("surface"), inputs.of("inside")
     findings: list[Finding] = []
     tin = for_volumes(surface)
-    areas = named_areas(lines, findings, params.area)
+    areas = named_areas(lines, findings, params.area, params.boundaries)
     rows: list[Earthwork] = []
     faces: list[Floats] = []
     for k, own in enumerate(areas):
@@ -205,7 +213,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("volumes", Table), Output("base", Tin, title="base")),
     params=PileParams,
-    template="What lies above and below {base} on {surface}[, inside {inside}][, inside {area}].",
+    template="What lies above and below {base} on {surface}[, inside {inside}][ ({boundaries})][, inside {area}].",
     run=run,
     name=lambda inputs, params: f"Volume over its base, {inputs[0].name}",
     answers=True,

@@ -41,6 +41,14 @@ class StageParams:
     levels: Annotated[Levels | None, Param("Levels", "A list of levels instead.", Quantity.Z_LENGTH, absent="none")] = (
         None
     )
+    boundaries: Annotated[
+        str,
+        Param(
+            "Boundaries",
+            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
+            absent="all closed lines",
+        ),
+    ] = ""
     area: Annotated[
         Area | None,
         Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
@@ -80,7 +88,7 @@ def run(inputs: Inputs, params: StageParams, progress: Progress) -> Result:
     (surface,), lines = inputs.of("surface"), inputs.of("inside")
     params = settle(inputs, params)
     findings: list[Finding] = []
-    areas = named_areas(lines, findings, params.area)
+    areas = named_areas(lines, findings, params.area, params.boundaries)
     whole = whole_of(areas)
     name = listed([own.name for own in areas])
     tin = for_volumes(surface)
@@ -160,7 +168,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("levels", Table),),
     params=StageParams,
-    template="What {surface} holds below each level[, inside {inside}][, inside {area}][, every {every}][, at {levels}].",
+    template="What {surface} holds below each level[, inside {inside}][ ({boundaries})][, inside {area}][, every {every}][, at {levels}].",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"What {inputs[0].name} holds",

@@ -40,6 +40,14 @@ MISSING = 1e-6
 class VolumeParams:
     """Inside what, in which classes, and what becomes of earth on its way."""
 
+    boundaries: Annotated[
+        str,
+        Param(
+            "Boundaries",
+            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
+            absent="all closed lines",
+        ),
+    ] = ""
     area: Annotated[
         Area | None,
         Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
@@ -91,7 +99,7 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
     (base,), (top,), lines = inputs.of("base"), inputs.of("top"), inputs.of("inside")
     findings: list[Finding] = []
     one, two = for_volumes(base), for_volumes(top)
-    areas = named_areas(lines, findings, params.area) if lines or params.area else []
+    areas = named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
     whole = whole_of(areas) if areas else None
     limits = _limits(one, two, whole, base.frame, params, progress.part(0.0, 0.1))
     rows, classes = _exact(one, two, areas, whole, limits, progress.part(0.1, 0.6))
@@ -323,7 +331,7 @@ CONVERSION = Conversion(
     ),
     params=VolumeParams,
     template=(
-        "Cut and fill from {base} to {top}[, inside {inside}][, inside {area}][, in classes of {depth}][, swelling by {swell}]"
+        "Cut and fill from {base} to {top}[, inside {inside}][ ({boundaries})][, inside {area}][, in classes of {depth}][, swelling by {swell}]"
         "[, shrinking by {shrink}][, checked by cells of {cell}][, by sections every {sections}]."
     ),
     run=run,

@@ -57,7 +57,8 @@ def prepare(folder: Path, progress: Progress) -> Path:
         return made
     job = folder / "Tollgarth restoration"
     shutil.rmtree(folder, ignore_errors=True)
-    write_files(folder / "received", progress.part(0.0, 0.3))
+    write_files(folder / "received", progress.part(0.0, 0.25))
+    write_next_month(folder / "next-month", progress.part(0.25, 0.3))
     make_job(folder, job, progress.part(0.3, 1.0))
     (job / "ready").touch()
     return job
@@ -75,7 +76,34 @@ def write_files(folder: Path, progress: Progress) -> None:
     _write_old_dem(folder / "surroundings-1998.tif")
     _write_old_plan(folder, rng)
     _write_design(folder / "design-finished.xml")
+    _write_check_shots(folder / "day2-check-shots.csv", rng)
     progress.report(1.0, "surveying Tollgarth Quarry")
+
+
+def write_next_month(folder: Path, progress: Progress) -> None:
+    """Write the files of the survey a month later, under the same names: the stockpiles have been worked."""
+    folder.mkdir(parents=True, exist_ok=True)
+    rng = np.random.default_rng(20_261_224)
+    _write_days(folder, rng, later=True)
+    _write_edges(folder)
+    write_cloud(folder / "pit-scan.laz", rng, CLOUD_POINTS // 4)
+    for name in ("day3-stockpiles-again.csv", "day4-tip.csv"):
+        (folder / name).unlink()
+    progress.report(1.0, "surveying Tollgarth Quarry a month later")
+
+
+def _write_check_shots(path: Path, rng: np.random.Generator) -> None:
+    """Independent check points of day 2, on open ground and among bushes; one was taken with the rod not pulled out."""
+    xy = _dry(_scatter(rng, 64, (300.0, 20.0), (600.0, 240.0)))[:52]
+    measured = _measured(rng, xy)
+    bushes = np.arange(len(xy)) % 3 == 0
+    measured[bushes, 2] += rng.normal(-0.03, 0.05, int(bushes.sum()))
+    measured[17, 2] += 0.5
+    rows = [
+        f"CHK{k + 1},{e:.3f},{n:.3f},{z:.3f},{'bushes' if bushes[k] else 'open'}"
+        for k, (e, n, z) in enumerate(measured.tolist())
+    ]
+    path.write_text("\n".join(["Point,Easting [m],Northing [m],Elevation [m],Cover", *rows]) + "\n")
 
 
 def _write_old_dem(path: Path) -> None:
@@ -209,18 +237,18 @@ def _dry(xy: Floats) -> Floats:
     return np.asarray(xy[~ground.under_water(xy[:, 0], xy[:, 1])])
 
 
-def _write_days(folder: Path, rng: np.random.Generator) -> None:
+def _write_days(folder: Path, rng: np.random.Generator, *, later: bool = False) -> None:
     """Write the field days. Faults to be found: a place with two heights on day 1, a wrong rod height on day 2, feet on day 4."""
     west = _dry(_scatter(rng, 2600, (8.0, 8.0), (300.0, 432.0)))
     rows = [
         f"{1000 + k},{e:.3f},{n:.3f},{z:.3f},{'GL' if k % 9 else 'CL'}"
-        for k, (e, n, z) in enumerate(_measured(rng, west).tolist())
+        for k, (e, n, z) in enumerate(_measured(rng, west, later=later).tolist())
     ]
     again = rows[int(np.hypot(west[:, 0] - 38.0, west[:, 1] - 205.0).argmin())].split(",")
     rows.append(f"{1000 + len(rows)},{again[1]},{again[2]},{float(again[3]) + 0.42:.3f},GL")
     (folder / "day1.csv").write_text("\n".join(["Point,Easting [m],Northing [m],Elevation [m],Code", *rows]) + "\n")
     east = _dry(_scatter(rng, 2900, (290.0, 8.0), (SIZE[0] - 6.0, 432.0)))
-    measured = _measured(rng, east)
+    measured = _measured(rng, east, later=later)
     measured[int(np.hypot(east[:, 0] - 596.0, east[:, 1] - 186.0).argmin()), 2] += 6.0
     rows = [f"{n:.3f}\t{e:.3f}\t{z:.3f}\tGL{4000 + k}" for k, (e, n, z) in enumerate(measured.tolist())]
     head = ["# Tollgarth Quarry, second field day", "Northing (m)\tEasting (m)\tHeight (m)\tPoint"]
@@ -300,6 +328,7 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
         ("surroundings-1998.tif", {}, "Surroundings 1998"),
         ("old-plan-contours.gpkg", {"elevation": "HEIGHT_M"}, "Old plan"),
         ("design-finished.xml", {}, "Finished surface"),
+        ("day2-check-shots.csv", {}, "Check shots"),
     )
     for k, (file, words, name) in enumerate(files):
         part = progress.part(0.3 * k / len(files), 0.3 * (k + 1) / len(files))
@@ -316,8 +345,17 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
 
     survey = [names[name] for name in ("Day 1", "Day 2", "Pit scan, ground", "Edges")]
     words = {"boundary": "SITE_LIMIT", "max_edge": "60m", "heights": "mean"}
-    tin = made("tin", survey, words, "Existing ground", (0.3, 0.55))
-    contours = made("contours", [tin], {"interval": "1m", "index": "5"}, "Contours 1 m", (0.55, 0.7))
+    tin = made("tin", survey, words, "Existing ground", (0.3, 0.53))
+    plan = made("tin", [names["Old plan"]], {}, "Old plan, ground", (0.53, 0.55))
+    made(
+        "volumes",
+        [plan, names["Finished surface"], names["Edges"]],
+        {"boundaries": "SITE_LIMIT"},
+        "Cut and fill",
+        (0.55, 0.56),
+    )
+    made("accuracy", [tin, names["Check shots"]], {"by": "Cover"}, "Ground against check shots", (0.56, 0.57))
+    contours = made("contours", [tin], {"interval": "1m", "index": "5"}, "Contours 1 m", (0.57, 0.7))
     grid = made("grid", [tin], {"cell": "1m"}, "Heights 1 m", (0.7, 0.8))
     target = folder / "delivered"
     target.mkdir(exist_ok=True)
@@ -327,7 +365,7 @@ def make_job(folder: Path, job: Path, progress: Progress) -> None:
     ):
         delivery = session.plan_delivery(operation, [node], {}, target / file, (None, None))
         _accept(session, delivery, file, progress.part(*share))
-    hidden = [node for name, node in names.items() if name != "Edges"]
+    hidden = [plan, *(node for name, node in names.items() if name != "Edges")]
     hidden += [
         node.id
         for node in session.graph.cards.values()

@@ -184,6 +184,9 @@ def _of_contours(data: Contours) -> Figures:
 
 @_figures.register
 def _of_table(data: Table) -> Figures:
+    if len(data.columns) > 3:
+        # Wide ones are shown as tables.
+        return Figures(())
     return Figures(
         tuple((row[0][:1].upper() + row[0][1:], " ".join(part for part in row[1:] if part)) for row in data.texts())
     )

@@ -20,6 +20,7 @@ from vastgrid.data.linework import Linework
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
 from vastgrid.shaping.limits import closed_rings, polygons_of, ring_area
+from vastgrid.shaping.lines_for_tin import matches
 from vastgrid.shaping.surfaces import grid_tin
 
 # Attributes in which files give lines a name, by any case.
@@ -34,25 +35,38 @@ class NamedArea:
     area: Any
 
 
-def named_areas(lines: Sequence[Dataset], findings: list[Finding], drawn: Area | None = None) -> list[NamedArea]:
+def named_areas(
+    lines: Sequence[Dataset], findings: list[Finding], drawn: Area | None = None, wanted: str = ""
+) -> list[NamedArea]:
     """Return closed lines as areas, each for itself; voids are taken out of those around them.
 
     A line is called by its own name where it has one, otherwise by its layer, otherwise by what holds it.
 
+    Parameters
+    ----------
+    wanted : str
+        Names and layers of the lines that count, parted by commas, with * and ? as in names of files; empty for all.
+
     Raises
     ------
     CallError
-        If lines are given and none is closed.
+        If lines are given and none is closed, or none has a name that is wanted.
     DataError
         If one of them cannot be used.
     """
     found: list[NamedArea] = []
+    known: list[str] = []
     voids = []
     for each in lines:
         assert isinstance(each, Linework)
-        closed = np.flatnonzero(each.closed()).tolist()
         names, roles = _names(each), _texts(each, BOUNDARY)
-        for k, ring in zip(closed, closed_rings(each, findings), strict=True):
+        known += names
+        meant = [
+            k for k, name in enumerate(names) if not wanted or matches(name, wanted) or matches(_layer(each, k), wanted)
+        ]
+        chosen = each.chosen(np.array(meant, np.int64)) if len(meant) < len(each) else each
+        closed = [meant[k] for k in np.flatnonzero(chosen.closed()).tolist()]
+        for k, ring in zip(closed, closed_rings(chosen, findings), strict=True):
             area = ring_area(ring, names[k], findings, each.frame.horizontal)
             if roles is not None and roles[k] == VOID:
                 voids.append(area)
@@ -60,6 +74,9 @@ def named_areas(lines: Sequence[Dataset], findings: list[Finding], drawn: Area |
                 found.append(NamedArea(names[k], area))
     if drawn is not None:
         found.append(NamedArea(drawn.name or "Area", shapely.Polygon(drawn.corners)))
+    if not found and wanted:
+        told = ", ".join(dict.fromkeys(known)) or "none"
+        raise CallError(f"boundaries={wanted}: there is no closed line of such a name; there are {told}")
     if not found:
         raise CallError("there is no closed line: an area needs one that ends where it begins")
     made = []
@@ -85,6 +102,10 @@ def _names(lines: Linework) -> list[str]:
     return [
         (own[k] if own is not None else "") or layers[k] or lines.name or f"Line {k + 1}" for k in range(len(lines))
     ]
+
+
+def _layer(lines: Linework, k: int) -> str:
+    return str(lines.layers[lines.layer[k]])
 
 
 def _texts(lines: Linework, name: str) -> list[str] | None:

@@ -24,12 +24,14 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
 from vastgrid.base.words import spaced
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.table import Table
 from vastgrid.job.lineage import Card, Role, State
 from vastgrid.measures.figures import Figures
 from vastgrid.params import declare
 from vastgrid.qt.desk.cards import kind_text
 from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.panel.answer_part import AnswerPart
 from vastgrid.qt.panel.edits_part import EditsPart
 from vastgrid.qt.panel.figures_part import FiguresPart
 from vastgrid.qt.panel.findings_part import FindingsPart
@@ -74,6 +76,10 @@ class Panel(QWidget):
         The tree of a file is to be shown.
     text_saved : path, text
         Text is to be written to a file.
+    table_wanted : Table
+        A table is to be shown whole.
+    map_wanted : node
+        The difference that volumes were added up from is to be drawn.
     finding_… : Noticed
         As of `FindingsPart`.
     source_… : node, source …
@@ -100,6 +106,8 @@ class Panel(QWidget):
     report_wanted = pyqtSignal(str)
     file_wanted = pyqtSignal(str)
     text_saved = pyqtSignal(str, str)
+    table_wanted = pyqtSignal(object)
+    map_wanted = pyqtSignal(str)
     worn = pyqtSignal(str, dict)
     shifted = pyqtSignal(str, bool)
     finding_wanted = pyqtSignal(object)
@@ -132,6 +140,7 @@ class Panel(QWidget):
         self._every_edit = False
         self.edits: EditsPart | None = None
         self.looks: LooksPart | None = None
+        self.answer: AnswerPart | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         self._scroll = QScrollArea()
@@ -160,6 +169,7 @@ class Panel(QWidget):
         self.sentence = None
         self.sources = None
         self.looks = None
+        self.answer = None
         return layout
 
     def show_nothing(self) -> None:
@@ -234,6 +244,7 @@ class Panel(QWidget):
         self._add_file_note(layout, node)
         self._add_cost(layout, session, node)
         if node.kind == Table.kind:
+            self._add_answer(layout, session, node)
             # A table is what its figures are; nothing of it is drawn.
             self._add_figures(layout, node)
         self._add_buttons(layout, session, node)
@@ -251,6 +262,22 @@ class Panel(QWidget):
             layout.addWidget(rule())
             self._add_figures(layout, node)
         layout.addStretch()
+
+    def _add_answer(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
+        """Draw what a step that answers gave, all its tables together on the page of the first."""
+        outputs = node.node.outputs if node.output is node.node.outputs[0] else (node.output,)
+        found: dict[str, Dataset] = {}
+        for output in outputs:
+            own = self.desk.dataset(output.card) if session.graph[output.card].kind == Table.kind else None
+            if own is not None:
+                found[output.which] = own
+        part = AnswerPart(found, self.palette_)
+        if not part.charts and not part.buttons:
+            return
+        part.whole_wanted.connect(self.table_wanted)
+        part.map_wanted.connect(lambda: self.map_wanted.emit(node.id))
+        self.answer = part
+        layout.addWidget(part)
 
     def _sentence_html(self, session: Session, node: Card) -> str:
         chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; font-weight:600; text-decoration:none;"

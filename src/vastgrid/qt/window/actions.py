@@ -75,6 +75,10 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     add("new", "New job …", parts.new_job, "Ctrl+N")
     add("open", "Open a job …", parts.open_job, "Ctrl+O")
     add("copy", "Save a copy of the job …", parts.save_copy, "Ctrl+Shift+S")
+    add("recipe", "Keep the steps as a recipe …", parts.repeating.ask_keep)
+    add("run_recipe", "Run a recipe on files …", parts.repeating.ask_run, "Ctrl+R")
+    add("keep_copy", "Keep a copy of the chosen card as it is", parts.repeating.keep_copy)
+    add("room", "Make room: drop what can be made again …", parts.repeating.ask_room)
     add("theme", "Change between light and dark", own["theme"], "Ctrl+T")
     add("find", "Find an action or write a sentence", own["find"], "Ctrl+K")
     for each in catalog.CONVERSIONS:

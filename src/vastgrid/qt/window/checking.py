@@ -4,21 +4,35 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QFileDialog, QMenu, QWidget
 
+from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress, Silent
+from vastgrid.data.kinds import kind_named
+from vastgrid.data.table import Table
 from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.inspecting import Inspecting
 from vastgrid.qt.desk.making import Making
+from vastgrid.qt.dialogs.table_dialog import TableDialog
 from vastgrid.qt.dialogs.tree_dialog import TreeDialog
 from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.buttons import entry
+from vastgrid.qt.window.make_menu import drawn_field
 from vastgrid.session.papers import check_ending, picture_of, write_report
 from vastgrid.session.reporting import report, sent_of
+
+
+def _covers(kind: str) -> bool:
+    own = kind_named(kind)
+    return own is not None and own.covers
 
 
 class Checking:
@@ -54,8 +68,71 @@ class Checking:
     def fill_menu(self, menu: QMenu, actions: dict[str, QAction]) -> None:
         """Put what can be checked into the Check menu."""
         actions["compare"].setEnabled(len(self._chosen()) == 2)
-        for key in ("compare", "findings", "remake"):
+        menu.addAction(actions["compare"])
+        nodes = list(self.desk.selection)
+        known = [dataset for node in nodes if (dataset := self.desk.session.dataset(node)) is not None]
+        able = catalog.targets(known) if known and len(known) == len(nodes) else ()
+        for conversion in able:
+            if conversion.answers and conversion.id != "compare":
+                if not conversion.ask:
+                    entry(
+                        menu,
+                        f"{conversion.title} …",
+                        partial(self.desk.guarded, partial(self._ask, conversion.id, nodes)),
+                    )
+                if drawn_field(conversion):
+                    menu.addAction(actions[f"draw_{conversion.id}"])
+                elif conversion.ask:
+                    entry(
+                        menu,
+                        f"{conversion.title} …",
+                        partial(self.desk.guarded, partial(self._ask, conversion.id, nodes)),
+                    )
+        if not any(each.answers for each in able):
+            hint = "Two surfaces, or a surface and points or closed lines, give more to choose here"
+            entry(menu, hint)
+        menu.addSeparator()
+        for key in ("findings", "remake"):
             menu.addAction(actions[key])
+
+    def _ask(self, operation: str, nodes: list[str]) -> None:
+        self.desk.asked.emit(operation, nodes, {})
+
+    def draw_difference(self, node: str) -> None:
+        """Draw the difference that volumes were added up from, and the line along which nothing changes."""
+        session = self.desk.session
+        own = session.graph.node(node)
+        pair = [next(use.card for use in own.used if use.role == role) for role in ("base", "top")]
+        plans = [
+            session.plan("difference", pair, {}, ["base", "top"]),
+            session.plan("no_change", pair, {}, ["first", "second"]),
+        ]
+
+        def meeting(cards: list[str]) -> None:
+            for card in session.graph.cards:
+                # Whatever else covers the ground would hide it.
+                seen = card in cards or (session.graph[card].shown and not _covers(session.graph[card].kind))
+                session.show(card, shown=seen)
+            self.desk.changed.emit()
+            self.making.run_new(plans[1], "finding the line of no change", "draw the line of no change", chosen)
+
+        def chosen(_cards: list[str]) -> None:
+            self.desk.select([node])
+
+        self.making.run_new(plans[0], "drawing the difference", "draw the difference", meeting)
+
+    def show_table(self, table: Table) -> TableDialog:
+        """Show a table whole."""
+        dialog = TableDialog(self.parent, table)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.saved.connect(lambda path, text: self.desk.guarded(lambda: self._save(Path(path), text)))
+        dialog.show()
+        return dialog
+
+    def _save(self, path: Path, text: str) -> None:
+        self.desk.session.refuse_output(path)
+        write_text(path, text)
+        self.desk.say(f"{path.name} is written")
 
     def _chosen(self) -> list[str]:
         return [node for node in self.desk.selection if surface_of(self.desk.dataset(node)) is not None]

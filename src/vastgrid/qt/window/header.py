@@ -14,7 +14,12 @@ from vastgrid.session.session import Session
 UNITS_TIP = "Unit of plan · unit of heights · coordinate reference system"
 # A reference system's name may be longer than the window is wide.
 ROOM_FOR_UNITS = 220
-JOB_MENU = ("new", "open", "copy", None, "undo", "redo", "remove", None, "fit", "only", "theme", None, "quit")
+JOB_MENU = (
+    *("new", "open", "copy", "room", None),
+    *("recipe", "run_recipe", None),
+    *("undo", "redo", "remove", "keep_copy", None),
+    *("fit", "only", "theme", None, "quit"),
+)
 
 
 class Header(QWidget):

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QDialog, QMenu, QWidget
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.base.findings import count
 from vastgrid.base.progress import Silent
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import UNKNOWN
@@ -198,14 +199,18 @@ class MakeMenu:
         """Let an area be drawn in the plan, then make something over it from the chosen card."""
         conversion = catalog.conversion_named(operation)
         chosen = [node for node in self.desk.selection if self.desk.session.graph[node].role is not Role.DELIVERY]
-        if len(chosen) != 1:
-            raise CallError(f"choose one card first: {conversion.title.lower()} is made from it")
+        least = sum(each.least for each in conversion.inputs)
+        if len(chosen) < least or (least == 1 and len(chosen) > 1):
+            what = "one card" if least == 1 else count(least, "card")
+            raise CallError(
+                f"choose {what} first: {conversion.title.lower()} is made from {'it' if least == 1 else 'them'}"
+            )
 
         def drawn(corners: list[tuple[float, float]]) -> None:
             own = self.desk.dataset(chosen[0])
             field = declare.field_named(conversion.params, drawn_field(conversion))
             area = field.kind(tuple(corners), own.frame if own is not None else UNKNOWN)
-            self.making.make(operation, chosen, {field.name: declare.value_text(area)})
+            self.making.make(operation, chosen, {field.name: declare.value_text(area)}, asked=conversion.answers)
 
         if drawn_kind(conversion) is Line:
             course = Tool(

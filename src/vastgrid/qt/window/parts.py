@@ -34,6 +34,7 @@ from vastgrid.qt.window.make_menu import MakeMenu
 from vastgrid.qt.window.moving_labels import MovingLabels
 from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
+from vastgrid.qt.window.repeating import Repeating
 from vastgrid.session.session import Session
 from vastgrid.shaping.rims import rim_ring
 
@@ -72,6 +73,7 @@ class Parts:
         self.importing = Importing(window, self.desk)
         self.delivering = Delivering(window, self.desk, self.making, palette)
         self.checking = Checking(window, self.desk, self.making, self.inspecting, palette)
+        self.repeating = Repeating(window, self.desk, palette, self._use)
 
     def build_views(self, actions: dict[str, QAction]) -> None:
         """Make the views and what works on them; their rows offer actions."""
