@@ -287,7 +287,7 @@ CONVERSION = Conversion(
     ),
     outputs=(
         Output("figures", Table),
-        Output("residuals", PointSet, title="residuals"),
+        Output("residuals", PointSet, title="residuals", look={"colour": "difference", "against": "{surface}"}),
         Output("histogram", Table, title="histogram"),
     ),
     params=AccuracyParams,

@@ -54,12 +54,15 @@ class Output:
         Role of the input whose kind, and name, it keeps.
     title : str
         What it is called beside the other outputs; the first needs none.
+    look : mapping
+        How its card is seen at first, in words; ``{role}`` stands for the name of the card that plays a role.
     """
 
     name: str
     kind: type[Dataset] | None = None
     like: str = ""
     title: str = ""
+    look: Mapping[str, str] = field(default_factory=dict)
 
 
 class Inputs(tuple[Dataset, ...]):

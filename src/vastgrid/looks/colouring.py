@@ -200,12 +200,16 @@ def _largest_of(data: Dataset) -> float:
     return _readable(np.asarray(xyz[:: max(len(xyz) // 50_000, 1), 2]))
 
 
+# Ends of a scale: finer than those of a step, so that colours do not pale.
+_ENDS = (1.0, 1.2, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0)
+
+
 def _readable(gap: Floats) -> float:
     gap = np.abs(gap[np.isfinite(gap)])
     if len(gap) == 0:
         return 1.0
     most = max(float(np.quantile(gap, 0.98)), 1e-3)
-    return step_above(most)
+    return step_above(most, _ENDS)
 
 
 def vertex_sources(own: Dressed) -> NDArray[np.int32]:

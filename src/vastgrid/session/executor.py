@@ -128,7 +128,9 @@ class Executor:
         outputs = []
         for k, output in enumerate(conversion.outputs):
             called = name if k == 0 else f"{name}, {output.title or output.name}"
-            outputs.append(OutputCard(secrets.token_hex(4), output.name, graph.free_name(called)))
+            names = {use.role: graph[use.card].name for use in uses}
+            look = {key: text.format(**names) for key, text in output.look.items()}
+            outputs.append(OutputCard(secrets.token_hex(4), output.name, graph.free_name(called), look=look))
         return Node(
             id=outputs[0].card,
             role=Role.MADE,

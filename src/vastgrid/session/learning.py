@@ -7,8 +7,10 @@ from pathlib import Path
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
+from vastgrid.declarations.fileformat import Format, losses
 from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.params import declare
 from vastgrid.params.declare import Piece
@@ -90,11 +92,23 @@ def recipe_of(
         kind = kind_named(own.kind)
         if kind is None or kind.type is Table:
             continue
-        target = catalog.usual_format([kind.type])
+        target = _holding(executor.dataset(graph, card)) if own.digest else catalog.usual_format([kind.type])
         file = _free(f"{slug(own.name)}{target.suffixes[0]}", taken)
         taken.append(file)
         sent.append(Sent(file, target.id, (references[card],), {}, ("", ""), f"{own.name} written to {file}."))
     return Recipe(title, tuple(slots), tuple(steps), tuple(sent))
+
+
+def _holding(dataset: Dataset) -> Format:
+    """Return the usual format for data, or one that holds its attributes where that one does not."""
+    usual = catalog.usual_format([type(dataset)])
+    able = [usual, *(each for each in catalog.FORMATS if each.write and isinstance(dataset, each.carries.kinds))]
+
+    def loses(kind: Format) -> bool:
+        told = losses(dataset, kind.carries)
+        return any(finding.code == "attributes-not-carried" for finding in told) or kind.verify is not None
+
+    return next((kind for kind in able if not loses(kind)), usual)
 
 
 def _once(nodes: Sequence[Node]) -> list[Node]:

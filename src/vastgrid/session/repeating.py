@@ -132,18 +132,24 @@ def runs_of(recipe: Recipe, given: Sequence[tuple[str, Path, bool]], into: Path)
         raise CallError(
             f"{told} files, another slot has {number}: each run needs one of each (+= adds a file to a run)"
         )
-    runs: list[tuple[Files, Path]] = []
+    files = [{name: tuple(own[k if len(own) > 1 else 0]) for name, own in groups.items()} for k in range(number)]
+    return list(zip(files, run_folders(files, into), strict=True))
+
+
+def run_folders(runs: Sequence[Files], into: Path) -> list[Path]:
+    """Return the folder of each run: one of its own where there are several, named after the first file that differs."""
+    if len(runs) == 1:
+        return [into]
+    slots = [slot for slot in runs[0] if len({str(files[slot][0]) for files in runs}) > 1] or list(runs[0])
+    firsts = [files[slots[0]][0] for files in runs]
+    names = [path.stem for path in firsts]
+    if len(set(names)) == 1:
+        # One file name in several folders: these tell them apart.
+        names = [path.resolve().parent.name for path in firsts]
     taken: list[str] = []
-    for k in range(number):
-        files: Files = {name: tuple(own[k if len(own) > 1 else 0]) for name, own in groups.items()}
-        folder = into
-        if number > 1:
-            changing = next(own[k] for own in groups.values() if len(own) > 1)
-            name = slug(changing[0].stem, taken)
-            taken.append(name)
-            folder = into / name
-        runs.append((files, folder))
-    return runs
+    for name in names:
+        taken.append(slug(name, taken))
+    return [into / name for name in taken]
 
 
 def _slots(recipe: Recipe) -> str:

@@ -33,11 +33,11 @@ from vastgrid.base.quantities import unit_word
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
-from vastgrid.recipes.recipe import Recipe, slug
-from vastgrid.session.repeating import Account, Files, run_many
+from vastgrid.recipes.recipe import Recipe
+from vastgrid.session.repeating import Account, Files, run_folders, run_many
 from vastgrid.tasks.runner import Runner, Task
 
-RESULTS = ("state", "files", "largest loss", "took")
+RESULTS = ("run", "state", "files", "largest loss", "took")
 
 
 class RecipeDialog(QDialog):
@@ -59,6 +59,7 @@ class RecipeDialog(QDialog):
         # Files by row and slot, and what came of each row.
         self.rows: list[dict[str, list[Path]]] = []
         self.accounts: dict[int, Account] = {}
+        self.folders: list[str] = []
         self.setWindowTitle(f"Recipe: {recipe.title}")
         self.setAcceptDrops(True)
         self.resize(1120, 660)
@@ -157,7 +158,8 @@ class RecipeDialog(QDialog):
         table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         horizontal = table.horizontalHeader()
         if horizontal is not None:
-            horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+            horizontal.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+            horizontal.setStretchLastSection(True)
         return table
 
     # -- files
@@ -229,13 +231,13 @@ class RecipeDialog(QDialog):
                 item.setForeground(self.palette_.colour("quiet"))
             self.files.setItem(row, column, item)
         account = self.accounts.get(row)
-        self._show(row, _texts(account) if account is not None else ["", "", "", ""], account)
+        self._show(row, _texts(account) if account is not None else ["", "", "", "", ""], account)
 
     def _show(self, row: int, texts: Sequence[str], account: Account | None) -> None:
         for column, text in enumerate(texts):
             item = QTableWidgetItem(text)
             item.setToolTip(account.error if account is not None else "")
-            if account is not None and not account.good and column == 0:
+            if account is not None and not account.good and column == 1:
                 item.setForeground(self.palette_.colour("error"))
             self.results.setItem(row, column, item)
 
@@ -243,22 +245,13 @@ class RecipeDialog(QDialog):
 
     def _runs(self) -> list[tuple[Files, Path]]:
         into = Path(self.folder.text()).expanduser()
-        runs: list[tuple[Files, Path]] = []
-        taken: list[str] = []
         for k, files in enumerate(self.rows):
             for slot in self.recipe.slots:
                 if not files.get(slot.name):
                     raise CallError(f"run {k + 1} has no file for {slot.name} yet")
-            folder = into
-            if len(self.rows) > 1:
-                changing = next(
-                    (slot.name for slot in self.recipe.slots if len({str(own[slot.name]) for own in self.rows}) > 1),
-                    self.recipe.slots[0].name,
-                )
-                taken.append(slug(files[changing][0].stem, taken))
-                folder = into / taken[-1]
-            runs.append((dict(files), folder))
-        return runs
+        order = [slot.name for slot in self.recipe.slots]
+        runs: list[Files] = [{name: list(files[name]) for name in order} for files in self.rows]
+        return list(zip(runs, run_folders(runs, into), strict=True))
 
     def run_or_stop(self) -> None:
         """Run the recipe on every row, or stop what runs."""
@@ -268,8 +261,9 @@ class RecipeDialog(QDialog):
         runs = self._runs()
         self.accounts.clear()
         for row in range(len(runs)):
-            self._show(row, ["waiting", "", "", ""], None)
-        self._show(0, ["running …", "", "", ""], None)
+            self._show(row, [runs[row][1].name, "waiting", "", "", ""], None)
+        self._show(0, [runs[0][1].name, "running …", "", "", ""], None)
+        self.folders = [folder.name for _, folder in runs]
         self.run_button.setText("Stop")
 
         def work(progress: Progress) -> list[Account]:
@@ -286,7 +280,7 @@ class RecipeDialog(QDialog):
             self.run_button.setText("Run")
             for row in range(len(self.rows)):
                 if row not in self.accounts:
-                    self._show(row, ["stopped", "", "", ""], None)
+                    self._show(row, [self.folders[row], "stopped", "", "", ""], None)
 
         task = Task(
             title="running the recipe",
@@ -302,7 +296,7 @@ class RecipeDialog(QDialog):
         self.accounts[row] = account
         self._fill(row)
         if row + 1 < number:
-            self._show(row + 1, ["running …", "", "", ""], None)
+            self._show(row + 1, [self.folders[row + 1], "running …", "", "", ""], None)
         self.results.selectRow(row)
         self._tell(row)
         good = sum(own.good for own in self.accounts.values())
@@ -365,4 +359,4 @@ def _texts(account: Account) -> list[str]:
     number = len(account.deliveries) + len(account.tables)
     state = "good" if account.good else "failed" if account.error else "differs"
     loss = f"{worst.largest:.3f}{unit_word(worst.unit)}" if worst else "none"
-    return [state, count(number, "file"), loss, f"{account.seconds:.1f} s"]
+    return [account.folder.name, state, count(number, "file"), loss, f"{account.seconds:.1f} s"]

@@ -16,7 +16,7 @@ from vastgrid import catalog
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
 from vastgrid.job.lineage import Card, Graph, Role, State
-from vastgrid.qt.desk.cards import cost_text, kind_expected, kind_text
+from vastgrid.qt.desk.cards import answer_text, beside_another, cost_text, kind_expected, kind_text
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.view import bounds, fitted
@@ -116,6 +116,8 @@ class LineageView(QWidget):
     def _lay_out(self) -> None:
         columns: list[list[str]] = [[], [], [], []]
         for node in self.graph.cards.values():
+            if beside_another(node):
+                continue
             columns[column_of(node, self.kind_of(node))].append(node.id)
         width = max(self.parent_width(), 4 * CARD.width() + 3 * 46 + 2 * LEFT)
         step = (width - 2 * LEFT - CARD.width()) / 3.0
@@ -410,5 +412,7 @@ class LineageView(QWidget):
         if node.kind == Table.kind and node.outcome and node.outcome.loss:
             loss = node.outcome.loss
             return kind_text(node, kind), f"differ by {loss['max']:.2f} {loss['unit'] or ''}".strip()
+        if node.kind == Table.kind and (told := answer_text(node)):
+            return kind_text(node, kind), told
         cost = cost_text(node)
         return kind_text(node, kind), f"loss {cost}" if cost else ""
