@@ -97,7 +97,7 @@ def test_save_a_copy(session, tmp_path):
 def test_damaged_jobs_say_so(session):
     path = session.folder / "job.json"
     text = path.read_text()
-    for bad in (text[: len(text) // 2], "[]", text.replace('"version": 2,', '"version": 99,', 1), "{}"):
+    for bad in (text[: len(text) // 2], "[]", text.replace('"version": 3,', '"version": 99,', 1), "{}"):
         path.write_text(bad)
         with pytest.raises(FormatError):
             Session(session.folder)

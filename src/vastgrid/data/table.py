@@ -67,7 +67,9 @@ class Table(Dataset):
 
     def texts(self) -> list[list[str]]:
         """Return its entries as they are shown, row by row."""
-        shown = [_shown(values) for values in self.columns.values()]
+        # Where each row has a unit of its own, each figure is shown by itself.
+        alone = "unit" in self.columns
+        shown = [_shown(values, alone=alone) for values in self.columns.values()]
         return [list(row) for row in zip(*shown, strict=True)]
 
     def as_csv(self) -> str:
@@ -80,13 +82,14 @@ class Table(Dataset):
         return "".join(",".join(_quoted(each) for each in row) + "\n" for row in [heads, *rows])
 
 
-def _shown(values: NDArray[Any]) -> list[str]:
+def _shown(values: NDArray[Any], *, alone: bool) -> list[str]:
     """Return a column's entries: figures of what is counted without decimals, of all else with three."""
     if values.dtype.kind == "S":
         return [value.decode("utf-8", "replace") for value in values.tolist()]
     known = values[np.isfinite(values)]
-    # Figures of several kinds in one column are shown each by itself.
     whole = len(known) > 0 and bool((known == np.round(known)).all())
+    if alone:
+        return ["" if value != value else spaced(value, 0 if value == round(value) else 3) for value in values.tolist()]
     return ["" if value != value else spaced(value, 0 if whole else 3) for value in values.tolist()]
 
 

@@ -91,7 +91,9 @@ class _Helper:
                 if line:
                     return str(json.loads(line)["error"])
                 self.stop()
-                return "the file makes the library crash; it is damaged"
+                # Once may be the machine's fault; twice is the file's.
+                if attempt == 2:
+                    return "the file makes the library crash; it is damaged"
         return ""
 
 
