@@ -77,7 +77,7 @@ def test_split_by_an_attribute_and_blunders_by_a_stated_rule():
     residuals = np.concatenate((rng.normal(0, 0.02, 30), rng.normal(0.05, 0.05, 30)))
     residuals[7] = 0.9
     cover = np.array([b"open"] * 30 + [b"bush"] * 30)
-    result = asked(checks(residuals, cover=cover), by="Cover", survey="1cm")
+    result = asked(checks(residuals, cover=cover), by="Cover", survey="0.01m")
     own = result.figures["accuracy"]
     assert own["groups"]["bush"]["rmse"] == pytest.approx(np.sqrt(np.mean(residuals[30:] ** 2)))
     assert own["groups"]["open"]["count"] == 30

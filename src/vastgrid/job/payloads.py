@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import os
 import re
@@ -181,8 +180,9 @@ def _replayed(lines: Sequence[str]) -> tuple[list[str], list[str]]:
 
 def _append(path: Path, text: str) -> None:
     """Add a text to a file, whole or not at all; what a crash once cut short there goes first."""
-    with path.open("ab+") as file:
-        size = file.tell()
+    # Without a buffer, which would be written once more when the file is closed.
+    with path.open("ab+", buffering=0) as file:
+        size = file.seek(0, os.SEEK_END)
         if size:
             file.seek(max(size - (1 << 20), 0))
             tail = file.read()
@@ -190,14 +190,12 @@ def _append(path: Path, text: str) -> None:
             size -= len(tail) - (tail.rfind(b"\n") + 1)
             file.truncate(size)
         try:
-            file.write(text.encode())
-            file.flush()
+            left = memoryview(text.encode())
+            while left:
+                left = left[file.write(left) :]
             os.fsync(file.fileno())
         except OSError:
-            # The buffer would be written once more when the file is closed.
-            with contextlib.suppress(OSError):
-                file.detach()
-            os.truncate(path, size)
+            file.truncate(size)
             raise
 
 

@@ -127,7 +127,7 @@ def as_text(recipe: Recipe) -> str:
     """Return a recipe as text; `read_text` gives it back."""
     slots = " ".join(f"{each.name}=FILE" for each in recipe.slots)
     lines = [
-        f"# Vast Grid recipe: {recipe.title}",
+        f"# Vast Grid recipe: {_one_line(recipe.title)}",
         "#",
         "# Every source is a slot that a file is given for. To run it:",
         f"#   vastgrid run RECIPE {slots} --into FOLDER",
@@ -166,7 +166,7 @@ def as_text(recipe: Recipe) -> str:
 
 
 def _one_line(text: str) -> str:
-    return " ".join(text.split())
+    return "".join(c for c in " ".join(text.split()) if c.isprintable())
 
 
 def _text(value: str) -> str:
