@@ -276,14 +276,6 @@ def _of_grid(grid: Grid, carries: Carries) -> tuple[Finding, ...]:
 
 
 @_own_losses.register
-def _of_heights(tin: Tin, carries: Carries) -> tuple[Finding, ...]:
-    if tin.has_heights:
-        return ()
-    text = f"The file cannot say that it holds {tin.holds()}s; a receiver will take them for heights."
-    return (Finding("quantity-not-carried", text),)
-
-
-@_own_losses.register
 def _of_points(points: PointSet, carries: Carries) -> tuple[Finding, ...]:
     return _attributes_lost(points.attributes, carries)
 
@@ -310,6 +302,9 @@ def _attributes_lost(attributes: Mapping[str, NDArray[Any]], carries: Carries) -
 
 @_own_losses.register
 def _of_tin(tin: Tin, carries: Carries) -> tuple[Finding, ...]:
+    if not tin.has_heights and not carries.quantity:
+        text = f"The file cannot say that it holds {tin.holds()}s; a receiver will take them for heights."
+        return (Finding("quantity-not-carried", text),)
     if carries.breaklines or not len(tin.break_vertices):
         return ()
     return (note("breaklines-not-carried", "Breaklines are in the file only as edges of triangles."),)

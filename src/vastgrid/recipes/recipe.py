@@ -148,14 +148,16 @@ def as_text(recipe: Recipe) -> str:
             lines.append(f"into = {_list(slot.into)}")
         lines += _words("option", slot.words)
     for step in recipe.steps:
-        lines += ["", f"# {line}" if (line := _one_line(step.says)) else "#", f"[step.{_key(step.name)}]"]
+        lines += ["", f"[step.{_key(step.name)}]"]
+        lines += [f"says = {_text(step.says)}"] if step.says else []
         lines.append(f"make = {_text(step.operation)}")
         lines.append(f"version = {step.version}")
         lines.append(f"from = {_list([[role, reference] for role, reference in step.uses])}")
         lines += _words("with", step.words)
         lines += [f"called.{_key(which or 'result')} = {_text(name)}" for which, name in step.cards.items()]
     for sent in recipe.sent:
-        lines += ["", f"# {line}" if (line := _one_line(sent.says)) else "#", "[[send]]"]
+        lines += ["", "[[send]]"]
+        lines += [f"says = {_text(sent.says)}"] if sent.says else []
         lines.append(f"file = {_text(sent.file)}")
         lines.append(f"as = {_text(sent.format)}")
         lines.append(f"what = {_list(sent.uses)}")
@@ -266,25 +268,27 @@ def _slot(name: str, own: Any) -> Slot:
 
 def _made(name: str, own: Any) -> Made:
     where = f"step {name}"
-    _only(own, {"make", "version", "from", "with", "called"}, where)
+    _only(own, {"says", "make", "version", "from", "with", "called"}, where)
     version = own.get("version", 1)
     if not isinstance(version, int):
         raise RecipeError(f"{where}: version is a whole number")
     called = {("" if key == "result" else key): text for key, text in _given(own, "called", where).items()}
     uses = _pairs(own, "from", where)
-    return Made(name, called, _string(own, "make", where), version, uses, _given(own, "with", where))
+    words, says = _given(own, "with", where), _string(own, "says", where, "")
+    return Made(name, called, _string(own, "make", where), version, uses, words, says)
 
 
 def _sent(own: Any) -> Sent:
     where = "a file that is sent"
-    _only(own, {"file", "as", "what", "units", "with"}, where)
+    _only(own, {"says", "file", "as", "what", "units", "with"}, where)
     file = _string(own, "file", where)
     if Path(file).name != file or file in ("", ".", ".."):
         raise RecipeError(f"“{file}” has to be a file's name, without a folder")
     what = own.get("what", [])
     if not isinstance(what, list) or not what or not all(isinstance(each, str) for each in what):
         raise RecipeError(f"{file}: what has to be a list of names")
-    return Sent(file, _string(own, "as", where), tuple(what), _given(own, "with", where), _two(own, "units", where))
+    words, units = _given(own, "with", where), _two(own, "units", where)
+    return Sent(file, _string(own, "as", where), tuple(what), words, units, _string(own, "says", where, ""))
 
 
 def _only(own: Any, known: set[str], where: str) -> None:

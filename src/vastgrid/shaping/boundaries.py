@@ -24,7 +24,7 @@ from vastgrid.shaping.lines_for_tin import matches
 from vastgrid.shaping.surfaces import grid_tin
 
 # Attributes in which files give lines a name, by any case.
-_NAMES = ("name", "title", "label")
+_NAMES = ("name", "title", "label", "layer")
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +97,8 @@ def named_areas(
 
 
 def _names(lines: Linework) -> list[str]:
-    own = next((_texts(lines, name) for name in lines.attributes if name.lower() in _NAMES), None)
+    said = {name.lower(): name for name in lines.attributes}
+    own = next((_texts(lines, said[name]) for name in _NAMES if name in said), None)
     layers = [lines.layers[k] for k in lines.layer.tolist()]
     return [
         (own[k] if own is not None else "") or layers[k] or lines.name or f"Line {k + 1}" for k in range(len(lines))

@@ -114,6 +114,7 @@ class RecipeDialog(QDialog):
         layout.setContentsMargins(0, 0, 0, 0)
         self.results = self._table(list(RESULTS))
         self.results.setAccessibleName("Results of each run")
+        self.results.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.results.currentCellChanged.connect(lambda *_: self._chosen(self.results))
         layout.addWidget(self.results)
         row = QHBoxLayout()
