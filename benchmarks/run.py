@@ -15,6 +15,7 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
+from answering import bench_accuracy, bench_job, bench_overlay, bench_overlay_memory
 from looking import bench_memory, bench_plan, bench_section, bench_space
 from making import (
     bench_cells,
@@ -487,6 +488,10 @@ BENCHES = (
     bench_sent_cloud,
     bench_sent_glb,
     bench_sent_readback,
+    bench_overlay,
+    bench_overlay_memory,
+    bench_accuracy,
+    bench_job,
 )
 
 

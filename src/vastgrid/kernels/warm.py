@@ -207,6 +207,7 @@ def _warm_shaping(xyz, made):
     solid = np.column_stack((xy, z))
     index = locate.buckets(solid, made.triangles)
     overlay.level_with(solid, made.triangles, solid, made.triangles, index, xy.min(axis=0), xy.max(axis=0))
+    _warm_overlay(solid, made.triangles)
     cell, number = thinning.cells_of(xyz, 20.0)
     thinning.chosen_of_cells(xyz, cell, number, 20.0, thinning.LOWEST)
     thinning.means_of_cells(xyz, cell, number)
@@ -214,6 +215,19 @@ def _warm_shaping(xyz, made):
     floor = ground.filled(np.where(lowest < 0, np.nan, xyz[lowest, 2]))
     ground.at_middles(xyz, lowest, floor, 0.0, 100.0, 20.0)
     ground.above_ground(xyz, floor, 0.0, 100.0, 20.0)
+
+
+def _warm_overlay(solid, triangles):
+    """What volumes and differences use: triangles of datasets are read-only, places near the origin are not."""
+    fixed = triangles.copy()
+    fixed.flags.writeable = False
+    index = overlay.packed(locate.buckets(solid, fixed))
+    none = np.zeros((0, 2)), np.zeros((0, 3), np.int32), np.zeros(0, np.int64)
+    part = np.zeros(len(triangles), np.int64)
+    region = np.ascontiguousarray(solid[:, :2]), triangles.copy(), part
+    for places in (none, region):
+        overlay.prisms(solid, fixed, solid, fixed, index, *places, index, 1, np.zeros(1), 0.0, 0, 2)
+    overlay.pieces(solid, fixed, solid, fixed, index, 0, 2)
 
 
 def _warm_making(xyz, points, triangles, neighbours):
