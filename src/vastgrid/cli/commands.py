@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import dataclasses
 import sys
 import threading
 from collections.abc import Iterator
@@ -226,7 +227,19 @@ def _asked(
     key: str,
 ) -> int:
     """Let a conversion answer, and print its figures or its tables."""
+    from vastgrid.session.papers import check_ending, report_of, write_report
+
+    if options.report is not None:
+        check_ending(options.report)
+        refuse_clashes([path for _, path in files], {"--report": options.report})
     answer, findings = _answer(operation, files, words, options, groups)
+    if options.report is not None:
+        steps = [step for step in answer.account.steps if " read as " in step.sentence]
+        account = dataclasses.replace(
+            answer.account, steps=[*steps, *(s for s in answer.account.steps if s not in steps)]
+        )
+        report = report_of(account, [path for _, path in files], [], {}, answer.tables[0].name)
+        write_report(options.report, report, {"steps": [step.to_json() for step in account.steps]}, watched())
     if options.json:
         return _printed(answer.step.figures[key], findings)
     print(answer.step.sentence)

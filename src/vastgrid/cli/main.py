@@ -172,6 +172,10 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
             "--boundaries", metavar="NAMES", help="names or layers of the closed lines that count; * for any"
         )
 
+    def answers(own: argparse.ArgumentParser) -> None:
+        common(own)
+        own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.html, .pdf, .md or .json)")
+
     own = command(
         "volumes", "Cut and fill between two surfaces: exact, and by cells and sections beside it.", commands.volumes
     )
@@ -183,7 +187,7 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     own.add_argument("--shrink", metavar="N", help="so many cubic units of fill are made of one that is cut")
     own.add_argument("--cell", metavar="LENGTH", help="size of the cells of the cross-check")
     own.add_argument("--sections", metavar="LENGTH", help="how far apart the sections of the cross-check stand")
-    common(own)
+    answers(own)
     own = command(
         "accuracy", "Independent check points against a surface, by the published standards.", commands.accuracy
     )
@@ -192,18 +196,18 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     own.add_argument("--by", metavar="FIELD", help="split the figures by this attribute of the points")
     own.add_argument("--blunder", metavar="N", help="point out residuals beyond so many robust deviations (3)")
     own.add_argument("--survey", metavar="LENGTH", help="RMSE of the check points themselves, which ASPRS 2024 adds")
-    common(own)
+    answers(own)
     own = command("stages", "What a basin holds: area and volume below each level.", commands.stages)
     own.add_argument("surface", metavar="SURFACE", type=Path)
     inside(own, "the closed line around the basin")
     own.add_argument("--every", metavar="LENGTH", help="what neighbouring levels differ by")
     own.add_argument("--levels", metavar="LIST", help="a list of levels instead")
-    common(own)
+    answers(own)
     own = command("pile", "What lies above and below a base made from the rim of an area.", commands.pile)
     own.add_argument("surface", metavar="SURFACE", type=Path)
     inside(own, "the closed line around it")
     own.add_argument("--base", choices=("rim", "plane", "lowest"), help="what the base is made of (rim)")
-    common(own)
+    answers(own)
 
 
 def _repeats(command: Callable[..., argparse.ArgumentParser]) -> None:

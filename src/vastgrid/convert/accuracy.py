@@ -40,7 +40,12 @@ class AccuracyParams:
 
     by: Annotated[
         str,
-        Param("Split by", "Attribute of the points by which figures are split, such as land cover.", absent="nothing"),
+        Param(
+            "Split by",
+            "Attribute of the points by which figures are split, such as land cover.",
+            absent="nothing",
+            once=True,
+        ),
     ] = ""
     blunder: Annotated[
         float,

@@ -35,6 +35,7 @@ class BetweenParams:
             "Boundaries",
             "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
             absent="all closed lines",
+            once=True,
         ),
     ] = ""
     area: Annotated[

@@ -64,6 +64,7 @@ class PileParams:
             "Boundaries",
             "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
             absent="all closed lines",
+            once=True,
         ),
     ] = ""
     area: Annotated[

@@ -46,6 +46,7 @@ class VolumeParams:
             "Boundaries",
             "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
             absent="all closed lines",
+            once=True,
         ),
     ] = ""
     area: Annotated[

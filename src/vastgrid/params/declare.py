@@ -8,7 +8,7 @@ import math
 import re
 import types
 import typing
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -177,6 +177,14 @@ def build(params: type, words: dict[str, str]) -> Any:
     """
     own = {name: field_named(params, name) for name in words}
     return params(**{own[name].attribute: parse_value(own[name], text) for name, text in words.items()})
+
+
+def again(params: type, words: Mapping[str, str]) -> dict[str, str]:
+    """Return the words that may be proposed the next time: none that say where something lies, or are of one file's data alone."""
+    able = {
+        own.name for own in fields(params) if not own.param.once and not own.how.large and own.how.editor != "drawn"
+    }
+    return {name: text for name, text in words.items() if name in able}
 
 
 def canonical(params: type, words: dict[str, str]) -> dict[str, str]:

@@ -80,8 +80,15 @@ def _table(figures: dict[str, Any]) -> list[str]:
     columns = figures.get("columns")
     if not isinstance(columns, list):
         return []
-    rows = [columns, ["---"] * len(columns), *figures["entries"]]
+    rows = [heads_of(figures), ["---"] * len(columns), *figures["entries"]]
     return ["", *(f"   | {' | '.join(row)} |" for row in rows), ""]
+
+
+def heads_of(figures: dict[str, Any]) -> list[str]:
+    """Return the headings of a table among the results, with their units."""
+    columns = figures["columns"]
+    units = figures.get("units") or [""] * len(columns)
+    return [f"{name} [{unit}]" if unit else name for name, unit in zip(columns, units, strict=True)]
 
 
 def _marked(finding: Finding) -> str:

@@ -11,7 +11,7 @@ from typing import Any
 
 from vastgrid import __version__
 from vastgrid.base.findings import Finding, Severity, count
-from vastgrid.reports.account import StepLike
+from vastgrid.reports.account import StepLike, heads_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,15 +128,16 @@ class Report:
     def _good(self) -> str:
         checks = [check for each in self.files for check in each.checks]
         bad = [each.name for each in self.files if not each.good]
+        against = f"Against independent points: {'; '.join(self.accuracy)}." if self.accuracy else ""
         if not self.files:
-            return "Nothing was written."
+            return against or "No independent points were compared; the figures of each step stand below."
         if bad:
             return f"{', '.join(bad)} did not come back from disk as sent: do not use it."
         heights = [each.vertical for each in self.files if each.vertical is not None]
         unit = next((each.unit for each in self.files if each.unit), "")
         far = f"; no height differs by more than {max(heights):.6f} {unit}".rstrip() if heights else ""
-        told = f" Against independent points: {'; '.join(self.accuracy)}." if self.accuracy else ""
-        return f"Every file was opened again from disk and compared: all {len(checks)} checks agree{far}.{told}"
+        told = f"Every file was opened again from disk and compared: all {len(checks)} checks agree{far}."
+        return f"{told} {against}".strip()
 
     def _lost(self) -> str:
         losses = [step for step in self.steps if step.loss is not None]
@@ -177,7 +178,7 @@ def as_html(report: Report) -> str:
         '<!doctype html><html lang="en"><head><meta charset="utf-8">',
         f"<title>{escape(report.title)}</title><style>{_STYLE}</style></head><body>",
         f"<h1>{escape(report.title)}</h1>",
-        f'<p class="quiet">Delivery report · {escape(report.date)} · Vast Grid {__version__}</p>',
+        f'<p class="quiet">{"Delivery report" if report.files else "Report"} · {escape(report.date)} · Vast Grid {__version__}</p>',
         '<table width="100%">',
     ]
     for question, answer in report.four():
@@ -187,13 +188,10 @@ def as_html(report: Report) -> str:
     if report.picture:
         data = base64.b64encode(report.picture).decode()
         out.append(f'<p><img width="580" alt="Plan of what goes out" src="data:image/png;base64,{data}"></p>')
-    out.append("<h2>What goes out</h2>")
-    out.append(
-        _table(
-            ("file", "format", "size", "largest difference read back", "checks", "options"),
-            [_file(f) for f in report.files],
-        )
-    )
+    if report.files:
+        out.append("<h2>What goes out</h2>")
+        heads = ("file", "format", "size", "largest difference read back", "checks", "options")
+        out.append(_table(heads, [_file(f) for f in report.files]))
     if report.sources:
         out.append("<h2>Made from</h2>")
         rows = [
@@ -205,7 +203,8 @@ def as_html(report: Report) -> str:
     for number, step in enumerate(report.steps, 1):
         out.append(f'<tr><td class="quiet">{number}</td><td>{escape(step.sentence)}{_told(step)}</td></tr>')
     out.append("</table>")
-    out.append("<h2>Read back from disk</h2>")
+    if report.files:
+        out.append("<h2>Read back from disk</h2>")
     for each in report.files:
         state = "" if each.good else ' class="bad"'
         out.append(f"<p{state}>{escape(each.sentence)}</p>")
@@ -228,6 +227,9 @@ def _told(step: StepLike) -> str:
     parts = []
     if step.loss is not None:
         parts.append(f"<br><b>Cost</b> against {escape(step.against or 'its source')}: {escape(step.loss.sentence())}.")
+    for each in step.result:
+        if isinstance(each.get("columns"), list):
+            parts.append(f"<br>{escape(str(each.get('name', '')))}{_table(heads_of(each), each['entries'])}")
     parts += [
         f'<br><span class="{_class(f)}">{escape(f.severity.value)}: {escape(f.text)}</span>' for f in step.findings
     ]

@@ -21,8 +21,9 @@ from vastgrid.session.saying import Options, Said
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What a question gave: its step, and its tables in order."""
+    """What a question gave: everything that was done, its step, and its tables in order."""
 
+    account: Account
     step: Step
     tables: tuple[Table, ...]
 
@@ -72,7 +73,7 @@ def ask(
     step = run.account.steps[-1]
     findings += step.findings
     tables = tuple(data for data in run.datasets(made) if isinstance(data, Table))
-    return Answer(step, tables)
+    return Answer(run.account, step, tables)
 
 
 def playing(

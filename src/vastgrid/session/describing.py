@@ -18,7 +18,11 @@ def described(dataset: Dataset) -> dict[str, Any]:
     frame = dataset.frame
     more: dict[str, Any] = {}
     for table in of_kind([dataset], Table):
-        more = {"columns": list(table.columns), "entries": table.texts()[:MOST_ENTRIES]}
+        more = {
+            "columns": list(table.columns),
+            "units": list(table.units),
+            "entries": table.texts()[:MOST_ENTRIES],
+        }
     code = epsg_code(frame.crs) if frame.crs else None
     return {
         "name": dataset.name,

@@ -82,6 +82,16 @@ class OpenJob:
         """Where the last file went out to, or beside the job."""
         return Path(str(self.settings.get("deliver_folder", self.folder.parent)))
 
+    def remember(self, kind: str, of: str, words: dict[str, str]) -> None:
+        """Remember what was asked for, to propose it the next time; no step of the history."""
+        self.settings.setdefault(kind, {})[of] = dict(words)
+        self.save()
+
+    def remembered(self, kind: str, of: str) -> dict[str, str]:
+        """Return what was asked for the last time; nothing where that is not known."""
+        found = self.settings.get(kind, {}).get(of, {})
+        return {str(name): str(text) for name, text in found.items()} if isinstance(found, dict) else {}
+
     def sweep(self, before: float) -> int:
         """Remove results that no step of the history refers to and that are older than a time; return how many."""
         return self.store.sweep(self.history.digests(), before)

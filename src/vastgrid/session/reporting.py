@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Container
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -10,10 +11,11 @@ from typing import Any
 from vastgrid.base.findings import Finding
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
-from vastgrid.job.lineage import Node, Role
+from vastgrid.data.table import Table
+from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.reports.paper import Report
 from vastgrid.session.deliver import Delivery
-from vastgrid.session.papers import contents_of, file_line, source_line
+from vastgrid.session.papers import accuracy_words, contents_of, file_line, source_line
 from vastgrid.session.session import Session
 
 
@@ -33,7 +35,8 @@ def report(session: Session, node: str) -> Report:
     before = graph.before(node, used=True)
     steps_before = dict.fromkeys(graph.node(card).id for card in graph.cards if card in before)
     for step in steps_before:
-        cards = [card for card in graph.nodes[step].cards() if card.id in before]
+        # An answer is told whole, with all its tables.
+        cards = [card for card in graph.nodes[step].cards() if card.id in before or card.kind == Table.kind]
         own, each = cards[0], cards[0].id
         findings = []
         told = set()
@@ -61,7 +64,19 @@ def report(session: Session, node: str) -> Report:
     sent = sent_of(session, node)
     units = sent[0].frame.describe() if sent else ""
     title = graph[last.used[0].card].name if last.used and files else graph[node].name
-    return Report(title, sources, steps, files, units, contents=contents_of(sent))
+    accuracy = accuracy_of(graph, before)
+    return Report(title, sources, steps, files, units, contents=contents_of(sent), accuracy=accuracy)
+
+
+def accuracy_of(graph: Graph, cards: Container[str]) -> tuple[str, ...]:
+    """Return what check points say of any of some cards, in words."""
+    found = []
+    for node in graph.nodes.values():
+        own = node.outcome.figures.get("accuracy") if node.outcome else None
+        surface = next((use.card for use in node.used if use.role == "surface"), "")
+        if own and surface in cards:
+            found.append(f"{graph[surface].name}: {accuracy_words(own)}")
+    return tuple(found)
 
 
 def _sentence_of(node: Node) -> str:

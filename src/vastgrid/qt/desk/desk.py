@@ -142,6 +142,9 @@ class Desk(QObject):
         """Give a card another name."""
         if node in self.session.graph and self.session.graph[node].name != name:
             self.session.rename(node, name)
+            now = self.session.graph[node].name
+            if now != " ".join(name.split()) and name.strip():
+                self.say(f"there is a “{' '.join(name.split())}” already, so this one is “{now}”")
             self.changed.emit()
 
     def chosen(self, kind: type[AnyKind]) -> tuple[str, AnyKind] | None:

@@ -48,6 +48,8 @@ class Making:
         if (conversion.ask or (len(conversion.inputs) > 1 and not conversion.answers)) and not asked:
             self.desk.asked.emit(operation, inputs, words)
             return
+        if asked:
+            self.desk.session.remember("asked", operation, declare.again(conversion.params, words))
         node = self.desk.session.plan(operation, inputs, words, roles)
         self.run_new(node, f"making {node.name}", f"make {node.name}")
 

@@ -41,8 +41,8 @@ class AskDialog(QDialog):
         self.session, self.conversion, self.inputs = session, conversion, inputs
         self.given = check_usable(conversion, [session.named(node) for node in inputs])
         self.order = _by_role(conversion, inputs, session)
+        params, words = self._first(words)
         self.asked = words
-        params = self._settled(declare.build(conversion.params, words))
         self.proposed = declare.to_words(params)
         layout = QVBoxLayout(self)
         layout.addWidget(label(conversion.help))
@@ -101,6 +101,15 @@ class AskDialog(QDialog):
         """Return what is asked for: what was known already, and what was changed here."""
         words = declare.to_words(self.form.value())
         return {name: text for name, text in words.items() if name in self.asked or text != self.proposed[name]}
+
+    def _first(self, words: dict[str, str]) -> tuple[Any, dict[str, str]]:
+        """Return what is proposed: what is said, and beside it what was asked for the last time, where it fits this data."""
+        last = {**self.session.remembered("asked", self.conversion.id), **words}
+        try:
+            params = declare.build(self.conversion.params, last)
+            return settled(self.conversion, self.given, params), last
+        except CallError:
+            return self._settled(declare.build(self.conversion.params, words)), words
 
     def _settled(self, params: Any) -> Any:
         try:

@@ -84,10 +84,19 @@ class DeliverDialog(QDialog):
         columns.addLayout(self._preview_part(), 7)
         index = self.formats.findData(operation or self._suggested(chosen))
         self.formats.setCurrentIndex(max(index, 0))
-        self.files = [File(Enclosure(self.format.id))]
+        self.files = [File(self._last(self.format.id))]
         self._fill_files()
         self._format_changed()
         self.finished.connect(lambda _: self.runner.cancel_all())
+
+    def _last(self, name: str) -> Enclosure:
+        """Return a file of a format with the options of the last one, if they still are options."""
+        words = self.session.remembered("writing", name)
+        try:
+            declare.build(catalog.format_named(name).write_params, words)
+        except CallError:
+            words = {}
+        return Enclosure(name, words=words)
 
     # -- laying out
 
@@ -284,7 +293,7 @@ class DeliverDialog(QDialog):
     def _add_file(self) -> None:
         self._take_back()
         other = "dxf" if self.files[-1].format.id != "dxf" else "landxml"
-        self.files.append(File(Enclosure(other)))
+        self.files.append(File(self._last(other)))
         self.current = len(self.files) - 1
         self._name_files()
         self._fill_files()

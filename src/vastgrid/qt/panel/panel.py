@@ -375,6 +375,7 @@ class Panel(QWidget):
         if node.role is Role.DELIVERY:
             buttons.append(QPushButton("Open folder"))
             buttons[-1].clicked.connect(lambda: self.open_folder.emit(node.path))
+        if node.role is Role.DELIVERY or (node.kind == Table.kind and node.outcome is not None):
             buttons.append(QPushButton("Save report …"))
             buttons[-1].clicked.connect(lambda: self.report_wanted.emit(node.id))
         if node.path and node.outcome is not None:

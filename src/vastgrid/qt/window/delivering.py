@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QMenu, QWidget
 
 from vastgrid import catalog
 from vastgrid.job.lineage import Role
+from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.deliver_dialog import DeliverDialog, File
@@ -80,6 +81,8 @@ class Delivering:
         surfaces = dialog.surfaces()
         for file, target in targets:
             send = partial(self._send, file, dialog.enclosed(file), target, units)
+            words = declare.again(file.format.write_params, file.enclosure.words)
+            self.desk.session.remember("writing", file.enclosure.format, words)
             if file.enclosure.meeting and len(surfaces) > 1:
                 line = self.desk.session.plan(MEETING, surfaces[:2], {})
                 text = f"make {line.name}"
