@@ -1,5 +1,6 @@
 """Faults for real: a disk that is full, rights that are gone, a kill while writing, a folder that is gone."""
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -33,7 +34,8 @@ def small_disk(tmp_path):
     ):
         pytest.skip("a small disk can be mounted by root only")
     yield folder
-    subprocess.run(["umount", folder], check=True)
+    # What is mapped from it may still be.
+    subprocess.run(["umount", "-l", folder], check=True)
 
 
 @pytest.mark.parametrize("own", ["landxml", "dxf", "obj", "ifc", "glb", "scene"])
@@ -132,3 +134,42 @@ def test_what_others_are_writing_is_left_alone(tmp_path):
     os.utime(other, (day, day))
     sweep(tmp_path)
     assert not other.exists() and alive.exists()
+
+
+def test_a_job_on_a_full_disk_goes_on_and_is_written_when_there_is_room(small_disk, tmp_path, monkeypatch):
+    """For real: the disk that the job is on is filled, and emptied again."""
+    from vastgrid.job import store
+    from vastgrid.session.session import Session
+
+    monkeypatch.setattr(store, "GATHER", 0.01)
+    monkeypatch.setattr(store, "AGAIN", 0.1)
+    rows = "".join(f"{x},{y},{x % 7}\n" for x in range(9) for y in range(9))
+    (tmp_path / "a.csv").write_text("E [m],N [m],Z [m]\n" + rows)
+    session = Session(small_disk / "job")
+    told = []
+    session.keeper.behind(told.append)
+    session.sources.bring_in(tmp_path / "a.csv")
+    session.keeper.flush()
+    before = (small_disk / "job" / "job.json").read_text()
+    with (small_disk / "filler").open("wb", buffering=0) as file, contextlib.suppress(OSError):
+        while file.write(b"x" * 4096):
+            continue
+    card = next(iter(session.graph.cards))
+    session.rename(card, "Renamed while the disk was full")
+    deadline = time.monotonic() + 10
+    while not told and time.monotonic() < deadline:
+        time.sleep(0.02)
+    assert "the disk is full" in told[0] and "goes on in memory" in told[0]
+    assert (small_disk / "job" / "job.json").read_text() == before, "what was there stays whole"
+    # Nothing more can be made, and that is said; what is there stays.
+    node = session.plan("tin", [card], {})
+    with pytest.raises(WriteError, match="cannot be kept"):
+        session.remake(session.graph.with_node(node), [node.id], Silent())
+    (small_disk / "filler").unlink()
+    while len(told) < 2 and time.monotonic() < deadline:
+        time.sleep(0.02)
+    assert "written again" in told[1]
+    session.close()
+    again = Session(small_disk / "job")
+    assert again.graph[card].name == "Renamed while the disk was full"
+    again.remake(again.graph.with_node(node), [node.id], Silent())

@@ -291,12 +291,17 @@ def _classes(name: str, limits: Floats, classes: Floats, frame: Frame) -> Table:
     return Table(name=name, frame=frame, columns=columns, units=(height, height, square, "%", cubic(unit)))
 
 
+def _signed(value: float) -> str:
+    whole = round(value, 1) + 0.0
+    return f"+{spaced(whole, 1)}" if whole > 0.0 else spaced(whole, 1)
+
+
 def _said(own: Earthwork, frame: Frame, swelling: tuple[float | None, float | None]) -> str:
     unit = f" {cubic(frame.horizontal)}".rstrip() or " cubic units"
     square = square_word(frame.horizontal)
     text = (
         f"Cut {spaced(own.cut, 1)}{unit} on {spaced(own.cut_area, 1)}{square}, fill {spaced(own.fill, 1)}{unit} on "
-        f"{spaced(own.fill_area, 1)}{square}; net {own.net:+.1f}{unit} (fill minus cut)."
+        f"{spaced(own.fill_area, 1)}{square}; net {_signed(own.net)}{unit} (fill minus cut)."
     )
     values = _values(own, swelling)
     if "cut_loose" in values:

@@ -112,7 +112,8 @@ class Report:
         names = ", ".join(each.name for each in self.files)
         size = sum(each.size for each in self.files)
         told = self.contents or self.title
-        what = f"{names} ({_size(size)} in all): {told}; {self.units}." if self.files else f"{told}; {self.units}."
+        units = f"; {self.units}" if self.units else ""
+        what = f"{names} ({_size(size)} in all): {told}{units}." if self.files else self._answer(told, units)
         known = ", ".join(each.name for each in self.sources[:8])
         more = f" and {len(self.sources) - 8} more" if len(self.sources) > 8 else ""
         made = [step for step in self.steps if step.loss is not None or not _reading(step)]
@@ -124,6 +125,12 @@ class Report:
             ("How good is it?", self._good()),
             ("What did it lose?", self._lost()),
         ]
+
+    def _answer(self, told: str, units: str) -> str:
+        """Return what a report without files is about: an answer says its figure first."""
+        notes = self.steps[-1].findings if self.steps else ()
+        answers = any(isinstance(each.get("columns"), list) for each in self.steps[-1].result) if self.steps else False
+        return f"{self.title}: {notes[0].text}" if answers and notes else f"{told}{units}."
 
     def _good(self) -> str:
         checks = [check for each in self.files for check in each.checks]

@@ -78,7 +78,9 @@ def report_of(
     units = sent[0].frame.describe() if sent else ""
     files = [file_line(each, words) for each in account.deliveries]
     accuracy = tuple(accuracy_words(own) for step in account.steps if (own := step.figures.get("accuracy")))
-    return Report(title, sources, account.steps, files, units, contents=contents_of(sent), accuracy=accuracy)
+    return Report(
+        title, sources, account.steps, files, units, contents=contents_of(sent) if sent else "", accuracy=accuracy
+    )
 
 
 def accuracy_words(own: dict[str, Any]) -> str:
