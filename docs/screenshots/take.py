@@ -65,7 +65,7 @@ def ready(dialog: ImportDialog) -> None:
 
 
 def take_imports(window: MainWindow, received: Path) -> None:
-    """The import window for a drawing with rules, and for many files."""
+    """The import window for a drawing with rules."""
     dialog = window.parts.importing.dialog(received / "edges.dxf")
     dialog.show()
     ready(dialog)
@@ -78,14 +78,6 @@ def take_imports(window: MainWindow, received: Path) -> None:
     dialog.rules_part.table.selectRow(1)
     ready(dialog)
     picture(dialog, "import-rules")
-    dialog.reject()
-    dialog = window.parts.importing.dialog(*sorted(received.glob("*")))
-    dialog.show()
-    ready(dialog)
-    dialog.list.setCurrentRow([c.path.name for c in dialog.candidates].index("old-plan-contours.gpkg"))
-    dialog._chosen_words({"elevation": "HEIGHT_M"})
-    ready(dialog)
-    picture(dialog, "import-many")
     dialog.reject()
 
 
@@ -235,16 +227,7 @@ def take_making(window: MainWindow, folder: Path) -> None:
     QTest.qWait(500)
     picture(dialog, "forms")
     dialog.reject()
-    making.make("contours", [ground_card], {"interval": "0.5m", "smooth": "medium"}, asked=True)
-    made(window)
-    making.make("labels", [window.desk.selection[0]], {"scale": "500"}, asked=True)
-    labels = made(window)
-    show_only(window, labels, ground_card)
     east, north = ground.ORIGIN
-    window.views.show_views("plan")
-    window.views.go_to(east + 430, north + 230, close=True)
-    settle(window)
-    picture(window, "labels")
     drawing = ezdxf.new()
     drawing.header["$INSUNITS"] = 6
     corners = [(east + x, north + y, 252.0) for x, y in ((100, 80), (180, 80), (180, 130), (100, 130))]
@@ -262,6 +245,58 @@ def take_making(window: MainWindow, folder: Path) -> None:
     window.views.space.zoom(2.0)
     settle(window)
     picture(window, "daylight")
+
+
+def take_answers(window: MainWindow, folder: Path) -> None:
+    """Cut and fill with the difference drawn, the ground against check shots, and a recipe run on many files."""
+    cards = [named(window, name) for name in ("Existing ground", "Finished surface")]
+    window.parts.making.make("volumes", cards, {}, asked=True)
+    volumes = made(window)
+    window.parts.checking.draw_difference(volumes)
+    end = time.time() + 120
+    while time.time() < end and not any(c.name == "No change" for c in window.session.graph.cards.values()):
+        QTest.qWait(100)
+    settle(window)
+    window.desk.toggle_shown(named(window, "Contours 1 m"))
+    east, north = ground.ORIGIN
+    window.views.go_to(east + 335, north + 215, close=True)
+    window.lineage.select([volumes])
+    settle(window)
+    picture(window, "volumes")
+    shots = next(c.id for c in window.session.graph.cards.values() if c.operation == "accuracy" and c.kind == "points")
+    show_only(window, named(window, "Existing ground"), shots)
+    window.views.fit()
+    window.lineage.select([named(window, "Ground against check shots")])
+    settle(window)
+    picture(window, "accuracy")
+    window.lineage.select([])
+    window.parts.repeating.keep(folder / "month.recipe", window.parts.repeating.recipe())
+    dialog = window.parts.repeating.run(folder / "month.recipe")
+    received, later = folder / "received", folder / "next-month"
+    days = [received / "day1.csv", later / "day1.csv", received / "edges.dxf"]
+    scans = [received / "pit-scan.laz", later / "pit-scan.laz", later / "pit-scan.laz"]
+    files = {"day-1": days, "pit-scan-ground": scans}
+    for slot, name in (
+        ("day-2", "day2.txt"),
+        ("edges", "edges.dxf"),
+        ("old-plan", "old-plan-contours.gpkg"),
+        ("finished-surface", "design-finished.xml"),
+        ("check-shots", "day2-check-shots.csv"),
+    ):
+        files[slot] = [received / name] * 3
+    for column, slot in enumerate(dialog.recipe.slots):
+        dialog.give(0, column, files[slot.name])
+    dialog.folder.setText(str(folder / "months"))
+    dialog.show()
+    dialog.run_or_stop()
+    end = time.time() + 240
+    while time.time() < end and dialog.task is not None:
+        QTest.qWait(100)
+    dialog.results.selectRow(1)
+    dialog.folder.setText("months")
+    QTest.qWait(500)
+    picture(dialog, "recipe")
+    dialog.reject()
 
 
 def made(window: MainWindow) -> str:
@@ -328,13 +363,6 @@ def main() -> int:
     window.lineage.select([named(window, "Existing ground")])
     settle(window)
     picture(window, "main-light")
-    window.lineage.select([named(window, "Contours 1 m")])
-    window.panel.edit_field("interval")
-    assert window.panel.field_editor is not None
-    window.panel.field_editor.editor.setText("2.5 m")  # type: ignore[attr-defined]
-    QTest.qWait(1500)
-    picture(window, "changing-a-sentence")
-    window.panel.field_editor.hide()
     window.apply_theme(theme.DARK)
     window.lineage.select([named(window, "existing-ground.xml")])
     settle(window)
@@ -347,6 +375,7 @@ def main() -> int:
     picture(window, "read-back")
     before = set(window.session.graph.cards)
     take_making(window, folder)
+    take_answers(window, folder)
     for _ in range(40):
         if set(window.session.graph.cards) == before:
             break

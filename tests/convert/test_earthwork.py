@@ -58,6 +58,18 @@ def test_a_void_is_taken_out_and_two_of_one_name_are_told_apart():
     ]
 
 
+def test_a_line_inside_another_of_the_same_name_is_a_hole_as_in_polygons_of_maps():
+    lines = rings((0, 0, 60, 60), (10, 10, 50, 50), (20, 20, 30, 30), (25, 25, 90, 90), layers=["A", "A", "A", "B"])
+    result = volumes(FLAT, TILTED, lines)
+    own = result.figures["volumes"]
+    assert [(part["name"], round(part["common_area"])) for part in own["parts"]] == [
+        ("A", 2000),
+        ("A (2)", 100),
+        ("B", 4225),
+    ]
+    assert any(finding.code == "holes" and "is a hole in it" in finding.text for finding in result.findings)
+
+
 def test_missing_ground_is_said_and_no_common_ground_refused():
     result = volumes(FLAT, TILTED, rings((50, 50, 150, 100)))
     told = next(finding for finding in result.findings if finding.code == "ground-missing")

@@ -16,6 +16,8 @@ NSSDA_95 = 1.9600
 NSSDA_LEAST = 20
 # ASPRS Positional Accuracy Standards, edition 2 (2023, revision 2024): at least 30.
 ASPRS_LEAST = 30
+# Of fewer residuals none can be told from the others.
+FEWEST = 5
 # The scale that makes the median absolute deviation that of a normal distribution.
 _NORMAL = 1.4826
 
@@ -92,7 +94,7 @@ def accuracy_of(residuals: Floats) -> Accuracy:
 
 
 def blunders(residuals: Floats, factor: float, least: float) -> Flags:
-    """Return which residuals lie farther from the median than so many deviations, (n,) bool.
+    """Return which residuals lie farther from the median than so many deviations, (n,) bool; of fewer than five none does.
 
     The deviation is 1.4826 times the median absolute deviation, which a few blunders do not spoil (Rousseeuw and Croux 1993).
 
@@ -101,5 +103,7 @@ def blunders(residuals: Floats, factor: float, least: float) -> Flags:
     least : float
         Residuals up to this far from the median are none, however alike the others are.
     """
+    if len(residuals) < FEWEST:
+        return np.zeros(len(residuals), np.bool_)
     away = np.abs(residuals - np.median(residuals))
     return np.asarray(away > max(factor * _NORMAL * float(np.median(away)), least))

@@ -10,7 +10,7 @@ import numpy as np
 import shapely
 
 from vastgrid.base.errors import CallError, DataError
-from vastgrid.base.findings import Finding, note
+from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.quantities import Unit, factor
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import need_lengths
@@ -19,6 +19,7 @@ from vastgrid.data.line_roles import BOUNDARY, VOID
 from vastgrid.data.linework import Linework
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import listed
 from vastgrid.shaping.limits import closed_rings, polygons_of, ring_area
 from vastgrid.shaping.lines_for_tin import matches
 from vastgrid.shaping.surfaces import grid_tin
@@ -40,7 +41,7 @@ def named_areas(
 ) -> list[NamedArea]:
     """Return closed lines as areas, each for itself; voids are taken out of those around them.
 
-    A line is called by its own name where it has one, otherwise by its layer, otherwise by what holds it.
+    A line inside another of the same name is a hole in it, and one inside a hole is an area again, as in polygons of maps. A line is called by its own name where it has one, otherwise by its layer, otherwise by what holds it.
 
     Parameters
     ----------
@@ -81,7 +82,7 @@ def named_areas(
         raise CallError("there is no closed line: an area needs one that ends where it begins")
     made = []
     counted: dict[str, int] = {}
-    for own in found:
+    for own in _with_holes(found, findings):
         area = own.area
         for void in voids:
             area = shapely.difference(area, void)
@@ -94,6 +95,31 @@ def named_areas(
                 text = f"{one.name} and {other.name} overlap: what lies in both counts in each of their rows, and once in all."
                 findings.append(note("areas-overlap", text))
     return made
+
+
+def _with_holes(found: Sequence[NamedArea], findings: list[Finding]) -> list[NamedArea]:
+    """Return areas in their order, those inside another of the same name taken out of it."""
+    around: dict[int, int] = {}
+    depth: dict[int, int] = {}
+    for k in sorted(range(len(found)), key=lambda k: -found[k].area.area):
+        holding = [j for j in depth if found[j].name == found[k].name and found[j].area.covers(found[k].area)]
+        depth[k] = len(holding)
+        if holding:
+            around[k] = min(holding, key=lambda j: found[j].area.area)
+    areas = {k: own.area for k, own in enumerate(found) if depth[k] % 2 == 0}
+    for k, holder in around.items():
+        if depth[k] % 2:
+            areas[holder] = shapely.difference(areas[holder], found[k].area)
+    holes = sum(each % 2 for each in depth.values())
+    if holes:
+        names = listed(list(dict.fromkeys(found[k].name for k in depth if depth[k] % 2)))
+        findings.append(
+            note(
+                "holes",
+                f"{count(holes, 'line')} inside another of the same name ({names}) {'is a hole' if holes == 1 else 'are holes'} in it.",
+            )
+        )
+    return [NamedArea(found[k].name, areas[k]) for k in sorted(areas)]
 
 
 def _names(lines: Linework) -> list[str]:
