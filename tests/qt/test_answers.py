@@ -216,3 +216,61 @@ def test_a_second_window_on_the_job_is_told(window, tmp_path, monkeypatch):
     own.close()
     button = QPushButton()
     assert button is not None
+
+
+def test_what_was_asked_for_is_proposed_the_next_time(qtbot, window):
+    ground, grid = named(window, "Ground"), named(window, "Grid")
+    dialog = window.parts.make_menu.ask_dialog("volumes", [ground, grid], {})
+    assert dialog.form.value().depth is None
+    dialog.reject()
+    words = {
+        "depth": "2m",
+        "swell": "1.2",
+        "area": "431050 887050, 431200 887050, 431200 887200",
+        "boundaries": "NONE*",
+    }
+    words.pop("boundaries")
+    made(qtbot, window, "volumes", [ground, grid], words)
+    dialog = window.parts.make_menu.ask_dialog("volumes", [ground, grid], {})
+    proposed = dialog.form.value()
+    assert str(proposed.depth) == "2 m" and proposed.swell == 1.2
+    assert proposed.area is None, "where something lies is not proposed for another place"
+    dialog.accept()
+    settle(qtbot, window)
+    # It is seen in the form before it is made, so it counts as asked.
+    assert window.session.graph[window.desk.selection[0]].words["depth"] == "2.0m"
+    window.session.close()
+    again = Session(window.session.folder)
+    assert again.remembered("asked", "volumes") == {"depth": "2.0m", "swell": "1.2"}
+    assert again.remembered("asked", "tin") == {}
+
+
+def test_options_of_a_delivery_are_proposed_the_next_time(qtbot, window, tmp_path):
+    window.lineage.select([named(window, "Ground")])
+    letter = window.parts.delivering.dialog("landxml")
+    letter.files[0].change(words={"hold": "faces", "decimals": "3"})
+    letter._show_file()
+    letter.path.setText(str(tmp_path / "a.xml"))
+    letter.accept()
+    settle(qtbot, window)
+    again = window.parts.delivering.dialog("landxml")
+    assert again.words()["hold"] == "faces" and again.words()["decimals"] == "3"
+    other = window.parts.delivering.dialog("dxf")
+    assert other.words()["version"] == "R2018"
+    again.reject()
+    other.reject()
+
+
+def test_a_name_that_is_taken_is_resolved_and_said(window):
+    window.desk.rename(named(window, "Contours"), "Ground")
+    assert window.session.graph[named(window, "Ground (2)")].kind == "contours"
+    assert window.desk.message == "there is a “Ground” already, so this one is “Ground (2)”"
+
+
+def test_a_report_of_an_answer_is_saved_from_its_page(qtbot, window, tmp_path, monkeypatch):
+    card = made(qtbot, window, "volumes", [named(window, "Ground"), named(window, "Grid")])
+    button = next(each for each in window.panel.findChildren(QPushButton) if each.text() == "Save report …")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "r.md"), ""))
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert "depth classes" not in (tmp_path / "r.md").read_text() or card
+    assert "| inside | cut [m³]" in (tmp_path / "r.md").read_text()

@@ -12,7 +12,7 @@ from vastgrid.base.quantities import Length
 from vastgrid.job.lineage import State
 from vastgrid.recipes.recipe import as_text, read_text, write_recipe
 from vastgrid.session.learning import recipe_of
-from vastgrid.session.repeating import Account, run_many, run_recipe, runs_of
+from vastgrid.session.repeating import RunAccount, run_many, run_recipe, runs_of
 from vastgrid.session.session import Session
 from vastgrid.shaping.edits import set_height_line
 
@@ -79,7 +79,7 @@ def test_the_steps_of_a_job_are_its_recipe(session):
 def test_a_run_gives_what_the_job_gave_and_the_same_on_another_machine(session, tmp_path):
     recipe = read_text(as_text(learnt(session)))
     files = {"day-1": [tmp_path / "day1.csv"], "day2": [tmp_path / "day2.csv"]}
-    one = Account({}, tmp_path / "one")
+    one = RunAccount({}, tmp_path / "one")
     run_recipe(recipe, files, tmp_path / "one", Silent(), one)
     assert one.good
     assert {path.name for path in (tmp_path / "one").iterdir()} >= {"ground.xml", "contours-0.5-m.xml"}
@@ -90,7 +90,7 @@ def test_a_run_gives_what_the_job_gave_and_the_same_on_another_machine(session, 
     away = tmp_path / "elsewhere" / "deep"
     away.mkdir(parents=True)
     moved = {slot: [shutil.copy(paths[0], away)] for slot, paths in files.items()}
-    other = Account({}, away)
+    other = RunAccount({}, away)
     from vastgrid.session.keeping import keep_job, new_store
 
     graph = run_recipe(
@@ -140,7 +140,7 @@ def test_files_are_given_to_slots(session, tmp_path):
     ((files, folder),) = runs_of(recipe, [("day-1", one, False), ("day-1", two, True), ("day2", two, False)], tmp_path)
     assert files["day-1"] == (one, two)
     assert folder == tmp_path
-    account = Account({}, tmp_path / "joined")
+    account = RunAccount({}, tmp_path / "joined")
     graph = run_recipe(recipe, files, tmp_path / "joined", Silent(), account)
     ground = next(node for node in graph.nodes.values() if node.operation == "tin")
     assert len(ground.uses) == 2
@@ -148,7 +148,7 @@ def test_files_are_given_to_slots(session, tmp_path):
 
 def test_another_unit_is_brought_into_that_of_the_job(session, tmp_path):
     recipe = learnt(session, "Contours 0.5 m")
-    account = Account({}, tmp_path)
+    account = RunAccount({}, tmp_path)
     graph = run_recipe(recipe, {"day-1": [survey(tmp_path / "feet.csv", 5, "us-ft")]}, None, Silent(), account)
     assert {card.figures["vertical_unit"] for card in graph.cards.values() if card.kind} == {"m"}
 
@@ -156,7 +156,7 @@ def test_another_unit_is_brought_into_that_of_the_job(session, tmp_path):
 def test_a_file_of_another_format_is_read_as_what_it_is(session, tmp_path):
     recipe = learnt(session, "Contours 0.5 m")
     with pytest.raises(DataError, match="holds no points for the slot day-1; it holds Ground"):
-        run_recipe(recipe, {"day-1": [tmp_path / "sent" / "ground.xml"]}, None, Silent(), Account({}, tmp_path))
+        run_recipe(recipe, {"day-1": [tmp_path / "sent" / "ground.xml"]}, None, Silent(), RunAccount({}, tmp_path))
 
 
 def test_the_command_line(run_cli, session, tmp_path):
@@ -224,6 +224,6 @@ def test_a_recipe_written_by_hand(tmp_path):
         ),
     )
     recipe = read_text((tmp_path / "a.recipe").read_text())
-    account = Account({}, tmp_path / "out")
+    account = RunAccount({}, tmp_path / "out")
     run_recipe(recipe, {"points": [survey(tmp_path / "p.csv")]}, tmp_path / "out", Silent(), account)
     assert account.good and (tmp_path / "out" / "heights.asc").exists()

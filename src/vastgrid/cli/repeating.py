@@ -13,7 +13,7 @@ from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watche
 
 if TYPE_CHECKING:
     from vastgrid.recipes.recipe import Recipe
-    from vastgrid.session.repeating import Account, Files
+    from vastgrid.session.repeating import Files, RunAccount
 
 
 def recipe(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
@@ -78,13 +78,13 @@ def _as_job(made: Recipe, runs: list[tuple[Files, Path]], options: argparse.Name
     """Run a recipe once, and keep what it made as a job."""
     from vastgrid.reports.account import as_json
     from vastgrid.session.keeping import keep_job, new_store
-    from vastgrid.session.repeating import Account, run_recipe
+    from vastgrid.session.repeating import RunAccount, run_recipe
 
     if len(runs) > 1:
         raise CallError("--job keeps one run; give each slot one file")
     files, folder = runs[0]
     store = new_store(options.job)
-    account = Account({name: tuple(paths) for name, paths in files.items()}, folder)
+    account = RunAccount({name: tuple(paths) for name, paths in files.items()}, folder)
     try:
         graph = run_recipe(made, files, folder, watched(), account, store=store, replace=options.replace)
     except VastGridError:
@@ -100,7 +100,7 @@ def _as_job(made: Recipe, runs: list[tuple[Files, Path]], options: argparse.Name
     return DONE if account.good else DATA_AT_FAULT
 
 
-def _told(account: Account, number: int) -> None:
+def _told(account: RunAccount, number: int) -> None:
     end_progress()
     if number > 1:
         print(f"— {account.folder.name} —")

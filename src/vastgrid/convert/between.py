@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
-from typing import Annotated
 
 import numpy as np
 
@@ -14,14 +13,12 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
-from vastgrid.data.places import Area
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
 from vastgrid.measures import earthwork
 from vastgrid.measures.earthwork import region_of
-from vastgrid.params.declare import Param
-from vastgrid.shaping.boundaries import cubic, for_volumes, named_areas, whole_of
+from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, cubic, for_volumes, named_areas, whole_of
 from vastgrid.shaping.limits import has_rings
 
 
@@ -29,19 +26,8 @@ from vastgrid.shaping.limits import has_rings
 class BetweenParams:
     """Inside what."""
 
-    boundaries: Annotated[
-        str,
-        Param(
-            "Boundaries",
-            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
-            absent="all closed lines",
-            once=True,
-        ),
-    ] = ""
-    area: Annotated[
-        Area | None,
-        Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
-    ] = None
+    boundaries: ClosedLines = ""
+    area: DrawnArea = None
 
 
 def run(inputs: Inputs, params: BetweenParams, progress: Progress) -> Result:

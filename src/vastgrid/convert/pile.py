@@ -17,7 +17,6 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
-from vastgrid.data.places import Area
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
@@ -26,7 +25,7 @@ from vastgrid.kernels.triangulate import once, triangulate
 from vastgrid.measures.earthwork import Earthwork, between, region_of
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
-from vastgrid.shaping.boundaries import NamedArea, cubic, for_volumes, named_areas
+from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas
 from vastgrid.shaping.laying import laid_on
 from vastgrid.shaping.limits import has_rings, polygons_of
 
@@ -58,19 +57,8 @@ class PileParams:
             ),
         ),
     ] = Base.RIM
-    boundaries: Annotated[
-        str,
-        Param(
-            "Boundaries",
-            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
-            absent="all closed lines",
-            once=True,
-        ),
-    ] = ""
-    area: Annotated[
-        Area | None,
-        Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
-    ] = None
+    boundaries: ClosedLines = ""
+    area: DrawnArea = None
 
 
 def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:

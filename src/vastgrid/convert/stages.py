@@ -17,7 +17,6 @@ from vastgrid.base.quantities import Length, Quantity, factor, unit_word
 from vastgrid.base.words import step_above
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
-from vastgrid.data.places import Area
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
@@ -25,7 +24,7 @@ from vastgrid.measures.earthwork import below_levels, region_of
 from vastgrid.measures.section import cut
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Levels
-from vastgrid.shaping.boundaries import cubic, for_volumes, named_areas, whole_of
+from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, cubic, for_volumes, named_areas, whole_of
 from vastgrid.shaping.limits import cut_to, has_rings, polygons_of
 
 MOST = 20_000
@@ -41,19 +40,8 @@ class StageParams:
     levels: Annotated[Levels | None, Param("Levels", "A list of levels instead.", Quantity.Z_LENGTH, absent="none")] = (
         None
     )
-    boundaries: Annotated[
-        str,
-        Param(
-            "Boundaries",
-            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
-            absent="all closed lines",
-            once=True,
-        ),
-    ] = ""
-    area: Annotated[
-        Area | None,
-        Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
-    ] = None
+    boundaries: ClosedLines = ""
+    area: DrawnArea = None
 
 
 def settle(inputs: Inputs, params: StageParams) -> StageParams:

@@ -18,13 +18,12 @@ from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
-from vastgrid.data.places import Area
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
 from vastgrid.measures.earthwork import Earthwork, Region, between, by_cells, by_sections, gaps, region_of
 from vastgrid.params.declare import Param
-from vastgrid.shaping.boundaries import NamedArea, cubic, for_volumes, named_areas, whole_of
+from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas, whole_of
 from vastgrid.shaping.limits import has_rings
 
 # A cross-check by so many cells and sections where nobody says how large they are or how far apart.
@@ -40,19 +39,8 @@ MISSING = 1e-6
 class VolumeParams:
     """Inside what, in which classes, and what becomes of earth on its way."""
 
-    boundaries: Annotated[
-        str,
-        Param(
-            "Boundaries",
-            "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
-            absent="all closed lines",
-            once=True,
-        ),
-    ] = ""
-    area: Annotated[
-        Area | None,
-        Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
-    ] = None
+    boundaries: ClosedLines = ""
+    area: DrawnArea = None
     depth: Annotated[
         Length | None,
         Param(

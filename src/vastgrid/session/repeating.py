@@ -36,7 +36,7 @@ Files = Mapping[str, Sequence[Path]]
 
 
 @dataclass(slots=True)
-class Account:
+class RunAccount:
     """What one run of a recipe did.
 
     Attributes
@@ -167,13 +167,13 @@ def run_many(
     progress: Progress,
     *,
     replace: bool = False,
-    done: Callable[[int, Account], None] = lambda k, account: None,
-) -> list[Account]:
+    done: Callable[[int, RunAccount], None] = lambda k, account: None,
+) -> list[RunAccount]:
     """Run a recipe on one set of files after another; one that fails does not stop the others."""
     accounts = []
     for k, (files, folder) in enumerate(runs):
         part = progress.part(k / len(runs), (k + 1) / len(runs))
-        account = Account({name: tuple(paths) for name, paths in files.items()}, folder)
+        account = RunAccount({name: tuple(paths) for name, paths in files.items()}, folder)
         try:
             run_recipe(recipe, files, folder, part, account, replace=replace)
         except VastGridError as error:
@@ -188,7 +188,7 @@ def run_recipe(
     files: Files,
     folder: Path | None,
     progress: Progress,
-    account: Account,
+    account: RunAccount,
     *,
     store: Keeping | None = None,
     replace: bool = False,
@@ -201,7 +201,7 @@ def run_recipe(
         At least one file for each slot.
     folder : Path or None
         Where files go; None where nothing is to be written.
-    account : Account
+    account : RunAccount
         What is done is added to it.
     store : Keeping or None
         Where results are kept; None for memory.
@@ -262,7 +262,7 @@ def _make_folder(folder: Path) -> None:
 class _Run:
     """A graph that grows by a recipe."""
 
-    def __init__(self, recipe: Recipe, executor: Executor, account: Account) -> None:
+    def __init__(self, recipe: Recipe, executor: Executor, account: RunAccount) -> None:
         self.recipe = recipe
         self.executor = executor
         self.account = account

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import shapely
@@ -20,12 +20,29 @@ from vastgrid.data.linework import Linework
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import listed
+from vastgrid.params.declare import Param
 from vastgrid.shaping.limits import closed_rings, polygons_of, ring_area
 from vastgrid.shaping.lines_for_tin import matches
 from vastgrid.shaping.surfaces import grid_tin
 
 # Attributes in which files give lines a name, by any case.
 _NAMES = ("name", "title", "label", "layer")
+
+
+# What every conversion says that counts inside closed lines.
+ClosedLines = Annotated[
+    str,
+    Param(
+        "Boundaries",
+        "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
+        absent="all closed lines",
+        once=True,
+    ),
+]
+DrawnArea = Annotated[
+    Area | None,
+    Param("Area", "An area that was drawn or typed, beside closed lines or instead of them.", absent="none"),
+]
 
 
 @dataclass(frozen=True, slots=True)

@@ -34,7 +34,7 @@ from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
 from vastgrid.recipes.recipe import Recipe
-from vastgrid.session.repeating import Account, Files, run_folders, run_many
+from vastgrid.session.repeating import Files, RunAccount, run_folders, run_many
 from vastgrid.tasks.runner import Runner, Task
 
 RESULTS = ("run", "state", "files", "largest loss", "took")
@@ -58,7 +58,7 @@ class RecipeDialog(QDialog):
         self.task: Task | None = None
         # Files by row and slot, and what came of each row.
         self.rows: list[dict[str, list[Path]]] = []
-        self.accounts: dict[int, Account] = {}
+        self.accounts: dict[int, RunAccount] = {}
         self.folders: list[str] = []
         self.setWindowTitle(f"Recipe: {recipe.title}")
         self.setAcceptDrops(True)
@@ -234,7 +234,7 @@ class RecipeDialog(QDialog):
         account = self.accounts.get(row)
         self._show(row, _texts(account) if account is not None else ["", "", "", "", ""], account)
 
-    def _show(self, row: int, texts: Sequence[str], account: Account | None) -> None:
+    def _show(self, row: int, texts: Sequence[str], account: RunAccount | None) -> None:
         for column, text in enumerate(texts):
             item = QTableWidgetItem(text)
             item.setToolTip(account.error if account is not None else "")
@@ -267,8 +267,8 @@ class RecipeDialog(QDialog):
         self.folders = [folder.name for _, folder in runs]
         self.run_button.setText("Stop")
 
-        def work(progress: Progress) -> list[Account]:
-            def done(k: int, account: Account) -> None:
+        def work(progress: Progress) -> list[RunAccount]:
+            def done(k: int, account: RunAccount) -> None:
                 self.desk.bridge.post(partial(self._arrived, k, account, len(runs)))
 
             return run_many(self.recipe, runs, progress, replace=self.replace.isChecked(), done=done)
@@ -293,7 +293,7 @@ class RecipeDialog(QDialog):
         self.task = task
         self.runner.start(task)
 
-    def _arrived(self, row: int, account: Account, number: int) -> None:
+    def _arrived(self, row: int, account: RunAccount, number: int) -> None:
         self.accounts[row] = account
         self._fill(row)
         if row + 1 < number:
@@ -355,7 +355,7 @@ class RecipeDialog(QDialog):
         super().done(code)
 
 
-def _texts(account: Account) -> list[str]:
+def _texts(account: RunAccount) -> list[str]:
     worst = account.worst()
     number = len(account.deliveries) + len(account.tables)
     state = "good" if account.good else "failed" if account.error else "differs"

@@ -19,7 +19,7 @@ from vastgrid.recipes.recipe import SUFFIX, Recipe, read_recipe, slug, write_rec
 from vastgrid.session.dropping import Drop, drop, room_of
 from vastgrid.session.keeping import keep_job, new_store
 from vastgrid.session.learning import recipe_of
-from vastgrid.session.repeating import Account, Files, run_recipe
+from vastgrid.session.repeating import Files, RunAccount, run_recipe
 
 
 class Repeating:
@@ -112,7 +112,7 @@ class Repeating:
     def start_job(self, recipe: Recipe, files: Files, folder: Path) -> None:
         """Run a recipe into a new job, and open that."""
         store = new_store(folder)
-        account = Account({slot: tuple(paths) for slot, paths in files.items()}, folder)
+        account = RunAccount({slot: tuple(paths) for slot, paths in files.items()}, folder)
 
         def work(progress: Progress) -> Path:
             graph = run_recipe(recipe, files, None, progress, account, store=store)
