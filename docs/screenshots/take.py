@@ -279,7 +279,6 @@ def take_answers(window: MainWindow, folder: Path) -> None:
     for slot, name in (
         ("day-2", "day2.txt"),
         ("edges", "edges.dxf"),
-        ("old-plan", "old-plan-contours.gpkg"),
         ("finished-surface", "design-finished.xml"),
         ("check-shots", "day2-check-shots.csv"),
     ):

@@ -72,7 +72,7 @@ def names(window):
 
 def test_a_folder_of_many_formats_comes_in_at_once(qtbot, window, opened, demo):
     dialog = opened(*sorted((demo / "received").glob("*")))
-    assert dialog.list.count() == 9 and not any(each.error for each in dialog.candidates)
+    assert dialog.list.count() == 10 and not any(each.error for each in dialog.candidates)
     assert all(each.contents.image is not None for each in dialog.candidates)
     assert dialog.take.text() == "Import 9 files"
     at = [each.path.name for each in dialog.candidates].index("pit-scan.laz")

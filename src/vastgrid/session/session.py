@@ -388,7 +388,10 @@ class Session(OpenJob):
 
     def findings(self, node: str) -> list[Finding]:
         """Return what was noticed when a node was made, and what the checks found since."""
-        outcome = self.graph[node].outcome
+        own = self.graph[node]
+        # What a step noticed is told once, with the first thing that it gave.
+        told = own.role is Role.SOURCE or own.output is own.node.outputs[0]
+        outcome = own.outcome if told else None
         made = [Finding.from_json(dict(values)) for values in outcome.findings] if outcome else []
         return made + self.inspection.findings(self.graph, node)
 
