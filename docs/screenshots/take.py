@@ -269,7 +269,8 @@ def take_answers(window: MainWindow, folder: Path) -> None:
     window.lineage.select([named(window, "Ground against check shots")])
     settle(window)
     picture(window, "accuracy")
-    window.lineage.select([])
+    chosen = ("Contours 1 m", "Cut and fill", "Ground against check shots", "contours.dxf")
+    window.lineage.select([named(window, name) for name in chosen])
     window.parts.repeating.keep(folder / "month.recipe", window.parts.repeating.recipe())
     dialog = window.parts.repeating.run(folder / "month.recipe")
     received, later = folder / "received", folder / "next-month"
