@@ -249,6 +249,7 @@ def take_making(window: MainWindow, folder: Path) -> None:
 
 def take_answers(window: MainWindow, folder: Path) -> None:
     """Cut and fill with the difference drawn, the ground against check shots, and a recipe run on many files."""
+    window.views.show_views("plan")
     cards = [named(window, name) for name in ("Existing ground", "Finished surface")]
     window.parts.making.make("volumes", cards, {}, asked=True)
     volumes = made(window)

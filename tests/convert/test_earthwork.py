@@ -221,3 +221,21 @@ def test_the_ground_against_itself_moves_nothing():
     tin = ground(800)
     own = volumes(tin, tin).figures["volumes"]
     assert (own["cut"], own["fill"], own["cut_area"], own["fill_area"]) == (0.0, 0.0, 0.0, 0.0)
+
+
+def test_a_pile_with_heights_in_feet_gives_its_base_in_feet():
+    surface, toe, volume = cone()
+    feet = Frame(None, Unit.METRE, Unit.FOOT)
+    own = surface.with_coordinates(1.0, 1.0 / 0.3048, feet)
+    result = made("pile", [("surface", own), ("inside", toe)])
+    (part,) = result.figures["pile"]["parts"]
+    assert part["above"] == pytest.approx(volume, rel=1e-6), "in cubic metres all the same"
+    base = result.more["base"]
+    assert base.frame.vertical is Unit.FOOT
+    assert base.vertices[:, 2].min() == pytest.approx((200.0 + 0.05 * 30.0) / 0.3048, rel=1e-6)
+
+
+def test_a_grid_too_large_to_be_triangles_is_refused(monkeypatch):
+    monkeypatch.setattr("vastgrid.shaping.boundaries.MOST_CELLS", 1000)
+    with pytest.raises(CallError, match="2.500 cells; as triangles at most"):
+        volumes(FLAT, grid_of(TILTED, 2.0))

@@ -139,9 +139,9 @@ def test_a_recipe_is_kept_and_run_on_many_files(qtbot, window, demo, tmp_path, m
     qtbot.waitUntil(lambda: dialog.task is None, timeout=120_000)
     states = [dialog.results.item(row, 1).text() for row in range(3)]
     assert states == ["good", "good", "failed"]
-    assert [dialog.results.item(row, 0).text() for row in range(3)] == ["day1", "day1-2", "bad"]
+    assert [dialog.results.item(row, 0).text() for row in range(3)] == ["received-day1", "next-month-day1", "bad"]
     assert "bad.csv" in dialog.results.item(2, 1).toolTip()
-    assert (tmp_path / "out" / "day1").is_dir() and not (tmp_path / "out" / "bad").exists()
+    assert (tmp_path / "out" / "received-day1").is_dir() and not (tmp_path / "out" / "bad").exists()
     # The window gives what the job gave.
     assert dialog.accounts[0].digests["Contours"] == window.session.dataset(named(window, "Contours")).content
     dialog.results.selectRow(1)

@@ -12,9 +12,10 @@ import shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress, Silent
-from vastgrid.base.quantities import square_word
+from vastgrid.base.quantities import factor, square_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
+from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
@@ -116,19 +117,18 @@ def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:
             ],
         }
     }
-    return Result(table, tuple(findings), more={"base": _joined(faces, surface, tin)}, figures=figures)
+    return Result(table, tuple(findings), more={"base": _joined(faces, surface.frame)}, figures=figures)
 
 
-def _joined(faces: list[Floats], surface: Any, tin: Tin) -> Tin:
+def _joined(faces: list[Floats], frame: Frame) -> Tin:
     """Return the bases as one TIN in the units of the data."""
     corners = np.concatenate(faces).reshape(-1, 3)
     local = corners[:, :2] - np.floor(corners[:, :2].min(axis=0))
     group, first = group_places(local[:, 0].copy(), local[:, 1].copy(), 0.0)
     vertices = corners[first]
-    if surface.frame.vertical is not surface.frame.horizontal:
-        ratio = float(tin.vertices[0, 2] / surface.coordinates()[0, 2]) if surface.coordinates()[0, 2] else 1.0
-        vertices = vertices / (1.0, 1.0, ratio)
-    return Tin(name="Base", frame=surface.frame, vertices=vertices, triangles=group.reshape(-1, 3))
+    if frame.vertical is not None and frame.horizontal is not None:
+        vertices = vertices * (1.0, 1.0, factor(frame.horizontal, frame.vertical))
+    return Tin(name="Base", frame=frame, vertices=vertices, triangles=group.reshape(-1, 3))
 
 
 def _base(tin: Tin, own: NamedArea, how: Base) -> Tin:

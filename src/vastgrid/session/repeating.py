@@ -142,10 +142,14 @@ def run_folders(runs: Sequence[Files], into: Path) -> list[Path]:
         return [into]
     slots = [slot for slot in runs[0] if len({str(files[slot][0]) for files in runs}) > 1] or list(runs[0])
     firsts = [files[slots[0]][0] for files in runs]
-    names = [path.stem for path in firsts]
-    if len(set(names)) == 1:
-        # One file name in several folders: these tell them apart.
-        names = [path.resolve().parent.name for path in firsts]
+    stems = [path.stem for path in firsts]
+    # One file name in several folders: these tell them apart.
+    alike = [stems.count(stem) > 1 for stem in stems]
+    folders = [path.resolve().parent.name for path in firsts]
+    names = [
+        (folder if all(alike) else f"{folder} {stem}") if twice else stem
+        for stem, folder, twice in zip(stems, folders, alike, strict=True)
+    ]
     taken: list[str] = []
     for name in names:
         taken.append(slug(name, taken))

@@ -12,6 +12,7 @@ import shapely
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.quantities import Unit, factor
+from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
@@ -25,6 +26,8 @@ from vastgrid.shaping.limits import closed_rings, polygons_of, ring_area
 from vastgrid.shaping.lines_for_tin import matches
 from vastgrid.shaping.surfaces import grid_tin
 
+# A grid of so many cells takes about three gigabytes as triangles.
+MOST_CELLS = 30_000_000
 # Attributes in which files give lines a name, by any case.
 _NAMES = ("name", "title", "label", "layer")
 
@@ -165,8 +168,20 @@ def whole_of(areas: Sequence[NamedArea]) -> Any:
 
 
 def as_tin(surface: Dataset) -> Tin:
-    """Return a surface as a TIN: a grid by two triangles between the centres of four cells."""
+    """Return a surface as a TIN: a grid by two triangles between the centres of four cells.
+
+    Raises
+    ------
+    CallError
+        If a grid has more cells than can be taken as triangles.
+    """
     if isinstance(surface, Grid):
+        cells = surface.rows * surface.columns
+        if cells > MOST_CELLS:
+            raise CallError(
+                f"{surface.name} has {spaced(cells)} cells; as triangles at most {spaced(MOST_CELLS)} can be counted. Clip it, or "
+                "make its cells larger first (cells)"
+            )
         return grid_tin(surface)
     assert isinstance(surface, Tin)
     return surface
