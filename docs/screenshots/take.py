@@ -258,9 +258,9 @@ def take_answers(window: MainWindow, folder: Path) -> None:
     while time.time() < end and not any(c.name == "No change" for c in window.session.graph.cards.values()):
         QTest.qWait(100)
     settle(window)
-    window.desk.toggle_shown(named(window, "Contours 1 m"))
-    east, north = ground.ORIGIN
-    window.views.go_to(east + 335, north + 215, close=True)
+    difference = next(c.id for c in window.session.graph.cards.values() if c.operation == "difference")
+    show_only(window, difference, named(window, "No change"))
+    window.views.fit()
     window.lineage.select([volumes])
     settle(window)
     picture(window, "volumes")

@@ -237,5 +237,5 @@ def test_a_pile_with_heights_in_feet_gives_its_base_in_feet():
 
 def test_a_grid_too_large_to_be_triangles_is_refused(monkeypatch):
     monkeypatch.setattr("vastgrid.shaping.boundaries.MOST_CELLS", 1000)
-    with pytest.raises(CallError, match="2.500 cells; as triangles at most"):
+    with pytest.raises(CallError, match=r"2.500 cells; as triangles at most"):
         volumes(FLAT, grid_of(TILTED, 2.0))

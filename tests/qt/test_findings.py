@@ -88,6 +88,11 @@ def test_a_remedy_changes_the_sentence(qtbot, window):
     assert dialog.mend.text().startswith("Leave out edges longer than")
     dialog.mend.click()
     looked(qtbot, window)
+    # Where making it took long the last time, as on a busy machine, it waits until it is asked for.
+    stale = [c.id for c in window.session.graph.cards.values() if c.name == "Existing ground"]
+    if window.session.stale(window.session.graph, stale):
+        window.parts.making.remake(stale)
+    looked(qtbot, window)
     node = next(n for n in window.session.graph.cards.values() if n.name == "Existing ground")
     assert node.words["max_edge"] != "60m"
     assert not any("across a bay" in text for text in listed(window)[1])
