@@ -29,7 +29,7 @@ from vastgrid.job.lineage import Node
 from vastgrid.session.session import Session
 from vastgrid.shaping.alignment import drawn
 
-EDITION = 9
+EDITION = 10
 CLOUD_POINTS = 420_000
 
 
