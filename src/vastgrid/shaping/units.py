@@ -45,4 +45,9 @@ def _ratio(have: Unit | None, want: Unit | None, name: str, what: str, option: s
             f"the {what} unit of {name} is unknown, so it cannot be turned into {want.title}; "
             f"say what it is with {option} (m, ft, us-ft …)"
         )
+    if Unit.DEGREE in (have, want):
+        raise CallError(
+            f"{name} is in {have.title}s, and {want.title}s are wanted: degrees are angles, with no length to convert; bring it "
+            "onto a grid first (reproject)"
+        )
     return factor(have, want)
