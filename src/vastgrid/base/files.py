@@ -10,7 +10,7 @@ import shutil
 import socket
 import tempfile
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
@@ -258,6 +258,35 @@ def refuse_clashes(inputs: Sequence[Path], outputs: Mapping[str, Path]) -> None:
         for other, beside_it in told[:k]:
             if same_file(path, beside_it):
                 raise CallError(f"{what} and {other} are one file, {path}; choose another name for one of them")
+
+
+def refuse_present(targets: Iterable[Path], folder: Path) -> None:
+    """Refuse to write over files that are there, files that would come beside them included.
+
+    Raises
+    ------
+    CallError
+        With their names.
+    """
+    there = [path.name for target in targets for path in (target, *companions(target)) if path.exists()]
+    if there:
+        raise CallError(
+            f"{', '.join(there)} {'is' if len(there) == 1 else 'are'} in {folder} already; --replace writes over, or choose another folder"
+        )
+
+
+def make_folder(folder: Path) -> None:
+    """Make a folder if need be.
+
+    Raises
+    ------
+    WriteError
+        If the system refuses.
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise WriteError(f"{folder} cannot be made: {error.strerror or error}") from error
 
 
 def companions(path: Path) -> list[Path]:

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.base.errors import FormatError, WriteError
-from vastgrid.base.files import write_text
+from vastgrid.base.files import make_folder, write_text
 
 # Words longer than this are kept beside the job's file, so that a thousand steps of its history stay small.
 LONG = 400
@@ -57,7 +57,7 @@ class Payloads:
         digest = hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
         self._texts[digest] = text
         if self._folder is not None and not self._place(digest).exists():
-            _make(self._place(digest).parent)
+            make_folder(self._place(digest).parent)
             write_text(self._place(digest), text)
         return f"payload:{digest}"
 
@@ -111,7 +111,7 @@ class Payloads:
         new.append(" ".join(line.split()))
         if self._folder is not None:
             try:
-                _make(self._log(log).parent)
+                make_folder(self._log(log).parent)
                 _append(self._log(log), "".join(f"{each}\n" for each in new))
             except OSError as error:
                 raise WriteError(f"{self._log(log)} was not written: {error.strerror or error}") from error
@@ -197,10 +197,3 @@ def _append(path: Path, text: str) -> None:
         except OSError:
             file.truncate(size)
             raise
-
-
-def _make(folder: Path) -> None:
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise WriteError(f"{folder} cannot be made: {error.strerror or error}") from error

@@ -253,6 +253,7 @@ def by_sections(base: Tin, top: Tin, area: Any, number: int, progress: Progress)
     # Not quite at the ends, where a section would run along the rim.
     stations = np.linspace(0.0, length, number + 1)
     stations[[0, -1]] += np.array((1.0, -1.0)) * 1e-6 * length
+    none = _none_below(base, top)
     rows = []
     for k, station in enumerate(stations.tolist()):
         line = (
@@ -260,7 +261,7 @@ def by_sections(base: Tin, top: Tin, area: Any, number: int, progress: Progress)
             if along_east
             else np.array(((west, south + station), (east, south + station)))
         )
-        rows.append(_section(base, top, area, line))
+        rows.append(_section(base, top, area, line, none))
         progress.report((k + 1) / len(stations), "cross-checking by sections")
     ends = np.array(rows)
     whole = ((ends[1:] + ends[:-1]) / 2.0 * spacing).sum(axis=0)
@@ -273,7 +274,7 @@ def by_sections(base: Tin, top: Tin, area: Any, number: int, progress: Progress)
     ), spacing
 
 
-def _section(base: Tin, top: Tin, area: Any, line: Floats) -> tuple[float, float, float, float, float]:
+def _section(base: Tin, top: Tin, area: Any, line: Floats, none: float) -> tuple[float, float, float, float, float]:
     """Return area of cut and fill below a line, the length of either, and the length over which both are."""
     found = {profile.source: profile for profile in cut([base, top], line, 0.0)}
     if len(found) < 2:
@@ -281,7 +282,6 @@ def _section(base: Tin, top: Tin, area: Any, line: Floats) -> tuple[float, float
     one, two = found[0], found[1]
     ends = [one.along, two.along]
     total = float(np.hypot(*(line[1] - line[0])))
-    inner = None
     if area is not None:
         inner = shapely.intersection(shapely.LineString(line), area)
         cuts = shapely.get_coordinates(inner)
@@ -300,7 +300,6 @@ def _section(base: Tin, top: Tin, area: Any, line: Floats) -> tuple[float, float
     before, after = (_gap(one, two, at) for at in (low, high))
     good = keep & np.isfinite(before) & np.isfinite(after)
     a, b, width = before[good], after[good], step[good]
-    none = _none_below(base, top)
     a, b = np.where(np.abs(a) <= none, 0.0, a), np.where(np.abs(b) <= none, 0.0, b)
     mixed = (a < 0.0) & (b > 0.0) | (a > 0.0) & (b < 0.0)
     share = np.where(mixed, a / np.where(mixed, a - b, 1.0), 1.0)

@@ -8,11 +8,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from vastgrid import catalog
 from vastgrid.base.findings import Finding, counted
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion, listed
+from vastgrid.job.lineage import Graph
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery
+from vastgrid.session.executor import Executor
 from vastgrid.session.steps import Source
 
 
@@ -82,6 +85,23 @@ class Via:
         params = self.params()
         said = {name: text for name, text in self.words.items() if name not in params}
         return {name: [word.strip() for word in text.split(",") if word.strip()] for name, text in said.items()}
+
+
+def step_of(executor: Executor, graph: Graph, node: str) -> Step:
+    """Return what a conversion in a graph did."""
+    own = graph.nodes[node]
+    conversion = catalog.conversion_named(own.operation)
+    assert own.outcome is not None
+    params = declare.build(conversion.params, executor.store.payloads.full(own.outcome.settled))
+    names = [(use.role, graph[use.card].name) for use in own.uses]
+    return Step(
+        declare.plain(conversion.sentence(params, names)),
+        tuple(Finding.from_json(dict(values)) for values in own.outcome.findings),
+        Loss.from_json(own.outcome.loss) if own.outcome.loss else None,
+        tuple({**card.figures, "name": card.name} for card in own.cards()),
+        listed([name for role, name in names if role == conversion.measured_role]),
+        own.outcome.figures,
+    )
 
 
 def source_sentence(source: Source) -> str:

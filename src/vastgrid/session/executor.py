@@ -141,6 +141,29 @@ class Executor:
             outputs=tuple(outputs),
         )
 
+    def planned_delivery(
+        self, graph: Graph, operation: str, cards: Sequence[str], words: dict[str, str], path: Path, units: Units
+    ) -> Node:
+        """Return a delivery that is yet to be written.
+
+        Raises
+        ------
+        CallError
+            If an option is wrong.
+        """
+        params = declare.build(catalog.format_named(operation).write_params, words)
+        name = secrets.token_hex(4)
+        return Node(
+            id=name,
+            role=Role.DELIVERY,
+            operation=operation,
+            words=declare.to_words(params),
+            uses=tuple(Use(card) for card in cards),
+            outputs=(OutputCard(name, "", graph.free_name(path.name)),),
+            path=str(path.resolve()),
+            into=words_of(units),
+        )
+
     def settled_words(self, graph: Graph, node: Node) -> dict[str, str]:
         """Return all parameters of a node in words, as they are for its inputs now.
 

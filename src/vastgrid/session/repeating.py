@@ -11,12 +11,12 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, DataError, VastGridError, WriteError
-from vastgrid.base.files import companions, fingerprint, refuse_clashes, write_text
+from vastgrid.base.errors import CallError, DataError, VastGridError
+from vastgrid.base.files import fingerprint, make_folder, refuse_clashes, refuse_present, write_text
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.kinds import of_kind
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table
 from vastgrid.declarations.conversion import listed
@@ -26,9 +26,9 @@ from vastgrid.job.store import Memory
 from vastgrid.params import declare
 from vastgrid.recipes.recipe import Made as MadeStep
 from vastgrid.recipes.recipe import Recipe, Sent, Slot, slug
-from vastgrid.session.accounts import Step
+from vastgrid.session.accounts import Step, step_of
 from vastgrid.session.deliver import Delivery
-from vastgrid.session.executor import Executor, Keeping, Made
+from vastgrid.session.executor import Executor, Keeping, Made, units_of
 from vastgrid.session.steps import roles_of
 
 # What files are given for slots, by the slots' names.
@@ -220,15 +220,12 @@ def run_recipe(
     began = time.perf_counter()
     run = _Run(recipe, Executor(store or Memory()), account)
     known = {each.file: _target(each.file, each.format) for each in recipe.sent}
+    tables = _tables(recipe)
     if folder is not None:
-        targets = {name: folder / name for name in known}
-        refuse_clashes([path for paths in files.values() for path in paths], {f"{k}": p for k, p in targets.items()})
-        there = [path for own in targets.values() for path in (own, *companions(own)) if path.exists()]
-        if there and not replace:
-            names = listed([path.name for path in there])
-            raise CallError(f"{names} {'is' if len(there) == 1 else 'are'} in {folder} already; --replace writes over")
-    for step in recipe.steps:
-        catalog.conversion_named(step.operation)
+        targets = {name: folder / name for name in (*known, *tables.values())}
+        refuse_clashes([path for paths in files.values() for path in paths], targets)
+        if not replace:
+            refuse_present(targets.values(), folder)
     try:
         whole = len(recipe.slots) + 3 * len(recipe.steps) + 2 * len(recipe.sent)
         at = 0
@@ -239,11 +236,11 @@ def run_recipe(
             run.make(made, progress.part(at / whole, (at + 3) / whole))
             at += 3
         if folder is not None:
-            _make_folder(folder)
+            make_folder(folder)
             for sent in recipe.sent:
                 run.send(sent, known[sent.file], folder / sent.file, progress.part(at / whole, (at + 2) / whole))
                 at += 2
-            run.write_tables(folder, replace=replace)
+            run.write_tables({reference: folder / name for reference, name in tables.items()})
     finally:
         account.seconds = time.perf_counter() - began
     return run.graph
@@ -256,11 +253,23 @@ def _target(file: str, name: str) -> Format:
     return kind
 
 
-def _make_folder(folder: Path) -> None:
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise WriteError(f"{folder} cannot be made: {error.strerror}") from error
+def _tables(recipe: Recipe) -> dict[str, str]:
+    """Return the files that tables go to, by reference: what answers goes out without being told.
+
+    Raises
+    ------
+    CallError
+        If a step is not known here.
+    """
+    found: dict[str, str] = {}
+    taken = [Path(each.file).stem for each in recipe.sent]
+    for step in recipe.steps:
+        for output in catalog.conversion_named(step.operation).outputs:
+            if output.kind is Table:
+                name = slug(step.cards.get(output.name) or f"{step.name} {output.name}", taken)
+                taken.append(name)
+                found[f"{step.name}/{output.name}"] = f"{name}.csv"
+    return found
 
 
 class _Run:
@@ -342,13 +351,10 @@ class _Run:
             left.pop(key)
         return found
 
-    def _used(self, reference: str) -> list[str]:
-        return self.cards[reference]
-
     def make(self, step: MadeStep, progress: Progress) -> None:
         """Run one step."""
         conversion = catalog.conversion_named(step.operation)
-        uses = [Use(card, role) for role, reference in step.uses for card in self._used(reference)]
+        uses = [Use(card, role) for role, reference in step.uses for card in self.cards[reference]]
         datasets: list[Dataset] = [self.executor.dataset(self.graph, use.card) for use in uses]
         try:
             roles_of(conversion, datasets, [use.role for use in uses])
@@ -375,53 +381,26 @@ class _Run:
             if k == 0:
                 self.cards[step.name] = [output.card]
             self.account.digests[output.name] = self.executor.dataset(self.graph, output.card).content
-        assert node.outcome is not None
-        params = declare.build(conversion.params, self.executor.store.payloads.full(node.outcome.settled))
-        names = [(use.role, self.graph[use.card].name) for use in node.uses]
-        told = tuple(Finding.from_json(dict(values)) for values in node.outcome.findings)
+        done = step_of(self.executor, self.graph, node.id)
         if step.version != conversion.version:
             text = f"{conversion.title} is now done in its version {conversion.version}; the recipe was made with {step.version}."
-            told = (*told, note("other-version", text))
-        self.account.steps.append(
-            Step(
-                declare.plain(conversion.sentence(params, names)),
-                told,
-                Loss.from_json(node.outcome.loss) if node.outcome.loss else None,
-                tuple({**card.figures, "name": card.name} for card in node.cards()),
-                listed([name for role, name in names if role == conversion.measured_role]),
-                node.outcome.figures,
-            )
-        )
+            done = dataclasses.replace(done, findings=(*done.findings, note("other-version", text)))
+        self.account.steps.append(done)
 
     def send(self, sent: Sent, kind: Format, target: Path, progress: Progress) -> None:
         """Write one file."""
-        uses = tuple(Use(card) for reference in sent.uses for card in self._used(reference))
-        name = secrets.token_hex(4)
-        params = declare.build(kind.write_params, dict(sent.words))
-        node = Node(
-            id=name,
-            role=Role.DELIVERY,
-            operation=kind.id,
-            words=declare.to_words(params),
-            uses=uses,
-            outputs=(OutputCard(name, "", self.graph.free_name(sent.file)),),
-            path=str(target.resolve()),
-            into=sent.units,
-        )
+        cards = [card for reference in sent.uses for card in self.cards[reference]]
+        units = units_of(sent.units)
+        node = self.executor.planned_delivery(self.graph, kind.id, cards, dict(sent.words), target, units)
         self.graph = self.executor.make(self.graph.with_node(node), node.id, progress)
         outcome = self.graph.nodes[node.id].outcome
         assert outcome is not None
         assert outcome.delivery is not None
         self.account.deliveries.append(Delivery.from_json(outcome.delivery))
 
-    def write_tables(self, folder: Path, *, replace: bool) -> None:
+    def write_tables(self, targets: Mapping[str, Path]) -> None:
         """Write the tables that were made as comma-separated text."""
-        for card in self.graph.cards.values():
-            if card.role is not Role.MADE:
-                continue
-            for table in of_kind([self.executor.dataset(self.graph, card.id)], Table):
-                target = folder / f"{slug(card.name)}.csv"
-                if target.exists() and not replace:
-                    raise CallError(f"{target.name} is in {folder} already; --replace writes over")
-                write_text(target, table.as_csv())
-                self.account.tables.append(target)
+        for reference, target in targets.items():
+            (card,) = self.cards[reference]
+            write_text(target, narrowed(self.executor.dataset(self.graph, card), Table).as_csv())
+            self.account.tables.append(target)

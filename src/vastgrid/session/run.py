@@ -15,13 +15,12 @@ from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.job.lineage import Graph, Node, OutputCard, Role, Use
 from vastgrid.job.store import Memory, Store
 from vastgrid.params import declare
-from vastgrid.session.accounts import Account, Step, Via, source_sentence, with_option
+from vastgrid.session.accounts import Account, Step, Via, source_sentence, step_of, with_option
 from vastgrid.session.deliver import Delivery
 from vastgrid.session.executor import Executor, Made, Units, words_of
 from vastgrid.session.saying import Options, Said
@@ -267,23 +266,8 @@ class Run:
                 title = conversion.outputs[k].title or conversion.outputs[k].name
                 first = self.graph[outputs[0].card].name
                 self.graph = self.graph.changed(output.card, name=called if k == 0 else f"{first}, {title}")
-        self.account.steps.append(self._step(self.graph.nodes[node.id]))
+        self.account.steps.append(step_of(self.executor, self.graph, node.id))
         return [output.card for output in own.outputs]
-
-    def _step(self, node: Node) -> Step:
-        """Return what a step did, from the graph."""
-        conversion = catalog.conversion_named(node.operation)
-        assert node.outcome is not None
-        params = declare.build(conversion.params, self.executor.store.payloads.full(node.outcome.settled))
-        names = [(use.role, self.graph[use.card].name) for use in node.uses]
-        return Step(
-            declare.plain(conversion.sentence(params, names)),
-            tuple(Finding.from_json(values) for values in node.outcome.findings),
-            Loss.from_json(node.outcome.loss) if node.outcome.loss else None,
-            tuple({**card.figures, "name": card.name} for card in self.graph.nodes[node.id].cards()),
-            listed([name for own, name in names if own == conversion.measured_role]),
-            node.outcome.figures,
-        )
 
     def _foretell(self, conversion: Conversion, cards: Sequence[str], words: dict[str, str]) -> None:
         """Say before work that will take minutes how much it is."""
@@ -357,15 +341,7 @@ class Run:
 
     def deliver(self, kind: Format, target: Path, words: dict[str, str], units: Units, progress: Progress) -> None:
         """Write what there is, read it back and compare."""
-        node = Node(
-            id=secrets.token_hex(4),
-            role=Role.DELIVERY,
-            operation=kind.id,
-            words=declare.to_words(declare.build(kind.write_params, words)) if self._kept else words,
-            uses=tuple(Use(card) for card in self.have),
-            path=str(target.resolve()) if self._kept else str(target),
-            into=words_of(units),
-        )
+        node = self.executor.planned_delivery(self.graph, kind.id, self.have, words, target, units)
         self.graph = self.executor.make(self.graph.with_node(node), node.id, progress)
         outcome = self.graph.nodes[node.id].outcome
         assert outcome is not None

@@ -6,11 +6,10 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, WriteError
-from vastgrid.base.files import companions, refuse_clashes
+from vastgrid.base.errors import CallError
+from vastgrid.base.files import make_folder, refuse_clashes, refuse_present
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
-from vastgrid.declarations.conversion import listed
 from vastgrid.job.store import Store
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Via
@@ -57,16 +56,9 @@ def run_set(
     stem = stem_of(run.datasets(whole))
     targets = {k: folder / each.file_name(stem) for k, each in enumerate(chosen.enclosures)}
     refuse_clashes(paths, {f"the set’s {path.name}": path for path in targets.values()})
-    there = [path for target in targets.values() for path in (target, *companions(target)) if path.exists()]
-    if there and not replace:
-        raise CallError(
-            f"{listed([path.name for path in there])} {'is' if len(there) == 1 else 'are'} in {folder} already; "
-            "--replace writes over, or choose another folder"
-        )
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise WriteError(f"{folder} cannot be made: {error.strerror}") from error
+    if not replace:
+        refuse_present(targets.values(), folder)
+    make_folder(folder)
     for k, enclosure in enumerate(chosen.enclosures):
         part = progress.part(0.4 + 0.6 * k / len(targets), 0.4 + 0.6 * (k + 1) / len(targets))
         run.have = _enclosed(run, whole, enclosure, part.part(0.0, 0.3))

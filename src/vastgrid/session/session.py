@@ -20,7 +20,7 @@ from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, 
 from vastgrid.params import declare
 from vastgrid.params.declare import Piece
 from vastgrid.session.editing import Editing
-from vastgrid.session.executor import Units, words_of
+from vastgrid.session.executor import Units
 from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.openjob import OpenJob
 from vastgrid.session.sources import Sources
@@ -267,20 +267,8 @@ class Session(OpenJob):
         self, operation: str, inputs: Sequence[str], words: dict[str, str], path: Path, units: Units
     ) -> Node:
         """Return a delivery that is yet to be written."""
-        kind = catalog.format_named(operation)
-        params = declare.build(kind.write_params, words)
         self.refuse_output(path)
-        name = secrets.token_hex(4)
-        return Node(
-            id=name,
-            role=Role.DELIVERY,
-            operation=operation,
-            words=declare.to_words(params),
-            uses=tuple(Use(card) for card in inputs),
-            outputs=(OutputCard(name, "", self.graph.free_name(path.name)),),
-            path=str(path.resolve()),
-            into=words_of(units),
-        )
+        return self.executor.planned_delivery(self.graph, operation, inputs, words, path, units)
 
     def named(self, node: str) -> Dataset:
         """Return a card's data under its name.

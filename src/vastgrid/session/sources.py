@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, WriteError
-from vastgrid.base.files import fingerprint, write_text
+from vastgrid.base.errors import CallError
+from vastgrid.base.files import fingerprint, make_folder, write_text
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.job.lineage import Node, OutputCard, Role
@@ -42,10 +42,7 @@ class Sources:
             If the system refuses.
         """
         folder = self.session.folder / "left out"
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise WriteError(f"{folder} cannot be made: {error.strerror}") from error
+        make_folder(folder)
         target = folder / f"{source.path.name}.txt"
         write_text(target, "\n".join(source.left_out) + "\n")
         return target

@@ -45,8 +45,8 @@ class _Chart(QWidget):
         self.setMouseTracking(True)
 
     def place_of(self, k: int) -> QRectF:
-        """Return where a thing lies."""
-        raise NotImplementedError
+        """Return where a thing lies; nowhere, where a chart shows nothing one by one."""
+        return QRectF()
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
