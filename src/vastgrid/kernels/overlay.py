@@ -31,59 +31,72 @@ def level_with(
     """
     room = 1024
     while True:
-        out, number = _level_with(
-            first, first_triangles, second, second_triangles, index.west, index.south, index.size, index.columns,
-            index.rows, index.starts, index.members, low, high, room,
-        )  # fmt: skip
+        out, number = _level_with(first, first_triangles, second, second_triangles, packed(index), low, high, room)
         if number <= room:
             return np.asarray(out[:number])
         room = int(number)
 
 
 @numba.njit(cache=True, nogil=True)
-def _level_with(pa, ta, pb, tb, west, south, size, columns, rows, starts, members, low, high, room):
+def _level_with(pa, ta, pb, tb, index, low, high, room):
     out = np.zeros((room, 2, 2))
     number = 0
-    seen = np.full(tb.shape[0], -1, np.int64)
-    ring = np.zeros((16, 2))
-    other = np.zeros((16, 2))
+    seen, met = np.full(tb.shape[0], -1, np.int64), np.zeros(tb.shape[0], np.int32)
+    ring, other = np.zeros((16, 2)), np.zeros((16, 2))
     for t in range(ta.shape[0]):
-        ax, ay = pa[ta[t, 0], 0], pa[ta[t, 0], 1]
-        bx, by = pa[ta[t, 1], 0], pa[ta[t, 1], 1]
-        cx, cy = pa[ta[t, 2], 0], pa[ta[t, 2], 1]
-        x0, x1 = min(ax, bx, cx), max(ax, bx, cx)
-        y0, y1 = min(ay, by, cy), max(ay, by, cy)
+        _corners(pa, ta, t, ring)
+        x0, x1, y0, y1 = _bounds(ring, 3)
         if x1 < low[0] or x0 > high[0] or y1 < low[1] or y0 > high[1]:
             continue
         za, ga, ha = _plane(pa, ta, t)
-        for row in range(max(int((y0 - south) / size), 0), min(int((y1 - south) / size), rows - 1) + 1):
-            for column in range(max(int((x0 - west) / size), 0), min(int((x1 - west) / size), columns - 1) + 1):
-                bucket = row * columns + column
-                for m in range(starts[bucket], starts[bucket + 1]):
-                    u = members[m]
-                    if seen[u] == t:
-                        continue
-                    seen[u] = t
-                    n = _common(pa, ta, t, pb, tb, u, ring, other)
-                    if n < 3:
-                        continue
-                    zb, gb, hb = _plane(pb, tb, u)
-                    found = 0
-                    for i in range(n):
-                        j = (i + 1) % n
-                        # Relative to each triangle's first corner, so that large coordinates cost no digits.
-                        di = _over(pb, tb, u, zb, gb, hb, ring[i]) - _over(pa, ta, t, za, ga, ha, ring[i])
-                        dj = _over(pb, tb, u, zb, gb, hb, ring[j]) - _over(pa, ta, t, za, ga, ha, ring[j])
-                        # On the level counts as above, as everywhere: a line along an edge is found once.
-                        if (di >= 0.0) != (dj >= 0.0) and found < 2:
-                            share = di / (di - dj)
-                            if number < room:
-                                out[number, found, 0] = ring[i, 0] + share * (ring[j, 0] - ring[i, 0])
-                                out[number, found, 1] = ring[i, 1] + share * (ring[j, 1] - ring[i, 1])
-                            found += 1
-                    if found == 2:
-                        number += 1
+        for m in range(_near(index, (x0, x1, y0, y1), pb, tb, seen, t, met)):
+            u = met[m]
+            _corners(pa, ta, t, ring)
+            n = _clip(ring, 3, pb, tb, u, other)
+            if n < 3:
+                continue
+            zb, gb, hb = _plane(pb, tb, u)
+            found = 0
+            for i in range(n):
+                j = (i + 1) % n
+                # Relative to each triangle's first corner, so that large coordinates cost no digits.
+                di = _over(pb, tb, u, zb, gb, hb, ring[i]) - _over(pa, ta, t, za, ga, ha, ring[i])
+                dj = _over(pb, tb, u, zb, gb, hb, ring[j]) - _over(pa, ta, t, za, ga, ha, ring[j])
+                # On the level counts as above, as everywhere: a line along an edge is found once.
+                if (di >= 0.0) != (dj >= 0.0) and found < 2:
+                    share = di / (di - dj)
+                    if number < room:
+                        out[number, found, 0] = ring[i, 0] + share * (ring[j, 0] - ring[i, 0])
+                        out[number, found, 1] = ring[i, 1] + share * (ring[j, 1] - ring[i, 1])
+                    found += 1
+            if found == 2:
+                number += 1
     return out, number
+
+
+@numba.njit(cache=True, nogil=True)
+def _near(index, box, p, tri, seen, stamp, found):
+    # Writes the triangles whose boxes touch a box, each once; returns their number.
+    west, south, size, columns, rows, starts, members = index
+    x0, x1, y0, y1 = box
+    number = 0
+    for row in range(max(int((y0 - south) / size), 0), min(int((y1 - south) / size), rows - 1) + 1):
+        for column in range(max(int((x0 - west) / size), 0), min(int((x1 - west) / size), columns - 1) + 1):
+            bucket = row * columns + column
+            for m in range(starts[bucket], starts[bucket + 1]):
+                u = members[m]
+                if seen[u] != stamp:
+                    seen[u] = stamp
+                    if not _apart(p, tri, u, x0, x1, y0, y1):
+                        found[number] = u
+                        number += 1
+    return number
+
+
+@numba.njit(cache=True, nogil=True)
+def _corners(p, tri, t, ring):
+    for k in range(3):
+        ring[k, 0], ring[k, 1] = p[tri[t, k], 0], p[tri[t, k], 1]
 
 
 @numba.njit(cache=True, nogil=True)
@@ -99,14 +112,6 @@ def _plane(p, tri, t):
 def _over(p, tri, t, z, gx, gy, place):
     a = tri[t, 0]
     return z + gx * (place[0] - p[a, 0]) + gy * (place[1] - p[a, 1])
-
-
-@numba.njit(cache=True, nogil=True)
-def _common(pa, ta, t, pb, tb, u, ring, other):
-    # The common piece of two triangles; returns its number of corners.
-    for k in range(3):
-        ring[k, 0], ring[k, 1] = pa[ta[t, k], 0], pa[ta[t, k], 1]
-    return _clip(ring, 3, pb, tb, u, other)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -249,78 +254,25 @@ def prisms(pa, ta, pb, tb, index, pr, tr, part, region, parts, limits, tolerance
     """
     sums = np.zeros((parts, 5))
     classes = np.zeros((parts, limits.shape[0] + 1 if limits.shape[0] else 0, 2))
-    whole = tr.shape[0] == 0
-    seen = np.full(tb.shape[0], -1, np.int64)
-    met = np.full(tr.shape[0], -1, np.int64)
-    base, ring, other, cut = np.zeros((16, 2)), np.zeros((16, 2)), np.zeros((16, 2)), np.zeros((16, 2))
+    seen, met = np.full(tb.shape[0], -1, np.int64), np.zeros(tb.shape[0], np.int32)
+    own_seen, own_met = np.full(tr.shape[0], -1, np.int64), np.zeros(max(tr.shape[0], 1), np.int32)
+    base, ring, other, below = np.zeros((16, 2)), np.zeros((16, 2)), np.zeros((16, 2)), np.zeros((16, 2))
     d, e = np.zeros(16), np.zeros(16)
+    whole = tr.shape[0] == 0
     stamp = 0
     for t in range(first, last):
-        for k in range(3):
-            base[k, 0], base[k, 1] = pa[ta[t, k], 0], pa[ta[t, k], 1]
-        if whole:
+        _corners(pa, ta, t, base)
+        za, ga, ha = _plane(pa, ta, t)
+        around = 1 if whole else _near(region, _bounds(base, 3), pr, tr, own_seen, t, own_met)
+        for a in range(around):
+            _corners(pa, ta, t, base)
+            n = 3 if whole else _clip(base, 3, pr, tr, own_met[a], other)
+            if n < 3:
+                continue
+            mine = 0 if whole else part[own_met[a]]
             stamp += 1
-            _over_second(
-                pa,
-                ta,
-                t,
-                base,
-                3,
-                pb,
-                tb,
-                index,
-                seen,
-                stamp,
-                ring,
-                other,
-                d,
-                cut,
-                e,
-                tolerance,
-                limits,
-                sums[0],
-                classes[0],
-            )
-            continue
-        west, south, size, columns, rows, starts, members = region
-        x0, x1, y0, y1 = _bounds(base, 3)
-        for row in range(max(int((y0 - south) / size), 0), min(int((y1 - south) / size), rows - 1) + 1):
-            for column in range(max(int((x0 - west) / size), 0), min(int((x1 - west) / size), columns - 1) + 1):
-                bucket = row * columns + column
-                for m in range(starts[bucket], starts[bucket + 1]):
-                    r = members[m]
-                    if met[r] == t:
-                        continue
-                    met[r] = t
-                    for k in range(3):
-                        base[k, 0], base[k, 1] = pa[ta[t, k], 0], pa[ta[t, k], 1]
-                    n = _clip(base, 3, pr, tr, r, other)
-                    if n >= 3:
-                        stamp += 1
-                        _over_second(
-                            pa, ta, t, base, n, pb, tb, index, seen, stamp, ring, other, d, cut, e, tolerance, limits,
-                            sums[part[r]], classes[part[r]],
-                        )  # fmt: skip
-    return sums, classes
-
-
-@numba.njit(cache=True, nogil=True)
-def _over_second(
-    pa, ta, t, base, n, pb, tb, index, seen, stamp, ring, other, d, part, e, tolerance, limits, own, classes
-):
-    west, south, size, columns, rows, starts, members = index
-    x0, x1, y0, y1 = _bounds(base, n)
-    za, ga, ha = _plane(pa, ta, t)
-    for row in range(max(int((y0 - south) / size), 0), min(int((y1 - south) / size), rows - 1) + 1):
-        for column in range(max(int((x0 - west) / size), 0), min(int((x1 - west) / size), columns - 1) + 1):
-            bucket = row * columns + column
-            for m in range(starts[bucket], starts[bucket + 1]):
-                u = members[m]
-                if seen[u] == stamp:
-                    continue
-                seen[u] = stamp
-                if _apart(pb, tb, u, x0, x1, y0, y1):
-                    continue
+            for m in range(_near(index, _bounds(base, n), pb, tb, seen, stamp, met)):
+                u = met[m]
                 for k in range(n):
                     ring[k, 0], ring[k, 1] = base[k, 0], base[k, 1]
                 number = _clip(ring, n, pb, tb, u, other)
@@ -329,7 +281,8 @@ def _over_second(
                 zb, gb, hb = _plane(pb, tb, u)
                 for i in range(number):
                     d[i] = _over(pb, tb, u, zb, gb, hb, ring[i]) - _over(pa, ta, t, za, ga, ha, ring[i])
-                _add(ring, d, number, part, e, tolerance, limits, own, classes)
+                _add(ring, d, number, below, e, tolerance, limits, sums[mine], classes[mine])
+    return sums, classes
 
 
 @numba.njit(cache=True, nogil=True)
@@ -353,45 +306,34 @@ def pieces(pa, ta, pb, tb, index, first, last):
     room = max(4 * (last - first), 64)
     plan, heights = np.zeros((room, 3, 2)), np.zeros((room, 3, 2))
     number = 0
-    seen = np.full(tb.shape[0], -1, np.int64)
+    seen, met = np.full(tb.shape[0], -1, np.int64), np.zeros(tb.shape[0], np.int32)
     ring, other = np.zeros((16, 2)), np.zeros((16, 2))
-    west, south, size, columns, rows, starts, members = index
     for t in range(first, last):
-        for k in range(3):
-            ring[k, 0], ring[k, 1] = pa[ta[t, k], 0], pa[ta[t, k], 1]
-        x0, x1, y0, y1 = _bounds(ring, 3)
+        _corners(pa, ta, t, ring)
         za, ga, ha = _plane(pa, ta, t)
-        for row in range(max(int((y0 - south) / size), 0), min(int((y1 - south) / size), rows - 1) + 1):
-            for column in range(max(int((x0 - west) / size), 0), min(int((x1 - west) / size), columns - 1) + 1):
-                bucket = row * columns + column
-                for m in range(starts[bucket], starts[bucket + 1]):
-                    u = members[m]
-                    if seen[u] == t:
-                        continue
-                    seen[u] = t
-                    if _apart(pb, tb, u, x0, x1, y0, y1):
-                        continue
-                    n = _common(pa, ta, t, pb, tb, u, ring, other)
-                    if n < 3:
-                        continue
-                    if number + n > room:
-                        room *= 2
-                        more, higher = np.zeros((room, 3, 2)), np.zeros((room, 3, 2))
-                        more[:number], higher[:number] = plan[:number], heights[:number]
-                        plan, heights = more, higher
-                    zb, gb, hb = _plane(pb, tb, u)
-                    for i in range(1, n - 1):
-                        area = (ring[i, 0] - ring[0, 0]) * (ring[i + 1, 1] - ring[0, 1]) - (ring[i, 1] - ring[0, 1]) * (
-                            ring[i + 1, 0] - ring[0, 0]
-                        )
-                        if not area > 0.0:
-                            continue
-                        for k in range(3):
-                            j = 0 if k == 0 else i + k - 1
-                            plan[number, k] = ring[j]
-                            heights[number, k, 0] = _over(pa, ta, t, za, ga, ha, ring[j])
-                            heights[number, k, 1] = _over(pb, tb, u, zb, gb, hb, ring[j])
-                        number += 1
+        for m in range(_near(index, _bounds(ring, 3), pb, tb, seen, t, met)):
+            u = met[m]
+            _corners(pa, ta, t, ring)
+            n = _clip(ring, 3, pb, tb, u, other)
+            if n < 3:
+                continue
+            if number + n > room:
+                room *= 2
+                more, higher = np.zeros((room, 3, 2)), np.zeros((room, 3, 2))
+                more[:number], higher[:number] = plan[:number], heights[:number]
+                plan, heights = more, higher
+            zb, gb, hb = _plane(pb, tb, u)
+            for i in range(1, n - 1):
+                ux, uy = ring[i, 0] - ring[0, 0], ring[i, 1] - ring[0, 1]
+                vx, vy = ring[i + 1, 0] - ring[0, 0], ring[i + 1, 1] - ring[0, 1]
+                if not ux * vy - uy * vx > 0.0:
+                    continue
+                for k in range(3):
+                    j = 0 if k == 0 else i + k - 1
+                    plan[number, k] = ring[j]
+                    heights[number, k, 0] = _over(pa, ta, t, za, ga, ha, ring[j])
+                    heights[number, k, 1] = _over(pb, tb, u, zb, gb, hb, ring[j])
+                number += 1
     return plan[:number].copy(), heights[:number].copy()
 
 
