@@ -35,3 +35,8 @@ def step_near(value: float) -> float:
     """Return the nearest of 1, 2 or 5 × 10ⁿ by ratio."""
     power = 10.0 ** math.floor(math.log10(value))
     return float(f"{min((*STEPS, 10.0), key=lambda step: abs(math.log(value / power / step))) * power:.6g}")
+
+
+def plain(value: object) -> str:
+    """Return an entry of an attribute as text: bytes are UTF-8, as everywhere in data."""
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)

@@ -14,7 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.base.words import step_above
+from vastgrid.base.words import plain, step_above
 from vastgrid.data.classes import class_name
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
@@ -144,7 +144,7 @@ def _names(points: PointSet) -> list[str]:
 def _texts(values: NDArray[Any]) -> list[str]:
     if values.dtype.kind == "f":
         return [f"{value:.10g}" for value in values.tolist()]
-    return [each.decode("utf-8", "replace") if isinstance(each, bytes) else str(each) for each in values.tolist()]
+    return [plain(each) for each in values.tolist()]
 
 
 def _groups(points: PointSet, by: str) -> list[str] | None:

@@ -12,6 +12,7 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, parse_length
+from vastgrid.base.words import plain
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
@@ -78,7 +79,7 @@ def _tall(points: PointSet, params: StructureParams) -> Floats:
 
 
 def _number(value: object) -> float:
-    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    text = plain(value)
     try:
         return float(text)
     except ValueError:

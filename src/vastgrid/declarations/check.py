@@ -9,7 +9,7 @@ from typing import Any
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, square_word, unit_word
-from vastgrid.base.words import spaced
+from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.pointset import PointSet
 
@@ -74,4 +74,4 @@ def plan_area(value: float, unit: Unit | None) -> str:
 def point_name(points: PointSet, number: int) -> str:
     """Return a point's own name, where the source gave one."""
     name = points.attributes["point"][number] if "point" in points.attributes else ""
-    return name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
+    return plain(name)

@@ -17,7 +17,7 @@ from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import parse_xml
-from vastgrid.base.words import spaced
+from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed
@@ -187,7 +187,7 @@ def _write_waypoints(file: BinaryIO, points: PointSet, progress: Progress) -> No
         known = names if names is not None else np.zeros(len(points.xyz), "S1")
         for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known.tolist(), strict=True)):
             ele = f"<ele>{height:.4f}</ele>" if np.isfinite(height) else ""
-            text = name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
+            text = plain(name)
             own = f"<name>{escape(text)}</name>" if text else ""
             file.write(f'<wpt lat="{lat:.9f}" lon="{lon:.9f}">{ele}{own}</wpt>\n'.encode())
             if k % 10_000 == 0:

@@ -18,7 +18,7 @@ from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
-from vastgrid.base.words import spaced
+from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed
@@ -231,7 +231,7 @@ def _write_points(file: IO[bytes], points: PointSet, progress: Progress) -> None
     known = names.tolist() if names is not None else [b""] * len(points.xyz)
     file.write(f"<name>{escape(points.name)}</name>\n".encode())
     for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known, strict=True)):
-        text = name.decode("utf-8", "replace") if isinstance(name, bytes) else str(name)
+        text = plain(name)
         own = f"<name>{escape(text)}</name>" if text else ""
         z = f",{height:.4f}" if np.isfinite(height) else ""
         file.write(

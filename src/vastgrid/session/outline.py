@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.findings import counted
-from vastgrid.base.words import spaced
+from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import kind_of
@@ -124,9 +124,7 @@ def _in_points(points: PointSet) -> tuple[Item, ...]:
         found.append(Item("classes", "classes", len(own), tuple(own)))
     codes = points.attributes.get("code")
     if codes is not None and len(codes):
-        told = Counter(
-            each.decode("utf-8", "replace") if isinstance(each, bytes) else str(each) for each in codes.tolist()
-        )
+        told = Counter(plain(each) for each in codes.tolist())
         own = [Item(code or "(none)", "points", n) for code, n in told.most_common(_MOST)]
         found.append(Item("codes", "codes", len(told), tuple(own)))
     return (*found, *_attributes(points.attributes))

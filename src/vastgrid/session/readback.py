@@ -11,6 +11,7 @@ import numpy as np
 
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import plain
 from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Linework, from_lines
@@ -112,7 +113,7 @@ def _alike(sent: Any, read: Any) -> bool:
 
 
 def _as_word(value: Any) -> str:
-    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    text = plain(value)
     return " ".join(text.split())
 
 

@@ -12,7 +12,7 @@ import shapely
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.quantities import Unit, factor
-from vastgrid.base.words import spaced
+from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
@@ -159,7 +159,7 @@ def _texts(lines: Linework, name: str) -> list[str] | None:
     values = lines.attributes.get(name)
     if values is None:
         return None
-    return [each.decode("utf-8", "replace") if isinstance(each, bytes) else str(each) for each in values.tolist()]
+    return [plain(each) for each in values.tolist()]
 
 
 def whole_of(areas: Sequence[NamedArea]) -> Any:

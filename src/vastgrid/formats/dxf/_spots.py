@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from vastgrid.base.words import plain
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats.dxf._pen import Pen
 from vastgrid.kernels.textrows import RowTemplate
@@ -78,6 +79,6 @@ def _texts(points: PointSet, source: str, decimals: int) -> list[str]:
     values = points.attributes.get(source)
     if values is None:
         return [""] * len(points.xyz) if source != "point" else [str(k + 1) for k in range(len(points.xyz))]
-    words = [each.decode("utf-8", "replace") if isinstance(each, bytes) else str(each) for each in values.tolist()]
+    words = [plain(each) for each in values.tolist()]
     # A line's end would end the text's tag.
     return [" ".join(np.char.split(np.array(word)).item()) if word else "" for word in words]

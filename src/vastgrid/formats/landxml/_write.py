@@ -19,6 +19,7 @@ from vastgrid import __version__
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import plain
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code
 from vastgrid.data.grid import Grid
@@ -265,7 +266,7 @@ def _write_points(file: BinaryIO, points: PointSet, params: LandXmlWriteParams) 
 
 
 def _word(value: object) -> str:
-    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    text = plain(value)
     # Control characters cannot stand in XML 1.0.
     return "".join(letter for letter in text if letter >= " ")
 

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import plain
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import is_geographic
 from vastgrid.data.kinds import narrowed
@@ -63,6 +64,6 @@ def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, prog
 
 
 def _cell(value: Any) -> str:
-    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    text = plain(value)
     text = " ".join(text.splitlines()) if "\n" in text or "\r" in text else text
     return '"' + text.replace('"', '""') + '"' if "," in text or '"' in text else text

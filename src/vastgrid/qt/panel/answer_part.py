@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
-from vastgrid.base.words import spaced
+from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.table import Table
@@ -123,9 +123,7 @@ class AnswerPart(QWidget):
         return Curve("Volume below each level", level, volume, words, ends, self.palette_)
 
     def _stages(self, table: Table) -> QWidget:
-        names = [
-            f"{a.decode()} → {b.decode()}" for a, b in zip(table.columns["from"], table.columns["to"], strict=True)
-        ]
+        names = [f"{plain(a)} → {plain(b)}" for a, b in zip(table.columns["from"], table.columns["to"], strict=True)]
         rows = list(zip(names, table.columns["cut"].tolist(), table.columns["fill"].tolist(), strict=True))
         return EarthBars("From stage to stage", rows, table.units[2], self.palette_)
 
@@ -148,7 +146,7 @@ class AnswerPart(QWidget):
 
 
 def _rows(table: Table, name: str, cut: str, fill: str) -> list[tuple[str, float, float]]:
-    names = [value.decode("utf-8", "replace") for value in table.columns[name].tolist()]
+    names = [plain(value) for value in table.columns[name].tolist()]
     cuts: Floats = table.columns[cut]
     return list(zip(names, cuts.tolist(), table.columns[fill].tolist(), strict=True))
 
