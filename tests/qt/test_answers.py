@@ -105,7 +105,7 @@ def test_a_pond_and_stages_have_pictures(qtbot, window):
     made(qtbot, window, "between", [named(window, "Ground"), named(window, "Grid")])
     assert chart(window, EarthBars).rows[0][0] == "Ground → Grid"
     made(qtbot, window, "pile", [named(window, "Ground")], {"area": area})
-    assert "above the base" in chart(window, EarthBars).title
+    assert "Below the base" in chart(window, EarthBars).title
 
 
 def test_a_recipe_is_kept_and_run_on_many_files(qtbot, window, demo, tmp_path, monkeypatch):

@@ -21,7 +21,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.table import Table, figures_table
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result
 from vastgrid.measures.accuracy import ASPRS_LEAST, NSSDA_LEAST, Accuracy, accuracy_of, blunders
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
@@ -101,6 +101,8 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
     table = _table(called, every, groups, outside, bad, survey, word.strip())
     at = (float(own.xyz[every.at, 0]), float(own.xyz[every.at, 1]))
     figures: dict[str, Any] = {
+        "in short": f"RMSEz {every.rmse:.3f}, 95 % {every.nssda_95:.3f}{word}",
+        "quality": f"RMSEz {every.rmse:.3f}{word} over {count(every.count, 'point')}, {every.nssda_95:.3f}{word} at 95 % (NSSDA)",
         "accuracy": {
             **every.to_json(),
             "max": abs(every.largest),
@@ -109,7 +111,7 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
             "blunders": int(bad.sum()),
             "residuals": _listed(names, good, own.xyz, values),
             "unit": unit.value if unit else None,
-        }
+        },
     }
     if survey is not None:
         figures["accuracy"]["rmse_with_survey"] = every.with_survey(survey)
@@ -293,7 +295,12 @@ CONVERSION = Conversion(
     outputs=(
         Output("figures", Table),
         Output("residuals", PointSet, title="residuals", look={"colour": "difference", "against": "{surface}"}),
-        Output("histogram", Table, title="histogram"),
+        Output(
+            "histogram",
+            Table,
+            title="histogram",
+            picture=Picture("columns", "Residuals, surface minus check point", ("from", "to", "points")),
+        ),
     ),
     params=AccuracyParams,
     template="{surface} against the check points {points}[, split by {by}], blunders beyond {blunder} deviations[, check survey {survey}].",

@@ -15,7 +15,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
 from vastgrid.measures import earthwork
 from vastgrid.measures.earthwork import region_of
 from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, cubic, for_volumes, named_areas, whole_of
@@ -95,7 +95,7 @@ CONVERSION = Conversion(
         ),
         Input("inside", (Linework,), least=0, most=None, help="closed lines", fits=has_rings),
     ),
-    outputs=(Output("stages", Table),),
+    outputs=(Output("stages", Table, picture=Picture("bars", "From stage to stage", ("from", "to", "cut", "fill"))),),
     params=BetweenParams,
     template="Cut and fill between {stages}, each to every later one[, inside {inside}][ ({boundaries})][, inside {area}].",
     run=run,

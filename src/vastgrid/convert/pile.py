@@ -20,7 +20,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result
 from vastgrid.kernels.topology import group_places
 from vastgrid.kernels.triangulate import once, triangulate
 from vastgrid.measures.earthwork import Earthwork, between, region_of
@@ -109,13 +109,14 @@ def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:
         units=("", cubic(unit), cubic(unit), cubic(unit), plain),
     )
     figures = {
+        "in short": f"{spaced(sum(row.fill for row in rows))} {cubic(unit)} above the base".replace("  ", " "),
         "pile": {
             "unit": unit.value if unit else None,
             "parts": [
                 {"name": own.name, "above": row.fill, "below": row.cut, "net": row.net, "area": row.area}
                 for own, row in zip(areas, rows, strict=True)
             ],
-        }
+        },
     }
     return Result(table, tuple(findings), more={"base": _joined(faces, surface.frame)}, figures=figures)
 
@@ -200,7 +201,16 @@ CONVERSION = Conversion(
         Input("surface", (Tin, Grid), fits=lambda data: data.has_heights),
         Input("inside", (Linework,), least=0, most=None, help="closed lines around it", fits=has_rings),
     ),
-    outputs=(Output("volumes", Table), Output("base", Tin, title="base")),
+    outputs=(
+        Output(
+            "volumes",
+            Table,
+            picture=Picture(
+                "bars", "Below the base (cut), above it (fill)", ("area", "below the base", "above the base")
+            ),
+        ),
+        Output("base", Tin, title="base"),
+    ),
     params=PileParams,
     template="What lies above and below {base} on {surface}[, inside {inside}][ ({boundaries})][, inside {area}].",
     run=run,

@@ -19,7 +19,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
 from vastgrid.measures.earthwork import below_levels, region_of
 from vastgrid.measures.section import cut
 from vastgrid.params.declare import Param
@@ -155,7 +155,7 @@ CONVERSION = Conversion(
         Input("surface", (Tin, Grid), fits=lambda data: data.has_heights),
         Input("inside", (Linework,), least=0, most=None, help="closed lines around it", fits=has_rings),
     ),
-    outputs=(Output("levels", Table),),
+    outputs=(Output("levels", Table, picture=Picture("curve", "Volume below each level", ("level", "volume"))),),
     params=StageParams,
     template="What {surface} holds below each level[, inside {inside}][ ({boundaries})][, inside {area}][, every {every}][, at {levels}].",
     run=run,

@@ -20,7 +20,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
-from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
 from vastgrid.measures.earthwork import Earthwork, Region, between, by_cells, by_sections, gaps, region_of
 from vastgrid.params.declare import Param
 from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas, whole_of
@@ -111,6 +111,7 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
     depths = _classes(f"{called}, depth classes", limits, classes, base.frame)
     unit = base.frame.horizontal
     figures = {
+        "in short": f"cut {spaced(total.cut)}, fill {spaced(total.fill)} {cubic(unit)}".strip(),
         "volumes": {
             **_values(total, swelling),
             "unit": unit.value if unit else None,
@@ -119,7 +120,7 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
                 : len(areas)
             ],
             "methods": [{"name": name, **_values(own, (None, None))} for name, own in checks],
-        }
+        },
     }
     findings.insert(0, note("volumes", _said(total, base.frame, swelling)))
     return Result(table, tuple(findings), more={"methods": methods, "classes": depths}, figures=figures)
@@ -319,9 +320,19 @@ CONVERSION = Conversion(
         Input("inside", (Linework,), least=0, most=None, help="closed lines, each with a row", fits=has_rings),
     ),
     outputs=(
-        Output("volumes", Table),
-        Output("methods", Table, title="methods"),
-        Output("classes", Table, title="depth classes"),
+        Output("volumes", Table, picture=Picture("bars", "Cut and fill, exact", ("inside", "cut", "fill"))),
+        Output(
+            "methods",
+            Table,
+            title="methods",
+            picture=Picture("bars", "Three methods side by side", ("inside", "cut", "fill")),
+        ),
+        Output(
+            "classes",
+            Table,
+            title="depth classes",
+            picture=Picture("columns", "Area by depth, blue is cut", ("from", "to", "area")),
+        ),
     ),
     params=VolumeParams,
     template=(
@@ -331,4 +342,8 @@ CONVERSION = Conversion(
     run=run,
     name=lambda inputs, params: f"Cut and fill, {inputs[0].name} to {inputs[1].name}",
     answers=True,
+    seen_by=(
+        ("difference", {"base": "base", "top": "top"}),
+        ("no_change", {"first": "base", "second": "top"}),
+    ),
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Self
+from typing import Any, Literal, Self
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
@@ -41,6 +41,26 @@ class Input:
 
 
 @dataclass(frozen=True, slots=True)
+class Picture:
+    """How a table is drawn.
+
+    Attributes
+    ----------
+    shape : str
+        “bars”: two values to one scale for each row, cut and fill; “columns”: a value for each class; “curve”: a line.
+    title : str
+        What stands above it.
+    columns : tuple of str
+        Of the table: for bars what names a row, then both values; for columns the ends of each class, then the value;
+        for a curve what goes across, then what goes up.
+    """
+
+    shape: Literal["bars", "columns", "curve"]
+    title: str
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Output:
     """One thing that a conversion gives.
 
@@ -54,6 +74,8 @@ class Output:
         Role of the input whose kind, and name, it keeps.
     title : str
         What it is called beside the other outputs; the first needs none.
+    picture : Picture or None
+        How it is drawn on the page of an answer; None for a table alone.
     look : mapping
         How its card is seen at first, in words; ``{role}`` stands for the name of the card that plays a role.
     """
@@ -62,6 +84,7 @@ class Output:
     kind: type[Dataset] | None = None
     like: str = ""
     title: str = ""
+    picture: Picture | None = None
     look: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -102,7 +125,8 @@ class Result:
     more : mapping
         Further outputs by name.
     figures : mapping
-        What the step counted or reached, by name: “reached”, “added”; counts of a value that grows add up.
+        What the step counted or reached, by name: “reached”, “added”; counts of a value that grows add up. An answer says
+        itself “in short”, for its card, and “quality” is what a report says of how good its main input is.
     """
 
     dataset: Dataset
@@ -173,6 +197,8 @@ class Conversion:
         for the rest.
     answers : bool
         Whether it answers a question rather than making something to go on with; the window has it under Check.
+    seen_by : tuple of (str, mapping)
+        Conversions that draw in the plan what it answers, each with its roles and the roles here that play them.
     builds : bool
         Whether it builds a surface from source data as files describe it.
     automatic : int or None
@@ -212,6 +238,7 @@ class Conversion:
     loss_against: str = ""
     resumes: str = ""
     answers: bool = False
+    seen_by: tuple[tuple[str, Mapping[str, str]], ...] = ()
     builds: bool = False
     automatic: int | None = None
     ask: bool = False

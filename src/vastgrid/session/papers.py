@@ -77,16 +77,10 @@ def report_of(
     sources = [source_line(path, account.steps[k].sentence) for k, path in enumerate(paths)]
     units = sent[0].frame.describe() if sent else ""
     files = [file_line(each, words) for each in account.deliveries]
-    accuracy = tuple(accuracy_words(own) for step in account.steps if (own := step.figures.get("accuracy")))
+    accuracy = tuple(str(own) for step in account.steps if (own := step.figures.get("quality")))
     return Report(
         title, sources, account.steps, files, units, contents=contents_of(sent) if sent else "", accuracy=accuracy
     )
-
-
-def accuracy_words(own: dict[str, Any]) -> str:
-    """Return what check points said, in a sentence's words."""
-    unit = f" {own['unit']}" if own["unit"] else ""
-    return f"RMSEz {own['rmse']:.3f}{unit} over {own['count']} points, {own['nssda_95']:.3f}{unit} at 95 % (NSSDA)"
 
 
 def contents_of(sent: Sequence[Dataset]) -> str:

@@ -15,7 +15,7 @@ from vastgrid.data.table import Table
 from vastgrid.job.lineage import Graph, Node, Role
 from vastgrid.reports.paper import Report
 from vastgrid.session.deliver import Delivery
-from vastgrid.session.papers import accuracy_words, contents_of, file_line, source_line
+from vastgrid.session.papers import contents_of, file_line, source_line
 from vastgrid.session.session import Session
 
 
@@ -72,10 +72,9 @@ def accuracy_of(graph: Graph, cards: Container[str]) -> tuple[str, ...]:
     """Return what check points say of any of some cards, in words."""
     found = []
     for node in graph.nodes.values():
-        own = node.outcome.figures.get("accuracy") if node.outcome else None
-        surface = next((use.card for use in node.used if use.role == "surface"), "")
-        if own and surface in cards:
-            found.append(f"{graph[surface].name}: {accuracy_words(own)}")
+        own = node.outcome.figures.get("quality") if node.outcome else None
+        if own and node.used[0].card in cards:
+            found.append(f"{graph[node.used[0].card].name}: {own}")
     return tuple(found)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from vastgrid import catalog
-from vastgrid.base.words import spaced
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
 from vastgrid.job.lineage import Card, Graph, Role
@@ -24,19 +23,7 @@ def beside_another(card: Card) -> bool:
 
 def answer_text(card: Card) -> str:
     """Return the figure of an answer that people look for, in a few words; empty where there is none."""
-    figures = card.node.outcome.figures if card.node.outcome else {}
-    if "volumes" in figures:
-        own = figures["volumes"]
-        unit = f" {own['unit']}³" if own["unit"] else ""
-        return f"cut {spaced(own['cut'])}, fill {spaced(own['fill'])}{unit}"
-    if "accuracy" in figures:
-        own = figures["accuracy"]
-        unit = f" {own['unit']}" if own["unit"] else ""
-        return f"RMSEz {own['rmse']:.3f}, 95 % {own['nssda_95']:.3f}{unit}"
-    if "pile" in figures:
-        own = figures["pile"]
-        return f"{spaced(sum(each['above'] for each in own['parts']))} {own['unit'] or ''}³ above".replace(" ³", "")
-    return ""
+    return str(card.node.outcome.figures.get("in short", "")) if card.node.outcome else ""
 
 
 def kind_expected(card: Card, graph: Graph) -> str:

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from vastgrid.base.words import plain, spaced
-from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.table import Table
+from vastgrid.declarations.conversion import Conversion, Picture
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.charts import Columns, Curve, EarthBars
 from vastgrid.qt.widgets.labels import label
@@ -25,6 +26,8 @@ class AnswerPart(QWidget):
 
     Parameters
     ----------
+    conversion : Conversion
+        Says how each is drawn, and by what all of it is seen in the plan.
     results : mapping
         What the step gave, by the names of its outputs.
 
@@ -39,35 +42,28 @@ class AnswerPart(QWidget):
     whole_wanted = pyqtSignal(object)
     map_wanted = pyqtSignal()
 
-    def __init__(self, results: Mapping[str, Dataset], palette: theme.Palette) -> None:
+    def __init__(self, conversion: Conversion, results: Mapping[str, Dataset], palette: theme.Palette) -> None:
         super().__init__()
         self.palette_ = palette
         self.charts: list[QWidget] = []
+        self.buttons: list[QPushButton] = []
+        self.map: QPushButton | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
         tables = {name: table for name, own in results.items() for table in of_kind([own], Table)}
-        drawn = {
-            "volumes": self._volumes,
-            "methods": self._methods,
-            "classes": self._classes,
-            "histogram": self._histogram,
-            "levels": self._levels,
-            "stages": self._stages,
-        }
-        for name, table in tables.items():
-            make = drawn.get(name)
-            own = make(table) if make is not None and table.count()["entries"] else None
-            if own is not None:
-                self.charts.append(own)
-                layout.addWidget(own)
-            if name == "volumes" and "methods" in tables:
+        pictures = {output.name: output.picture for output in conversion.outputs}
+        for k, (name, table) in enumerate(tables.items()):
+            picture = pictures.get(name)
+            if picture is not None and table.count()["entries"]:
+                self.charts.append(_DRAWN[picture.shape](picture, table, palette))
+                layout.addWidget(self.charts[-1])
+            elif len(table.columns) > NARROW:
+                layout.addLayout(self._turned(table))
+            if k == 0 and conversion.seen_by:
                 self.map = QPushButton("Draw the difference in the plan")
                 self.map.clicked.connect(self.map_wanted)
                 layout.addWidget(self.map, alignment=Qt.AlignmentFlag.AlignLeft)
-            elif own is None and table.columns and len(table.columns) > NARROW:
-                layout.addLayout(self._turned(table))
-        self.buttons: list[QPushButton] = []
         for table in tables.values():
             if len(table.columns) > NARROW or table.count()["entries"] > 12:
                 button = QPushButton(f"Table: {_short(table.name)} …")
@@ -75,57 +71,6 @@ class AnswerPart(QWidget):
                 button.clicked.connect(lambda _=False, table=table: self.whole_wanted.emit(table))
                 self.buttons.append(button)
                 layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)
-
-    # -- one for each kind of table
-
-    def _volumes(self, table: Table) -> QWidget | None:
-        if "above the base" in table.columns:
-            rows = _rows(table, "area", "below the base", "above the base")
-            return EarthBars("Below and above the base (cut, fill)", rows, table.units[1] or "", self.palette_)
-        return EarthBars("Cut and fill, exact", _rows(table, "inside", "cut", "fill"), table.units[1], self.palette_)
-
-    def _methods(self, table: Table) -> QWidget:
-        rows = _rows(table, "inside", "cut", "fill")
-        return EarthBars("Three methods side by side", rows, table.units[1], self.palette_)
-
-    def _classes(self, table: Table) -> QWidget:
-        low, high, area, volume = (np.asarray(table.columns[name]) for name in ("from", "to", "area", "volume"))
-        unit = table.units
-        words = [
-            f"{_end(a, 'below')}{_end(b, 'from', other=a)} {unit[0]}: {spaced(s, 1)} {unit[2]}, {spaced(v, 1)} {unit[4]}"
-            for a, b, s, v in zip(low.tolist(), high.tolist(), area.tolist(), volume.tolist(), strict=True)
-        ]
-        step = float(np.nanmin(high - low)) if np.isfinite(high - low).any() else 1.0
-        middle = np.where(
-            np.isnan(low), high - step / 2.0, np.where(np.isnan(high), low + step / 2.0, (low + high) / 2.0)
-        )
-        ends = (f"{middle.min():+.3g} {unit[0]}", "area by depth", f"{middle.max():+.3g} {unit[0]}")
-        return Columns("Depth classes, blue is cut", area, words, ends, self.palette_, middle)
-
-    def _histogram(self, table: Table) -> QWidget:
-        low, high, number = (np.asarray(table.columns[name]) for name in ("from", "to", "points"))
-        unit = table.units[0]
-        words = [
-            f"{a:+.3g} … {b:+.3g} {unit}: {int(n)}"
-            for a, b, n in zip(low.tolist(), high.tolist(), number.tolist(), strict=True)
-        ]
-        ends = (f"{low[0]:+.3g} {unit}", "surface minus check point", f"{high[-1]:+.3g} {unit}")
-        return Columns("Residuals", number, words, ends, self.palette_, (low + high) / 2.0)
-
-    def _levels(self, table: Table) -> QWidget:
-        level, area, volume = (np.asarray(table.columns[name]) for name in ("level", "area", "volume"))
-        unit = table.units
-        words = [
-            f"{z:g} {unit[0]}: {spaced(s, 1)} {unit[1]}, {spaced(v, 1)} {unit[2]}"
-            for z, s, v in zip(level.tolist(), area.tolist(), volume.tolist(), strict=True)
-        ]
-        ends = (f"{level[0]:g} {unit[0]}", f"{level[-1]:g} {unit[0]}", f"{spaced(float(volume.max()), 1)} {unit[2]}")
-        return Curve("Volume below each level", level, volume, words, ends, self.palette_)
-
-    def _stages(self, table: Table) -> QWidget:
-        names = [f"{plain(a)} → {plain(b)}" for a, b in zip(table.columns["from"], table.columns["to"], strict=True)]
-        rows = list(zip(names, table.columns["cut"].tolist(), table.columns["fill"].tolist(), strict=True))
-        return EarthBars("From stage to stage", rows, table.units[2], self.palette_)
 
     def _turned(self, table: Table) -> QGridLayout:
         """Return a wide table turned, its columns below each other: figures of a few groups."""
@@ -145,19 +90,47 @@ class AnswerPart(QWidget):
         return grid
 
 
-def _rows(table: Table, name: str, cut: str, fill: str) -> list[tuple[str, float, float]]:
-    names = [plain(value) for value in table.columns[name].tolist()]
-    cuts: Floats = table.columns[cut]
-    return list(zip(names, cuts.tolist(), table.columns[fill].tolist(), strict=True))
+def _unit(table: Table, name: str) -> str:
+    return dict(zip(table.columns, table.units, strict=True)).get(name, "") if table.units else ""
+
+
+def _bars(picture: Picture, table: Table, palette: theme.Palette) -> QWidget:
+    *names, cut, fill = picture.columns
+    called = [
+        " → ".join(plain(value) for value in row) for row in zip(*(table.columns[name] for name in names), strict=True)
+    ]
+    rows = list(zip(called, table.columns[cut].tolist(), table.columns[fill].tolist(), strict=True))
+    return EarthBars(picture.title, rows, _unit(table, cut), palette)
+
+
+def _columns(picture: Picture, table: Table, palette: theme.Palette) -> QWidget:
+    low, high, value = (np.asarray(table.columns[name]) for name in picture.columns)
+    unit, of = _unit(table, picture.columns[0]), _unit(table, picture.columns[2])
+    step = float(np.nanmin(high - low)) if np.isfinite(high - low).any() else 1.0
+    # The outermost classes may be open.
+    low, high = np.where(np.isnan(low), high - step, low), np.where(np.isnan(high), low + step, high)
+    words = [
+        f"{a:+.4g} … {b:+.4g} {unit}: {spaced(v, 1 if of else 0)} {of}".strip()
+        for a, b, v in zip(low.tolist(), high.tolist(), value.tolist(), strict=True)
+    ]
+    ends = (f"{low[0]:+.3g} {unit}", f"{high[-1]:+.3g} {unit}")
+    return Columns(picture.title, value, words, ends, palette, (low + high) / 2.0)
+
+
+def _curve(picture: Picture, table: Table, palette: theme.Palette) -> QWidget:
+    across, up = (np.asarray(table.columns[name]) for name in picture.columns)
+    one, other = (_unit(table, name) for name in picture.columns)
+    words = [f"{x:g} {one}: {spaced(y, 1)} {other}" for x, y in zip(across.tolist(), up.tolist(), strict=True)]
+    ends = (f"{across[0]:g} {one}", f"{across[-1]:g} {one}", f"{spaced(float(up.max()), 1)} {other}")
+    return Curve(picture.title, across, up, words, ends, palette)
+
+
+_DRAWN: dict[str, Callable[[Picture, Table, theme.Palette], QWidget]] = {
+    "bars": _bars,
+    "columns": _columns,
+    "curve": _curve,
+}
 
 
 def _short(name: str) -> str:
     return name.rsplit(", ", 1)[-1] if ", " in name else name
-
-
-def _end(value: float, word: str, other: float = 0.0) -> str:
-    if word == "below":
-        return "" if value != value else f"{value:g}"
-    if value != value:
-        return " and more"
-    return f"below {value:g}" if other != other else f" … {value:g}"

@@ -271,7 +271,8 @@ class Panel(QWidget):
             own = self.desk.dataset(output.card) if session.graph[output.card].kind == Table.kind else None
             if own is not None:
                 found[output.which] = own
-        part = AnswerPart(found, self.palette_)
+        conversion = catalog.conversion_named(node.operation)
+        part = AnswerPart(conversion, found, self.palette_)
         if not part.charts and not part.buttons:
             return
         part.whole_wanted.connect(self.table_wanted)

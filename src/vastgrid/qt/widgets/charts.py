@@ -110,7 +110,7 @@ class Columns(_Chart):
 
     Parameters
     ----------
-    ends : sequence of str
+    ends : (str, str)
         What stands at the left and the right end below.
     signed : (n,) float64 or None
         Where each class lies, for the colours of cut and fill; None for the curve's colour.
@@ -121,12 +121,12 @@ class Columns(_Chart):
         title: str,
         values: Floats,
         words: Sequence[str],
-        ends: Sequence[str],
+        ends: tuple[str, str],
         palette: theme.Palette,
         signed: Floats | None = None,
     ) -> None:
         super().__init__(title, palette, 128, words)
-        self.values, self.ends, self.signed = values, tuple(ends), signed
+        self.values, self.ends, self.signed = values, ends, signed
 
     def place_of(self, k: int) -> QRectF:
         """Return where a column stands."""
@@ -155,9 +155,7 @@ class Columns(_Chart):
         painter.setPen(QPen(palette.colour("quiet"), 1))
         painter.drawLine(QPointF(0, nought), QPointF(self.width(), nought))
         row = QRectF(0, self.height() - 16, self.width(), 16)
-        for flags, text in zip(
-            (0x81, 0x84, 0x82), self.ends if len(self.ends) == 3 else (self.ends[0], "", self.ends[-1]), strict=True
-        ):
+        for flags, text in zip((0x81, 0x82), self.ends, strict=True):
             painter.drawText(row, flags, text)
         painter.end()
 

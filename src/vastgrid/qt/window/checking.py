@@ -98,28 +98,32 @@ class Checking:
     def _ask(self, operation: str, nodes: list[str]) -> None:
         self.desk.asked.emit(operation, nodes, {})
 
-    def draw_difference(self, node: str) -> None:
-        """Draw the difference that volumes were added up from, and the line along which nothing changes."""
+    def draw_answer(self, node: str) -> None:
+        """Draw in the plan what a step answers: whatever its conversion says that it is seen by, one after the other."""
         session = self.desk.session
         own = session.graph.node(node)
-        pair = [next(use.card for use in own.used if use.role == role) for role in ("base", "top")]
+        playing = {use.role: use.card for use in own.used}
         plans = [
-            session.plan("difference", pair, {}, ["base", "top"]),
-            session.plan("no_change", pair, {}, ["first", "second"]),
+            session.plan(operation, [playing[role] for role in roles.values()], {}, list(roles))
+            for operation, roles in catalog.conversion_named(own.operation).seen_by
         ]
 
-        def meeting(cards: list[str]) -> None:
-            for card in session.graph.cards:
+        drawn: list[str] = []
+
+        def next_one(cards: list[str]) -> None:
+            drawn.extend(cards)
+            for card in session.graph.cards if cards else ():
                 # Whatever else covers the ground would hide it.
-                seen = card in cards or (session.graph[card].shown and not _covers(session.graph[card].kind))
-                session.show(card, shown=seen)
+                covers = _covers(session.graph[card].kind)
+                session.show(card, shown=card in drawn or (session.graph[card].shown and not covers))
             self.desk.changed.emit()
-            self.making.run_new(plans[1], "finding the line of no change", "draw the line of no change", chosen)
+            if plans:
+                plan = plans.pop(0)
+                self.making.run_new(plan, f"drawing {plan.name}", f"draw {plan.name}", next_one)
+            else:
+                self.desk.select([node])
 
-        def chosen(_cards: list[str]) -> None:
-            self.desk.select([node])
-
-        self.making.run_new(plans[0], "drawing the difference", "draw the difference", meeting)
+        next_one([])
 
     def show_table(self, table: Table) -> TableDialog:
         """Show a table whole."""

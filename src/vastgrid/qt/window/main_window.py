@@ -166,7 +166,7 @@ class MainWindow(QMainWindow):
         panel.findings_listed.connect(self.actions_["findings"].trigger)
         panel.report_wanted.connect(guarded(parts.checking.save_report))
         panel.table_wanted.connect(guarded(parts.checking.show_table))
-        panel.map_wanted.connect(guarded(parts.checking.draw_difference))
+        panel.map_wanted.connect(guarded(parts.checking.draw_answer))
         panel.file_wanted.connect(guarded(parts.checking.look_into))
         panel.text_saved.connect(guarded(lambda path, text: parts.save_text(Path(path), text)))
         panel.edits_changed.connect(guarded(making.rewrite_edits))
