@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import dataclasses
 import sys
 import threading
 from collections.abc import Iterator
@@ -69,7 +68,7 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     sending.keep(options, run)
     if options.left_out is not None:
         write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
-    return sending.told(options, account, run, inputs, words_of(groups, "--write"), run.dataset(run.sent[0]).name)
+    return sending.told(options, account, run, words_of(groups, "--write"), run.dataset(run.sent[0]).name)
 
 
 def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -234,12 +233,9 @@ def _asked(
         refuse_clashes([path for _, path in files], {"--report": options.report})
     answer, findings = _answer(operation, files, words, options, groups)
     if options.report is not None:
-        steps = [step for step in answer.account.steps if " read as " in step.sentence]
-        account = dataclasses.replace(
-            answer.account, steps=[*steps, *(s for s in answer.account.steps if s not in steps)]
-        )
-        report = report_of(account, [path for _, path in files], [], {}, answer.tables[0].name)
-        write_report(options.report, report, {"steps": [step.to_json() for step in account.steps]}, watched())
+        report = report_of(answer.account, [], {}, answer.tables[0].name)
+        steps = [step.to_json() for step in answer.account.steps]
+        write_report(options.report, report, {"steps": steps}, watched())
     if options.json:
         return _printed(answer.step.figures[key], findings)
     print(answer.step.sentence)

@@ -7,13 +7,12 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.errors import CallError
 from vastgrid.base.files import refuse_clashes
 from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
 
 if TYPE_CHECKING:
-    from vastgrid.recipes.recipe import Recipe
-    from vastgrid.session.repeating import Files, RunAccount
+    from vastgrid.session.repeating import RunAccount
 
 
 def recipe(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
@@ -51,20 +50,27 @@ def run(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> in
     """Run a recipe on files; one that fails does not stop the others."""
     from vastgrid.recipes.recipe import read_recipe
     from vastgrid.reports.account import as_json
+    from vastgrid.session.keeping import keep_job, new_store
     from vastgrid.session.repeating import run_many, runs_of
 
     made = read_recipe(options.recipe)
     runs = runs_of(made, [_given(word) for word in options.files], options.into)
+    store = None
     if options.job is not None:
-        return _as_job(made, runs, options)
+        if len(runs) > 1:
+            raise CallError("--job keeps one run; give each slot one file")
+        store = new_store(options.job)
     accounts = run_many(
         made,
         runs,
         watched(),
         replace=options.replace,
+        store=store,
         done=lambda k, account: None if options.json else _told(account, len(runs)),
     )
     end_progress()
+    if options.job is not None and accounts[0].graph is not None:
+        keep_job(options.job, made.title or "job", accounts[0].graph, f"run {made.title}")
     good = sum(account.good for account in accounts)
     if options.json:
         values = {"runs": [account.to_json() for account in accounts], "good": good, "failed": len(accounts) - good}
@@ -72,32 +78,6 @@ def run(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> in
     elif len(accounts) > 1:
         print(f"{good} of {len(accounts)} runs are good.")
     return DONE if good == len(accounts) else DATA_AT_FAULT
-
-
-def _as_job(made: Recipe, runs: list[tuple[Files, Path]], options: argparse.Namespace) -> int:
-    """Run a recipe once, and keep what it made as a job."""
-    from vastgrid.reports.account import as_json
-    from vastgrid.session.keeping import keep_job, new_store
-    from vastgrid.session.repeating import RunAccount, run_recipe
-
-    if len(runs) > 1:
-        raise CallError("--job keeps one run; give each slot one file")
-    files, folder = runs[0]
-    store = new_store(options.job)
-    account = RunAccount({name: tuple(paths) for name, paths in files.items()}, folder)
-    try:
-        graph = run_recipe(made, files, folder, watched(), account, store=store, replace=options.replace)
-    except VastGridError:
-        end_progress()
-        tell(account.findings())
-        raise
-    keep_job(options.job, made.title or "job", graph, f"run {made.title}")
-    end_progress()
-    if options.json:
-        print(as_json({"runs": [account.to_json()], "good": int(account.good), "failed": int(not account.good)}))
-    else:
-        _told(account, 1)
-    return DONE if account.good else DATA_AT_FAULT
 
 
 def _told(account: RunAccount, number: int) -> None:

@@ -5,8 +5,6 @@ from __future__ import annotations
 import argparse
 import dataclasses
 import sys
-from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from vastgrid.base.errors import CallError
@@ -83,7 +81,7 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
     keep(options, run)
     name = run.dataset(run.sent[0]).name
     title = f"{name}, {chosen.title[:1].lower()}{chosen.title[1:].split(':')[0]}"
-    return told(options, account, run, options.paths, {}, title)
+    return told(options, account, run, {}, title)
 
 
 def store_for(options: argparse.Namespace) -> Store | None:
@@ -101,9 +99,7 @@ def keep(options: argparse.Namespace, run: Run) -> None:
         keep_job(options.job, options.job.name, run.graph, "convert")
 
 
-def told(
-    options: argparse.Namespace, account: Account, run: Run, inputs: Sequence[Path], words: dict[str, str], title: str
-) -> int:
+def told(options: argparse.Namespace, account: Account, run: Run, words: dict[str, str], title: str) -> int:
     """Say what a run did, write its report if one was asked for, and return the exit code."""
     from vastgrid.reports.account import as_json
 
@@ -117,7 +113,7 @@ def told(
         from vastgrid.session.papers import picture_of, report_of, write_report
 
         sent = run.datasets(run.sent)
-        report = report_of(account, inputs, sent, words, title)
+        report = report_of(account, sent, words, title)
         if options.report.suffix.lower() in (".html", ".htm", ".pdf"):
             report = dataclasses.replace(report, picture=picture_of(sent, watched()))
         write_report(options.report, report, values, watched())

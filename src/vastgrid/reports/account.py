@@ -35,6 +35,10 @@ class StepLike(Protocol):
     def against(self) -> str:
         """What that is measured against, by name; empty for its source."""
 
+    @property
+    def source(self) -> str:
+        """The file that it read; empty for all else."""
+
 
 class DeliveryLike(Protocol):
     """What the report needs to know of a delivery."""

@@ -116,7 +116,7 @@ class Report:
         what = f"{names} ({_size(size)} in all): {told}{units}." if self.files else self._answer(told, units)
         known = ", ".join(each.name for each in self.sources[:8])
         more = f" and {len(self.sources) - 8} more" if len(self.sources) > 8 else ""
-        made = [step for step in self.steps if step.loss is not None or not _reading(step)]
+        made = [step for step in self.steps if not step.source]
         done = f"in {count(len(made), 'step')}, told below" if made else "as it came in"
         source = f"{count(len(self.sources), 'file')} ({known}{more}), {done}."
         return [
@@ -159,10 +159,6 @@ class Report:
         if left:
             parts.append(" ".join(finding.text for finding in left[:3]))
         return " ".join(parts)
-
-
-def _reading(step: StepLike) -> bool:
-    return " read as " in step.sentence
 
 
 def _size(number: int) -> str:

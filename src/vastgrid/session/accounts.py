@@ -21,7 +21,7 @@ from vastgrid.session.steps import Source
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One step that was done: its sentence, what was noticed, what it cost, and the figures of what it gave."""
+    """One step that was done: its sentence, what was noticed, what it cost, the figures of what it gave, and the file it read."""
 
     sentence: str
     findings: tuple[Finding, ...] = ()
@@ -29,6 +29,7 @@ class Step:
     result: tuple[dict[str, Any], ...] = ()
     against: str = ""
     figures: dict[str, Any] = field(default_factory=dict)
+    source: str = ""
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values."""

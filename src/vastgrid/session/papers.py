@@ -70,11 +70,9 @@ def file_line(delivery: Delivery, words: dict[str, str]) -> FileLine:
     )
 
 
-def report_of(
-    account: Account, paths: Sequence[Path], sent: Sequence[Dataset], words: dict[str, str], title: str
-) -> Report:
+def report_of(account: Account, sent: Sequence[Dataset], words: dict[str, str], title: str) -> Report:
     """Return the report of a run on the command line."""
-    sources = [source_line(path, account.steps[k].sentence) for k, path in enumerate(paths)]
+    sources = [source_line(Path(step.source), step.sentence) for step in account.steps if step.source]
     units = sent[0].frame.describe() if sent else ""
     files = [file_line(each, words) for each in account.deliveries]
     accuracy = tuple(str(own) for step in account.steps if (own := step.figures.get("quality")))

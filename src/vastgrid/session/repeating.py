@@ -54,6 +54,8 @@ class RunAccount:
     error : str
         Why it ended early; empty where it did not.
     seconds : float
+    graph : Graph or None
+        What was made; None where it ended early.
     """
 
     files: dict[str, tuple[Path, ...]]
@@ -64,6 +66,7 @@ class RunAccount:
     digests: dict[str, str] = field(default_factory=dict)
     error: str = ""
     seconds: float = 0.0
+    graph: Graph | None = None
 
     @property
     def good(self) -> bool:
@@ -171,15 +174,22 @@ def run_many(
     progress: Progress,
     *,
     replace: bool = False,
+    store: Keeping | None = None,
     done: Callable[[int, RunAccount], None] = lambda k, account: None,
 ) -> list[RunAccount]:
-    """Run a recipe on one set of files after another; one that fails does not stop the others."""
+    """Run a recipe on one set of files after another; one that fails does not stop the others.
+
+    Parameters
+    ----------
+    store : Keeping or None
+        Where results are kept; None for memory that each run has for itself.
+    """
     accounts = []
     for k, (files, folder) in enumerate(runs):
         part = progress.part(k / len(runs), (k + 1) / len(runs))
         account = RunAccount({name: tuple(paths) for name, paths in files.items()}, folder)
         try:
-            run_recipe(recipe, files, folder, part, account, replace=replace)
+            account.graph = run_recipe(recipe, files, folder, part, account, store=store, replace=replace)
         except VastGridError as error:
             account.error = str(error)
         accounts.append(account)
@@ -327,7 +337,9 @@ class _Run:
             self.graph, node, dataclasses.replace(made, datasets=datasets, findings=told), began
         )
         figures = tuple({**card.figures, "name": card.name} for card in self.graph.nodes[node.id].cards())
-        self.account.steps.append(Step(f"{slot.name}: {path.name} read as {kind.title}.", told, result=figures))
+        self.account.steps.append(
+            Step(f"{slot.name}: {path.name} read as {kind.title}.", told, result=figures, source=str(path))
+        )
         self.account.digests |= {each.name: each.content for each in datasets.values()}
 
     def _matched(self, slot: Slot, made: Made, path: Path) -> list[str]:

@@ -26,6 +26,7 @@ class _Step:
     loss: Loss | None
     against: str = ""
     result: tuple[dict[str, Any], ...] = ()
+    source: str = ""
 
 
 def report(session: Session, node: str) -> Report:
@@ -51,7 +52,12 @@ def report(session: Session, node: str) -> Report:
         loss = Loss.from_json(own.outcome.loss) if own.outcome and own.outcome.loss else None
         steps.append(
             _Step(
-                sentence, tuple(findings), loss, session.measured_against(each), tuple(card.figures for card in cards)
+                sentence,
+                tuple(findings),
+                loss,
+                session.measured_against(each),
+                tuple(card.figures for card in cards),
+                own.path if own.role is Role.SOURCE else "",
             )
         )
     outcome = graph[node].outcome

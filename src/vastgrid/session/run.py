@@ -115,7 +115,7 @@ class Run:
             self.graph = self.executor.kept(self.graph, node, Made(made, source.findings), began)
         cards = [output.card for output in outputs]
         figures = tuple(self.graph[card].figures for card in cards)
-        self.account.steps.append(Step(source_sentence(source), source.findings, result=figures))
+        self.account.steps.append(Step(source_sentence(source), source.findings, result=figures, source=str(path)))
         self.account.left_out += [f"{path.name}\t{line}" for line in source.left_out]
         self.sources.append((source, cards))
         self.have += cards
