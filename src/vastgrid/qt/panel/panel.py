@@ -6,7 +6,6 @@ import re
 from collections.abc import Callable
 from html import escape
 from pathlib import Path
-from typing import Any
 
 from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
@@ -23,8 +22,8 @@ from PyQt6.QtWidgets import (
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
-from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table
 from vastgrid.job.lineage import Card, Role, State
 from vastgrid.measures.figures import Figures
@@ -32,6 +31,8 @@ from vastgrid.params import declare
 from vastgrid.qt.desk.cards import kind_text
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.panel.answer_part import AnswerPart
+from vastgrid.qt.panel.card_words import figure_rows, sentence_html
+from vastgrid.qt.panel.cost_part import CostPart
 from vastgrid.qt.panel.edits_part import EditsPart
 from vastgrid.qt.panel.figures_part import FiguresPart
 from vastgrid.qt.panel.findings_part import FindingsPart
@@ -232,7 +233,7 @@ class Panel(QWidget):
         kind = node.kind or node.operation
         layout.addWidget(label(kind_text(node, kind) + (f" · made {when}" if when else ""), quiet=True))
         self.sentence = label()
-        self.sentence.setText(self._sentence_html(session, node))
+        self.sentence.setText(sentence_html(session.sentence(node.id), self.palette_))
         self.sentence.setTextInteractionFlags(
             Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
         )
@@ -280,21 +281,6 @@ class Panel(QWidget):
         self.answer = part
         layout.addWidget(part)
 
-    def _sentence_html(self, session: Session, node: Card) -> str:
-        chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; font-weight:600; text-decoration:none;"
-        # What nobody asked for is told apart: it is settled anew for other data.
-        open_chip = f"background-color:{self.palette_.chip}; color:{self.palette_.action}; text-decoration:none; font-style:italic;"
-        parts = []
-        for piece in session.sentence(node.id):
-            text = escape(piece.text)
-            if piece.field is None:
-                parts.append(text)
-            else:
-                inner = text.replace(" ", "&nbsp;")
-                style = open_chip if piece.settled else chip
-                parts.append(f'<a href="field:{piece.field}" style="{style}">&nbsp;{inner}&nbsp;</a>')
-        return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
-
     def _add_edits(self, layout: QVBoxLayout, node: Card) -> None:
         """List the edits of a card's log."""
         self.edits = None
@@ -336,26 +322,11 @@ class Panel(QWidget):
             layout.addWidget(label(escape(failure), name="error"))
         if node.outcome is None or node.outcome.loss is None:
             return
-        loss = node.outcome.loss
-        unit = f" {loss['unit']}" if loss["unit"] else ""
         source = session.measured_against(node.id) if len(node.node.used) < 4 else "its sources"
-        box = QFrame()
-        box.setObjectName("box")
-        own = QVBoxLayout(box)
-        own.setContentsMargins(12, 9, 12, 9)
-        warning, action = self.palette_.warning, self.palette_.action
-        share = "" if loss["share"] > 0.995 else f", over {loss['share']:.0%} of the ground"
-        text = label(
-            f'{"They differ by" if node.kind == Table.kind else "This costs"} <b style="color:{warning}">{loss["max"]:.3f}{unit}</b> at most, {loss["rmse"]:.3f}{unit} RMSE, '
-            f"{loss['p95']:.3f}{unit} for 95 %, against {escape(source)}{share}. "
-            f'<a href="worst" style="color:{action}">Show the worst place</a>'
-        )
-        text.setTextInteractionFlags(
-            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
-        )
-        text.linkActivated.connect(lambda _: self.place.emit(*loss["at"]))
-        own.addWidget(text)
-        layout.addWidget(box)
+        answers = node.kind == Table.kind
+        part = CostPart(Loss.from_json(node.outcome.loss), source, self.palette_, answers=answers)
+        part.place.connect(self.place)
+        layout.addWidget(part)
 
     def _add_buttons(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         buttons: list[QPushButton] = []
@@ -499,29 +470,3 @@ class Panel(QWidget):
             return {}
         inputs = [dataset for i in node.inputs if (dataset := self.desk.session.dataset(i)) is not None]
         return self.desk.suggestions(catalog.conversion_named(node.operation), inputs)
-
-
-def figure_rows(node: Card) -> list[tuple[str, str]]:
-    """Return the figures of a node, ready to show."""
-    if node.outcome is None:
-        return []
-    figures: dict[str, Any] = node.figures
-    rows = [(name.capitalize(), spaced(value)) for name, value in figures.get("count", {}).items()]
-    extent = figures.get("extent") or {}
-    for name, pair in extent.items():
-        if pair:
-            rows.append((name.capitalize(), f"{pair[0]:.2f} … {pair[1]:.2f}"))
-    if "horizontal_unit" in figures:
-        units = [figures["horizontal_unit"] or "unknown", figures["vertical_unit"] or "unknown"]
-        if node.kind != Table.kind:
-            rows.append(("Units", " / ".join(units)))
-            rows.append(("CRS", figures.get("crs") or "none (local grid)"))
-    if node.path:
-        rows.append(("File", node.path.rsplit("/", 1)[-1]))
-        size = (figures.get("file") or [figures.get("size")])[0]
-        if size:
-            rows.append(("Size", f"{size / 1e6:.1f} MB" if size >= 1e5 else f"{size / 1e3:.1f} kB"))
-    if node.outcome.when:
-        rows.append(("Made", node.outcome.when.replace("T", " ")))
-    rows.append(("Took", f"{node.outcome.seconds:.1f} s"))
-    return rows

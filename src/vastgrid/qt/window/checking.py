@@ -72,31 +72,20 @@ class Checking:
         nodes = list(self.desk.selection)
         known = [dataset for node in nodes if (dataset := self.desk.session.dataset(node)) is not None]
         able = catalog.targets(known) if known and len(known) == len(nodes) else ()
-        for conversion in able:
-            if conversion.answers and conversion.id != "compare":
-                if not conversion.ask:
-                    entry(
-                        menu,
-                        f"{conversion.title} …",
-                        partial(self.desk.guarded, partial(self._ask, conversion.id, nodes)),
-                    )
-                if drawn_field(conversion):
-                    menu.addAction(actions[f"draw_{conversion.id}"])
-                elif conversion.ask:
-                    entry(
-                        menu,
-                        f"{conversion.title} …",
-                        partial(self.desk.guarded, partial(self._ask, conversion.id, nodes)),
-                    )
-        if not any(each.answers for each in able):
-            hint = "Two surfaces, or a surface and points or closed lines, give more to choose here"
-            entry(menu, hint)
+        answers = [each for each in able if each.answers and each.id != "compare"]
+        for conversion in answers:
+            drawn = drawn_field(conversion)
+            # What cannot be asked without a place is offered with drawing it.
+            if not (conversion.ask and drawn):
+                ask = partial(self.desk.asked.emit, conversion.id, nodes, {})
+                entry(menu, f"{conversion.title} …", partial(self.desk.guarded, ask))
+            if drawn:
+                menu.addAction(actions[f"draw_{conversion.id}"])
+        if not answers:
+            entry(menu, "Two surfaces, or a surface and points or closed lines, give more to choose here")
         menu.addSeparator()
         for key in ("findings", "remake"):
             menu.addAction(actions[key])
-
-    def _ask(self, operation: str, nodes: list[str]) -> None:
-        self.desk.asked.emit(operation, nodes, {})
 
     def draw_answer(self, node: str) -> None:
         """Draw in the plan what a step answers: whatever its conversion says that it is seen by, one after the other."""
