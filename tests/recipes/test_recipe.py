@@ -115,4 +115,5 @@ def test_slots_are_named_in_lower_case_with_hyphens():
     assert slug("Day 1") == "day-1"
     assert slug("Day 1", ["day-1"]) == "day-1-2"
     assert slug("…") == "source"
+    assert slug("__autzen_trim_") == "autzen-trim"
     assert slug("Höhen 2.5 m") == "höhen-2.5-m"

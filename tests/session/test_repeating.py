@@ -146,6 +146,15 @@ def test_files_are_given_to_slots(session, tmp_path):
     assert len(ground.uses) == 2
 
 
+def test_a_bare_number_keeps_the_unit_of_its_data(run_cli, tmp_path):
+    source = survey(tmp_path / "day_1.csv")
+    code, _, err = run_cli("convert", source, tmp_path / "a.tif", "--via", "grid", "cell=5", "--job", tmp_path / "kept")
+    assert code == 0, err
+    recipe = learnt(Session(tmp_path / "kept"))
+    assert [slot.name for slot in recipe.slots] == ["day-1"], "in lower case with hyphens"
+    assert next(step for step in recipe.steps if step.operation == "grid").words == {"cell": "5.0m"}
+
+
 def test_another_unit_is_brought_into_that_of_the_job(session, tmp_path):
     recipe = learnt(session, "Contours 0.5 m")
     account = RunAccount({}, tmp_path)

@@ -112,8 +112,8 @@ class Recipe:
 
 
 def slug(name: str, taken: Sequence[str] = ()) -> str:
-    """Return a name in lower case with hyphens, that none of some others is."""
-    plain = re.sub(r"[^\w.]+", "-", name.lower()).strip("-._") or "source"
+    """Return a name in lower case with hyphens, that none of some others is; points stay, as in “contours-0.5-m”."""
+    plain = re.sub(r"[^\w.]+|_+", "-", name.lower()).strip("-.") or "source"
     found, number = plain, 2
     while found in taken:
         found, number = f"{plain}-{number}", number + 1

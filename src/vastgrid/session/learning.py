@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -59,7 +60,8 @@ def recipe_of(
         if node.role is Role.DELIVERY:
             continue
         used = [card for card in node.cards() if card.id in behind] or [node.cards()[0]]
-        name = slug(used[0].name, tuple(names.values()))
+        # A point in a name would part it where the text is TOML.
+        name = slug(used[0].name.replace(".", "-"), tuple(names.values()))
         names[node.id] = name
         if node.role in _GIVEN:
             slots.append(_slot(name, node, [(card.name, card.kind) for card in used], executor, units))
@@ -68,7 +70,7 @@ def recipe_of(
             uses = tuple((use.role, references[use.card]) for use in node.used)
             sentence = declare.plain(says(node.outputs[0].card))
             called = {output.which: output.name for output in node.outputs}
-            words = executor.words(node)
+            words = _with_units(node, executor)
             steps.append(Made(name, called, node.operation, node.version, uses, words, sentence))
             for k, output in enumerate(node.outputs):
                 references[output.card] = name if k == 0 else f"{name}/{output.which}"
@@ -127,6 +129,15 @@ def _free(file: str, taken: Sequence[str]) -> str:
         path = Path(file)
         name, number = f"{path.stem}-{number}{path.suffix}", number + 1
     return name
+
+
+def _with_units(node: Node, executor: Executor) -> dict[str, str]:
+    """Return what was asked of a step; a bare number has the unit of the data that it was asked for."""
+    settled = executor.store.payloads.full(node.outcome.settled) if node.outcome else {}
+    return {
+        name: settled.get(name, text) if re.fullmatch(r"[+-]?[\d.]+(e[+-]?\d+)?", text) else text
+        for name, text in executor.words(node).items()
+    }
 
 
 def _asked(node: Node, executor: Executor) -> dict[str, str]:
