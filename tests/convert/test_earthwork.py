@@ -35,6 +35,18 @@ def test_three_methods_say_the_same_of_planes():
     assert sections["fill"] == pytest.approx(12_500.0, rel=1e-3)
 
 
+def test_cross_checks_are_as_fine_as_asked_or_refused():
+    half = dataclasses.replace(TILTED, vertices=TILTED.vertices + (50.0, 0.0, 0.0))
+    names = [each["name"] for each in volumes(FLAT, half, sections="5m", cell="2m").figures["volumes"]["methods"]]
+    # The ground in common is 50 by 100 m: 20 steps of 5 m along its longer side.
+    assert names == ["exact, prism by prism", "by cells of 2 m", "by sections every 5 m"]
+    for words in ({"cell": "1mm"}, {"sections": "1mm"}):
+        with pytest.raises(ParamError, match="that makes"):
+            volumes(FLAT, TILTED, **words)
+    with pytest.raises(ParamError, match="cells; choose a larger one"):
+        made("difference", [("base", FLAT), ("top", TILTED)], **{"as": "grid", "cell": "1mm"})
+
+
 def test_every_boundary_has_its_row_and_the_whole_counts_once():
     result = volumes(FLAT, TILTED, rings((0, 0, 50, 50), (25, 25, 75, 75), layers=["A", "B"]))
     own = result.figures["volumes"]

@@ -10,11 +10,11 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.errors import DataError
+from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.base.words import step_above
+from vastgrid.base.words import spaced, step_above
 from vastgrid.data.dataset import DIFFERENCE, Dataset
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
@@ -27,6 +27,7 @@ from vastgrid.shaping.overlaying import difference_tin
 
 # So many cells where nobody says how large they are.
 CELLS = 250_000
+MOST_CELLS = 400_000_000
 
 
 class As(Enum):
@@ -84,6 +85,8 @@ def run(inputs: Inputs, params: DifferenceParams, progress: Progress) -> Result:
     ------
     DataError
         If they have no ground in common.
+    ParamError
+        If there would be more cells than fit.
     """
     (base,), (top,) = inputs.of("base"), inputs.of("top")
     params = settle(inputs, params)
@@ -117,6 +120,8 @@ def _grid(base: Dataset, top: Dataset, params: DifferenceParams, name: str) -> G
         west = own.west + math.floor((box[0] - own.west) / dx + 1e-9) * dx
         north = own.north - math.floor((own.north - box[3]) / dy + 1e-9) * dy
     shape = max(math.ceil((north - box[1]) / dy - 1e-9), 1), max(math.ceil((box[2] - west) / dx - 1e-9), 1)
+    if shape[0] * shape[1] > MOST_CELLS:
+        raise ParamError("cell", f"that makes {spaced(shape[0] * shape[1])} cells; choose a larger one")
     gap = lattice(top, (west, north), (dx, dy), shape) - lattice(base, (west, north), (dx, dy), shape)
     if not np.isfinite(gap).any():
         raise DataError(f"{base.name} and {top.name} have no ground in common")

@@ -21,7 +21,7 @@ from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
-from vastgrid.measures.earthwork import Earthwork, Region, between, by_cells, by_sections, gaps, region_of
+from vastgrid.measures.earthwork import Earthwork, Region, between, by_cells, by_sections, common_box, gaps, region_of
 from vastgrid.params.declare import Param
 from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas, whole_of
 from vastgrid.shaping.limits import has_rings
@@ -29,6 +29,8 @@ from vastgrid.shaping.limits import has_rings
 # A cross-check by so many cells and sections where nobody says how large they are or how far apart.
 CELLS, SECTIONS = 250_000, 60
 MOST_CLASSES = 200
+# More cells take more memory, more sections more time, than a cross-check is worth.
+MOST_CELLS, MOST_SECTIONS = 100_000_000, 20_000
 # Cross-checks that differ by more than this share of all that is moved are pointed out.
 FAR = 0.05
 # Ground that is missing inside a boundary is told from this share on.
@@ -187,15 +189,26 @@ def _missing(areas: Sequence[NamedArea], rows: Sequence[Earthwork], frame: Frame
 def _checks(
     one: Tin, two: Tin, whole: Any, total: Earthwork, params: VolumeParams, frame: Frame, progress: Progress
 ) -> list[tuple[str, Earthwork]]:
-    """Return the exact figures and those of both cross-checks, each with its name."""
+    """Return the exact figures and those of both cross-checks, each with its name.
+
+    Raises
+    ------
+    ParamError
+        If what is asked for is finer than a cross-check can be.
+    """
     unit = frame.horizontal
     word = f" {unit.value}" if unit else ""
+    box = common_box(one, two, whole)
+    wide, high = box[2] - box[0], box[3] - box[1]
     cell = params.cell.in_unit(unit, "cell") if params.cell is not None else step_above(math.sqrt(total.area / CELLS))
-    cells = by_cells(one, two, whole, cell, progress.part(0.0, 0.4))
+    if wide * high / cell**2 > MOST_CELLS:
+        raise ParamError("cell", f"that makes {spaced(wide * high / cell**2)} cells; choose a larger one")
     number = SECTIONS
     if params.sections is not None:
-        box = np.ptp(np.array(whole.bounds).reshape(2, 2) if whole is not None else one.vertices[:, :2], axis=0)
-        number = min(max(round(float(box.max()) / params.sections.in_unit(unit, "sections")), 1), 5000)
+        number = max(math.ceil(max(wide, high) / params.sections.in_unit(unit, "sections") - 1e-9), 1)
+        if number > MOST_SECTIONS:
+            raise ParamError("sections", f"that makes {spaced(number)} sections; let them stand farther apart")
+    cells = by_cells(one, two, whole, cell, progress.part(0.0, 0.4))
     sections, spacing = by_sections(one, two, whole, number, progress.part(0.4, 1.0))
     return [
         ("exact, prism by prism", total),

@@ -183,7 +183,7 @@ def common_pieces(
 
 def gaps(base: Tin, top: Tin, area: Any, number: int) -> Floats:
     """Return how far one TIN lies above another at about so many places, (n,)."""
-    box = _box(base, top, area)
+    box = common_box(base, top, area)
     if box[2] <= box[0] or box[3] <= box[1]:
         return np.zeros(0)
     cell = float(np.sqrt((box[2] - box[0]) * (box[3] - box[1]) / number))
@@ -205,7 +205,7 @@ def by_cells(base: Tin, top: Tin, area: Any, cell: float, progress: Progress) ->
 
 def _cells(base: Tin, top: Tin, area: Any, cell: float) -> tuple[Floats, float]:
     """Return the differences at the centres of cells that count, (n,), and the size of each."""
-    box = _box(base, top, area)
+    box = common_box(base, top, area)
     if box[2] <= box[0] or box[3] <= box[1]:
         return np.zeros(0), cell * cell
     # Cells end where the ground in common ends, so none reaches beyond it: each side is the size asked for, or a little less.
@@ -231,7 +231,11 @@ def _of_values(values: Floats, sizes: Floats, none: float) -> Earthwork:
     )
 
 
-def _box(base: Tin, top: Tin, area: Any) -> tuple[float, float, float, float]:
+def common_box(base: Tin, top: Tin, area: Any) -> tuple[float, float, float, float]:
+    """Return west, south, east, north of the ground that two TINs, and an area where there is one, have in common.
+
+    Where they have none, east is not east of west, or north not north of south.
+    """
     low = np.maximum(base.vertices[:, :2].min(axis=0), top.vertices[:, :2].min(axis=0))
     high = np.minimum(base.vertices[:, :2].max(axis=0), top.vertices[:, :2].max(axis=0))
     if area is not None:
@@ -246,7 +250,7 @@ def by_sections(base: Tin, top: Tin, area: Any, number: int, progress: Progress)
     The area of cut and of fill in each section is exact; between two sections the mean of both counts over their
     distance (the average end area method).
     """
-    west, south, east, north = _box(base, top, area)
+    west, south, east, north = common_box(base, top, area)
     along_east = east - west >= north - south
     length = (east - west) if along_east else (north - south)
     spacing = length / number
