@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +13,7 @@ from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.files import refuse_clashes, write_text
 from vastgrid.base.quantities import square_word, unit_word
+from vastgrid.base.words import plain
 from vastgrid.cli import sending
 from vastgrid.cli.asked import asked_vias, reading, said, thresholds, words_of
 from vastgrid.cli.telling import DONE, end_progress, tell, watched
@@ -224,8 +225,9 @@ def _asked(
     options: argparse.Namespace,
     groups: list[tuple[str, list[str]]],
     key: str,
+    more: Callable[[Answer], dict[str, Any]] = lambda answer: {},
 ) -> int:
-    """Let a conversion answer, and print its figures or its tables."""
+    """Let a conversion answer, and print its figures, with more where they are printed as JSON, or its tables."""
     from vastgrid.session.papers import check_ending, report_of, write_report
 
     if options.report is not None:
@@ -237,7 +239,7 @@ def _asked(
         steps = [step.to_json() for step in answer.account.steps]
         write_report(options.report, report, {"steps": steps}, watched())
     if options.json:
-        return _printed(answer.step.figures[key], findings)
+        return _printed({**answer.step.figures[key], **more(answer)}, findings)
     print(answer.step.sentence)
     for table in answer.tables:
         print(f"\n{table.name}")
@@ -286,7 +288,24 @@ def accuracy(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
     """Say how good a surface is by check points."""
     files = [("surface", options.surface), ("points", options.points)]
     words = {"by": options.by, "blunder": options.blunder, "survey": options.survey}
-    return _asked("accuracy", files, words, options, groups, "accuracy")
+    return _asked("accuracy", files, words, options, groups, "accuracy", _residuals)
+
+
+def _residuals(answer: Answer) -> dict[str, Any]:
+    """Return every residual with its point and place."""
+    from vastgrid.convert.accuracy import POINT, RESIDUAL
+    from vastgrid.data.kinds import of_kind
+    from vastgrid.data.pointset import PointSet
+
+    (points,) = of_kind(answer.results, PointSet)
+    names = (plain(value) for value in points.attributes[POINT].tolist())
+    rows = zip(names, points.xyz.tolist(), points.attributes[RESIDUAL].tolist(), strict=True)
+    return {
+        "residuals": [
+            {"point": name, "east": east, "north": north, "residual": residual}
+            for name, (east, north, _), residual in rows
+        ]
+    }
 
 
 def stages(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:

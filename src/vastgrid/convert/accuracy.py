@@ -14,7 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.base.words import plain, step_above
+from vastgrid.base.words import plain, spaced, step_above
 from vastgrid.data.classes import class_name
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
@@ -31,7 +31,9 @@ _NAMES = ("point", "name", "number", "id")
 CLASS = "classification"
 # Columns of the histogram, and how far from the median a residual lies that is no blunder, as a share of the heights' range.
 COLUMNS, NEAR = 15, 1e-9
-MOST_GROUPS = 50
+MOST_GROUPS = 200
+# How residuals say which point they are of, and what they are.
+POINT, RESIDUAL = "point", "residual"
 
 
 @dataclass(frozen=True)
@@ -69,7 +71,7 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
     Raises
     ------
     CallError
-        If there is no attribute of that name.
+        If there is no attribute of that name, or it has more values than anybody reads.
     DataError
         If no point lies over the surface.
     """
@@ -93,10 +95,16 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
     word = unit_word(unit)
     findings = _findings(points, names, good, values, every, bad, outside, params, word)
     own = points.chosen(good)
-    attributes = {**own.attributes, "surface height": z[good], "residual": values, "blunder": bad.astype(np.uint8)}
+    attributes = {
+        **own.attributes,
+        POINT: np.array([names[k].encode() for k in np.flatnonzero(good).tolist()]),
+        "surface height": z[good],
+        RESIDUAL: values,
+        "blunder": bad.astype(np.uint8),
+    }
     called = f"{surface.name} against {points.name}"
     residuals = PointSet(name=f"{called}, residuals", frame=points.frame, xyz=own.xyz, attributes=attributes)
-    groups = _split(group, good, values) if group is not None else []
+    groups = _split(params.by, group, good, values) if group is not None else []
     survey = params.survey.in_unit(unit, "survey") if params.survey is not None else None
     table = _table(called, every, groups, outside, bad, survey, word.strip())
     at = (float(own.xyz[every.at, 0]), float(own.xyz[every.at, 1]))
@@ -109,7 +117,6 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
             "outside": outside,
             "at": list(at),
             "blunders": int(bad.sum()),
-            "residuals": _listed(names, good, own.xyz, values),
             "unit": unit.value if unit else None,
         },
     }
@@ -124,16 +131,6 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
 
 # So many blunders are told one by one.
 _MOST_BLUNDERS = 10
-# So many residuals are listed one by one.
-_MOST_LISTED = 100_000
-
-
-def _listed(names: list[str], good: Flags, xyz: Floats, values: Floats) -> list[dict[str, Any]]:
-    kept = np.flatnonzero(good)[:_MOST_LISTED].tolist()
-    rows = zip(
-        kept, xyz[: len(kept), 0].tolist(), xyz[: len(kept), 1].tolist(), values[: len(kept)].tolist(), strict=True
-    )
-    return [{"point": names[k], "east": east, "north": north, "residual": own} for k, east, north, own in rows]
 
 
 def _names(points: PointSet) -> list[str]:
@@ -163,10 +160,14 @@ def _groups(points: PointSet, by: str) -> list[str] | None:
     return _texts(values)
 
 
-def _split(group: list[str], good: Flags, values: Floats) -> list[tuple[str, Accuracy]]:
+def _split(by: str, group: list[str], good: Flags, values: Floats) -> list[tuple[str, Accuracy]]:
     own = np.array(group)[good]
     names, which = np.unique(own, return_inverse=True)
-    return [(str(name), accuracy_of(values[which == k])) for k, name in enumerate(names[:MOST_GROUPS].tolist())]
+    if len(names) > MOST_GROUPS:
+        raise CallError(
+            f"by={by}: it has {spaced(len(names))} values; figures can be split into {MOST_GROUPS} groups at most"
+        )
+    return [(str(name), accuracy_of(values[which == k])) for k, name in enumerate(names.tolist())]
 
 
 def _findings(

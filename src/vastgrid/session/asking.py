@@ -10,6 +10,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.table import Table
@@ -21,11 +23,16 @@ from vastgrid.session.saying import Options, Said
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What a question gave: everything that was done, its step, and its tables in order."""
+    """What a question gave: everything that was done, its step, and what that gave in order."""
 
     account: Account
     step: Step
-    tables: tuple[Table, ...]
+    results: tuple[Dataset, ...]
+
+    @property
+    def tables(self) -> list[Table]:
+        """Its tables."""
+        return of_kind(self.results, Table)
 
 
 def ask(
@@ -72,8 +79,7 @@ def ask(
     made = run.make(conversion, pairs, words, progress.part(0.6, 1.0))
     step = run.account.steps[-1]
     findings += step.findings
-    tables = tuple(data for data in run.datasets(made) if isinstance(data, Table))
-    return Answer(run.account, step, tables)
+    return Answer(run.account, step, tuple(run.datasets(made)))
 
 
 def playing(
