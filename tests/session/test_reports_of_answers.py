@@ -67,3 +67,17 @@ def test_from_the_command_line(run_cli, session, tmp_path):
         "accuracy", tmp_path / "before.xml", tmp_path / "checks.csv", "--report", tmp_path / "before.xml"
     )
     assert code == 2, "a report never goes over what was read"
+
+
+def test_a_long_table_says_that_it_is_told_by_its_beginning(run_cli, session, tmp_path):
+    from earth import rings
+
+    target = catalog.format_of_target(tmp_path / "ring.gpkg")
+    deliver([rings((0, 0, 100, 100))], tmp_path / "ring.gpkg", target, target.write_params(), Silent())
+    for ending in ("html", "md"):
+        code, _, err = run_cli(
+            "stages", tmp_path / "after.xml", "--inside", tmp_path / "ring.gpkg", "--every", "0.02m", "--report",
+            tmp_path / f"s.{ending}",
+        )  # fmt: skip
+        assert code == 0, err
+        assert "The first 200 of 500 rows" in (tmp_path / f"s.{ending}").read_text()

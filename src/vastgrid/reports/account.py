@@ -85,7 +85,18 @@ def _table(figures: dict[str, Any]) -> list[str]:
     if not isinstance(columns, list):
         return []
     rows = [heads_of(figures), ["---"] * len(columns), *figures["entries"]]
-    return ["", *(f"   | {' | '.join(row)} |" for row in rows), ""]
+    return [
+        "",
+        *(f"   | {' | '.join(row)} |" for row in rows),
+        *(f"   {text}" for text in [left_off(figures)] if text),
+        "",
+    ]
+
+
+def left_off(figures: dict[str, Any]) -> str:
+    """Return that a table is told by its beginning, where it is longer than what is told; nothing for others."""
+    told, whole = len(figures["entries"]), figures.get("count", {}).get("entries", 0)
+    return f"The first {told} of {whole} rows." if whole > told else ""
 
 
 def heads_of(figures: dict[str, Any]) -> list[str]:

@@ -11,7 +11,7 @@ from typing import Any
 
 from vastgrid import __version__
 from vastgrid.base.findings import Finding, Severity, count
-from vastgrid.reports.account import StepLike, heads_of
+from vastgrid.reports.account import StepLike, heads_of, left_off
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,6 +233,7 @@ def _told(step: StepLike) -> str:
     for each in step.result:
         if isinstance(each.get("columns"), list):
             parts.append(f"<br>{escape(str(each.get('name', '')))}{_table(heads_of(each), each['entries'])}")
+            parts.append(f'<span class="quiet">{escape(left_off(each))}</span>')
     parts += [
         f'<br><span class="{_class(f)}">{escape(f.severity.value)}: {escape(f.text)}</span>' for f in step.findings
     ]
