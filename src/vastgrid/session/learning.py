@@ -52,28 +52,7 @@ def recipe_of(
             raise CallError(f"{graph[card].name} was given, not made; a recipe is of something that was made or sent")
     behind = set[str]().union(*(graph.before(card, used=True) for card in wanted))
     nodes = [node for node in graph.nodes.values() if any(output.card in behind for output in node.outputs)]
-    units = _units(list(graph.nodes.values()))
-    names: dict[str, str] = {}
-    references: dict[str, str] = {}
-    slots, steps = [], []
-    for node in nodes:
-        if node.role is Role.DELIVERY:
-            continue
-        used = [card for card in node.cards() if card.id in behind] or [node.cards()[0]]
-        # A point in a name would part it where the text is TOML.
-        name = slug(used[0].name.replace(".", "-"), tuple(names.values()))
-        names[node.id] = name
-        if node.role in _GIVEN:
-            slots.append(_slot(name, node, [(card.name, card.kind) for card in used], executor, units))
-            references |= {card.id: name if card is used[0] else f"{name}/{card.name}" for card in used}
-        else:
-            uses = tuple((use.role, references[use.card]) for use in node.used)
-            sentence = declare.plain(says(node.outputs[0].card))
-            called = {output.which: output.name for output in node.outputs}
-            words = _with_units(node, executor)
-            steps.append(Made(name, called, node.operation, node.version, uses, words, sentence))
-            for k, output in enumerate(node.outputs):
-                references[output.card] = name if k == 0 else f"{name}/{output.which}"
+    slots, steps, references = _done(graph, executor, says, nodes, behind)
     sent = [
         Sent(
             Path(node.path).name,
@@ -85,20 +64,52 @@ def recipe_of(
         )
         for node in _once(nodes)
     ]
-    gone = {use.card for node in nodes for use in node.used}
     taken = [each.file for each in sent]
-    for card in wanted:
+    for card in _unsent(graph, nodes, wanted):
         own = graph[card]
-        if own.role is not Role.MADE or card in gone:
-            continue
-        kind = kind_named(own.kind)
-        if kind is None or kind.type is Table:
-            continue
-        target = _holding(executor.dataset(graph, card)) if own.digest else catalog.usual_format([kind.type])
+        target = _holding(executor.dataset(graph, card))
         file = _free(f"{slug(own.name)}{target.suffixes[0]}", taken)
         taken.append(file)
         sent.append(Sent(file, target.id, (references[card],), {}, ("", ""), f"{own.name} written to {file}."))
     return Recipe(title, tuple(slots), tuple(steps), tuple(sent))
+
+
+def _done(
+    graph: Graph, executor: Executor, says: Callable[[str], tuple[Piece, ...]], nodes: Sequence[Node], behind: set[str]
+) -> tuple[list[Slot], list[Made], dict[str, str]]:
+    """Return what comes in, what is made of it, and how each card is referred to."""
+    units = _units(list(graph.nodes.values()))
+    names: list[str] = []
+    references: dict[str, str] = {}
+    slots, steps = [], []
+    for node in nodes:
+        if node.role is Role.DELIVERY:
+            continue
+        used = [card for card in node.cards() if card.id in behind] or [node.cards()[0]]
+        # A point in a name would part it where the text is TOML.
+        name = slug(used[0].name.replace(".", "-"), names)
+        names.append(name)
+        if node.role in _GIVEN:
+            slots.append(_slot(name, node, [(card.name, card.kind) for card in used], executor, units))
+            references |= {card.id: name if card is used[0] else f"{name}/{card.name}" for card in used}
+            continue
+        uses = tuple((use.role, references[use.card]) for use in node.used)
+        called = {output.which: output.name for output in node.outputs}
+        sentence = declare.plain(says(node.outputs[0].card))
+        steps.append(Made(name, called, node.operation, node.version, uses, _with_units(node, executor), sentence))
+        for k, output in enumerate(node.outputs):
+            references[output.card] = name if k == 0 else f"{name}/{output.which}"
+    return slots, steps, references
+
+
+def _unsent(graph: Graph, nodes: Sequence[Node], wanted: Sequence[str]) -> list[str]:
+    """Return the cards that are wanted and that nothing was made of and no file holds, tables left out."""
+    gone = {use.card for node in nodes for use in node.used}
+    return [
+        card
+        for card in wanted
+        if graph[card].role is Role.MADE and card not in gone and graph[card].kind not in ("", Table.kind)
+    ]
 
 
 def _holding(dataset: Dataset) -> Format:
