@@ -33,6 +33,10 @@ class Silent:
         """Return itself: nobody looks at the fraction."""
         return self
 
+    def stopping(self) -> bool:
+        """Say whether the work should stop, without reporting anything."""
+        return self._cancelled()
+
 
 class Reporting:
     """Progress that calls back, at most as often as it is told."""
@@ -46,6 +50,10 @@ class Reporting:
         if self._cancelled():
             raise Cancelled
         self._tell(self._start + (self._stop - self._start) * min(max(fraction, 0.0), 1.0), text)
+
+    def stopping(self) -> bool:
+        """Say whether the work should stop, without reporting anything."""
+        return self._cancelled()
 
     def part(self, start: float, stop: float) -> Progress:
         """Return a progress for a share of this one."""

@@ -14,7 +14,7 @@ from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.files import refuse_clashes, write_text
 from vastgrid.base.quantities import square_word, unit_word
 from vastgrid.base.words import plain
-from vastgrid.cli import sending
+from vastgrid.cli import large, sending
 from vastgrid.cli.asked import asked_vias, reading, said, thresholds, words_of
 from vastgrid.cli.telling import DONE, end_progress, tell, watched
 
@@ -32,6 +32,8 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
         return sending.convert_set(options, groups)
     if options.into or options.replace:
         raise CallError("--into and --replace belong to a set: --set NAME --into FOLDER")
+    if large.wanted(options):
+        return large.convert_tiled(options, groups)
     from vastgrid.session.chains import run_convert
     from vastgrid.session.papers import check_ending
 

@@ -120,13 +120,14 @@ def _parser() -> Parser:
     own.add_argument("--into", type=Path, metavar="FOLDER", help="where the files of a set go")
     own.add_argument("--replace", action="store_true", help="let a set write over files of its names")
     own.add_argument("--job", type=Path, metavar="FOLDER", help="keep what was done as a job, in a new folder")
+    _tiling(own)
     own = command(
         "web", "Write a scene that opens in any browser, from disk, without a network.", sending.web, _WEB_MORE
     )
     own.add_argument("paths", nargs="+", metavar="IN… SCENE.html", type=Path)
     common(own)
     _writing(own)
-    own.set_defaults(set=None, into=None, replace=False, job=None)
+    own.set_defaults(set=None, into=None, replace=False, job=None, tiles=None, workers=None, cluster="")
     own = command("tree", "Show what is in a file, as a tree.", sending.tree, "Reading options: --read key=value …")
     own.add_argument("path", metavar="FILE", type=Path)
     common(own)
@@ -252,6 +253,16 @@ def _writing(own: argparse.ArgumentParser) -> None:
         "--inspect", action="store_true", help="look for findings in all data, and put them into the report"
     )
     own.add_argument("--left-out", type=Path, metavar="FILE", help="write the lines of text files that cannot be read")
+
+
+def _tiling(own: argparse.ArgumentParser) -> None:
+    own.add_argument(
+        "--tiles",
+        metavar="SIZE",
+        help="work on tiles of this width (1000m), or of a fit one (auto): for data larger than memory; a folder always does",
+    )
+    own.add_argument("--workers", type=int, metavar="N", help="make tiles in so many processes; all cores if left out")
+    own.add_argument("--cluster", default="", metavar="ADDRESS", help="make tiles at a Dask scheduler (tcp://HOST:PORT)")
 
 
 _WEB_MORE = """\

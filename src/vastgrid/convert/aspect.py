@@ -13,7 +13,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.shade import slope_aspect
 from vastgrid.measures.reach import element
-from vastgrid.shaping.products import cells_in_heights, of_quantity
+from vastgrid.shaping.products import cell_by_cell, cells_in_heights, of_quantity
 
 
 @dataclass(frozen=True)
@@ -55,4 +55,5 @@ CONVERSION = Conversion(
     foretell=foretell,
     name=lambda inputs, params: f"Aspect of {inputs[0].name}",
     reach=lambda inputs, params: element(inputs[0]),
+    tiles=cell_by_cell(run, "aspect", lambda params: "°"),
 )

@@ -11,16 +11,19 @@ import numpy as np
 
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, note
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.base.words import step_below, step_near
-from vastgrid.data.classes import ClassList
+from vastgrid.data.classes import CLASSES, ClassList
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
+from vastgrid.data.outline import CellOutline, Outline
 from vastgrid.data.places import WHERE, Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import Piece, Tally, Tiling
+from vastgrid.kernels.raster import bilinear
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
@@ -244,6 +247,66 @@ def foretell(inputs: Sequence[Source], params: GridParams) -> tuple[dict[str, in
     return {"rows": cells.rows, "columns": cells.columns}, cells.rows * cells.columns * each + 0.4
 
 
+def _reach(inputs: Sequence[Source], params: GridParams) -> float | None:
+    if params.method in (None, Method.LINEAR):
+        return element(inputs[0])
+    if params.method in OF_CELL and params.fill is None and params.cell is not None:
+        # A point counts in the cell that it lies in.
+        return params.cell.in_unit(inputs[0].frame.horizontal, "cell") * math.sqrt(2.0)
+    return None
+
+
+def _whole(inputs: Sequence[Outline], params: GridParams) -> CellOutline:
+    source = inputs[0].dataset()
+    cells = cells_of(source, params)
+    made = grid_of("Grid", source.frame, Cells(*cells.corner, cells.dx, cells.dy, 1, 1), np.zeros((1, 1)), params.method)
+    own = (cells.west, cells.north, cells.dx, cells.dy, cells.rows, cells.columns)
+    return CellOutline("Grid", source.frame, *own, made.quantity, made.measure)
+
+
+def _tile(inputs: Sequence[Source], params: GridParams, piece: Piece) -> Grid:
+    """Return some cells of the whole lattice, and a row of neighbours around them, which tell what they lose."""
+    (source,) = inputs
+    assert params.method is not None
+    whole = piece.cells
+    window = whole.window(piece.box.grown(1.01 * max(whole.dx, whole.dy)))
+    own = (window.rows, window.columns, window.top, window.left)
+    cells = Cells(whole.west, whole.north, whole.dx, whole.dy, *own)
+    heights = heights_on(source, cells, params.method, _among(source, params), Silent())
+    if params.area is not None:
+        heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
+    return whole.grid(window, heights)
+
+
+def _among(source: Source | Dataset, params: GridParams) -> Flags | None:
+    """Return which points of a tile count; perhaps none."""
+    if params.classes is None:
+        return None
+    if not isinstance(source, PointSet):
+        raise CallError(f"classes: {source.name} ({source.title}) has no classes of points")
+    return params.classes.among(source)
+
+
+def _refuses(params: GridParams) -> str:
+    if params.method in (Method.NATURAL, Method.IDW):
+        return f"method={params.method.value} looks at points anywhere around"
+    return "gaps are filled from anywhere around (fill)" if params.fill is not None else ""
+
+
+def _tally(source: Dataset, made: Dataset, piece: Piece, params: GridParams) -> Tally:
+    """Return how far the cells of a tile lie from the points on it."""
+    tally = Tally()
+    if params.method is Method.COUNT or not isinstance(source, PointSet) or not isinstance(made, Grid):
+        return tally
+    keep = _among(source, params)
+    x, y, box = source.xyz[:, 0], source.xyz[:, 1], piece.box
+    own = (x >= box.west) & (x < box.east) & (y >= box.south) & (y < box.north) & np.isfinite(source.xyz[:, 2])
+    xyz = source.xyz[own if keep is None else own & keep]
+    column, row = (xyz[:, 0] - made.west) / made.dx - 0.5, (made.north - xyz[:, 1]) / made.dy - 0.5
+    tally.add(bilinear(made.heights, column, row) - xyz[:, 2], xyz)
+    return tally
+
+
 _ANY = (Tin, Grid, PointSet)
 CONVERSION = Conversion(
     id="grid",
@@ -264,6 +327,13 @@ CONVERSION = Conversion(
     tries=tries,
     form="grid",
     kinds_as=lambda params: (Tin, Grid) if params.method in (None, Method.LINEAR, Method.NATURAL) else _ANY,
-    reach=lambda inputs, params: element(inputs[0]) if params.method in (None, Method.LINEAR) else None,
+    reach=_reach,
+    tiles=Tiling(
+        whole=_whole,
+        run=_tile,
+        columns=lambda params: (CLASSES,) if params.classes is not None else (),
+        refuses=_refuses,
+        tally=_tally,
+    ),
     automatic=3,
 )

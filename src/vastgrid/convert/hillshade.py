@@ -14,7 +14,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.shade import hillshade
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.shaping.products import cells_in_heights, of_quantity
+from vastgrid.shaping.products import cell_by_cell, cells_in_heights, of_quantity
 
 
 @dataclass(frozen=True)
@@ -71,4 +71,5 @@ CONVERSION = Conversion(
     foretell=foretell,
     name=lambda inputs, params: f"Light on {inputs[0].name}",
     reach=lambda inputs, params: element(inputs[0]),
+    tiles=cell_by_cell(run, "hillshade", lambda params: ""),
 )

@@ -114,7 +114,7 @@ def run(inputs: Sequence[Grid], params: MosaicParams, progress: Progress) -> Res
     both = np.zeros(cells.shape, np.int8)
     worst = 0.0
     for k, each in enumerate(inputs):
-        own = lattice(each, (cells.west, cells.north), (cells.dx, cells.dy), cells.shape)
+        own = lattice(each, cells.corner, (cells.dx, cells.dy), cells.shape)
         known = np.isfinite(own)
         shared = known & (both > 0)
         if shared.any():

@@ -66,16 +66,26 @@ class ClassList:
         CallError
             If the points have no classes, or none has one of these.
         """
+        chosen = self.among(points)
+        if not chosen.any():
+            known = ", ".join(str(code) for code in class_counts(points)[0].tolist())
+            raise CallError(f"classes: no point of {points.name} is {self}; there are {known}")
+        return chosen
+
+    def among(self, points: PointSet) -> Flags:
+        """Return which points have one of them, (n,) bool; perhaps none.
+
+        Raises
+        ------
+        CallError
+            If the points have no classes.
+        """
         own = points.attributes.get(CLASSES)
         if own is None:
             raise CallError(f"classes: the points of {points.name} have no classes")
         keep = np.zeros(256, np.bool_)
         keep[list(self.codes)] = True
-        chosen = keep[own.astype(np.uint8)]
-        if not chosen.any():
-            known = ", ".join(str(code) for code in class_counts(points)[0].tolist())
-            raise CallError(f"classes: no point of {points.name} is {self}; there are {known}")
-        return np.asarray(chosen, np.bool_)
+        return np.asarray(keep[own.astype(np.uint8)], np.bool_)
 
 
 def _parse(_: Any, word: str) -> ClassList:

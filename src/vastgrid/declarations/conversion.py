@@ -11,6 +11,7 @@ from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
+from vastgrid.declarations.tiles import Tiling
 from vastgrid.params.declare import Piece, sentence
 
 
@@ -212,6 +213,8 @@ class Conversion:
         which terrain is sent.
     own_frame : bool
         Whether what it gives lies in a frame of its own instead of that of its inputs.
+    tiles : Tiling or None
+        How it runs on tiles of what is larger than memory; None where it cannot.
     """
 
     id: str
@@ -245,6 +248,7 @@ class Conversion:
     any_quantity: bool = False
     form: str = ""
     own_frame: bool = False
+    tiles: Tiling | None = None
 
     @property
     def main(self) -> Input:

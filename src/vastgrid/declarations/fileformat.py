@@ -18,6 +18,7 @@ from vastgrid.data.frame import crs_name, epsg_code
 from vastgrid.data.grid import Grid
 from vastgrid.data.line_roles import BOUNDARY, BREAKLINE
 from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.outline import CellOutline, PointOutline
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey, survey_of
 from vastgrid.data.tin import Tin
@@ -119,6 +120,25 @@ class ReadResult:
 
 
 @dataclass(frozen=True, slots=True)
+class Head:
+    """What the header of a file tells: how much there is and where.
+
+    Attributes
+    ----------
+    outline : PointOutline or CellOutline
+        Of what it holds.
+    findings : tuple of Finding
+        What was noticed.
+    columns : tuple of str
+        Names of points' attributes.
+    """
+
+    outline: PointOutline | CellOutline
+    findings: tuple[Finding, ...] = ()
+    columns: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class PlannedFile:
     """One file of a set: its name, and the datasets that go into it."""
 
@@ -185,6 +205,16 @@ class Format:
         Attributes' names, write options → what each is called in the file; empty where it is kept in another measure.
     parts : tuple of str
         Endings of files with the same stem that belong to one of it; all get their names together.
+    head : callable or None
+        Path and reading options → what the header alone tells; None where a file can only be read as a whole.
+    part : callable or None
+        Path, reading options, which part, names of attributes (None for all) → that part: of a cloud the points from one
+        number to another, of a grid a `Window` of its cells.
+    assemble : callable or None
+        Outline of a grid, its tiles (window, raster of `rastertiles`), path, write options, progress → writes them as one
+        file without ever holding it, reads it back and returns what was compared.
+    precision_of : callable
+        Write options → the type in which tiles are kept that go into such a file.
     fits : callable
         Datasets in the units in which they go out, write options → the options with what was left open settled;
         raises CallError where something was said that the file cannot hold.
@@ -217,6 +247,10 @@ class Format:
     verify: Callable[[Path, Sequence[Dataset], Any], list[tuple[str, str, str, bool]]] | None = None
     checking: Callable[[Sequence[Dataset], Any], Any] | None = None
     fits: Callable[[Sequence[Dataset], Any], Any] = lambda datasets, params: params
+    head: Callable[[Path, Any], Head] | None = None
+    part: Callable[[Path, Any, Any, Sequence[str] | None], Dataset] | None = None
+    assemble: Callable[..., list[tuple[str, str, str, bool]]] | None = None
+    precision_of: Callable[[Any], str] = lambda params: "float64"
 
     def carries_with(self, params: Any) -> Carries:
         """Return what survives with these write options (an older version may hold less)."""

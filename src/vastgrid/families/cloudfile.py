@@ -134,6 +134,24 @@ def filtered(
     return (cloud if keep.all() else cloud.chosen(keep)), findings
 
 
+def chosen(path: Path, cloud: PointSet, params: CloudReadParams) -> NDArray[np.bool_]:
+    """Return which points stay by what each says itself, (n,) bool; perhaps none.
+
+    Raises
+    ------
+    ParamError
+        If an option cannot be read, or names what the cloud does not have.
+    """
+    if params.up is not Up.Z:
+        raise ParamError("up", "a cloud read in parts has to have z up; convert the files by themselves first")
+    keep = np.ones(len(cloud.xyz), np.bool_)
+    for test in (_of_classes, _crop, _reach, _intensity):
+        found = test(path, cloud, params, None)
+        if found is not None:
+            keep &= found[0]
+    return keep
+
+
 def _tell(before: NDArray[np.bool_], after: NDArray[np.bool_], total: int, why: str, findings: list[Finding]) -> None:
     gone = int(before.sum() - after.sum())
     findings.append(
@@ -151,14 +169,22 @@ Chosen = tuple[NDArray[np.bool_], str] | None
 def _classes(path: Path, cloud: PointSet, params: CloudReadParams, _scanner: Floats | None) -> Chosen:
     if not params.classes.strip():
         return None
+    found = _of_classes(path, cloud, params, _scanner)
+    assert found is not None
+    if not found[0].any():
+        there = ", ".join(str(k) for k in np.unique(cloud.attributes["classification"]).tolist())
+        wanted = ", ".join(map(str, parse_classes(params.classes)))
+        raise FormatError(path, f"no point is of class {wanted}; the file has {there}")
+    return found
+
+
+def _of_classes(path: Path, cloud: PointSet, params: CloudReadParams, _scanner: Floats | None) -> Chosen:
+    if not params.classes.strip():
+        return None
     wanted = parse_classes(params.classes)
     if "classification" not in cloud.attributes:
         raise ParamError("classes", f"the points of {path.name} have no class")
-    classes = cloud.attributes["classification"]
-    keep = np.isin(classes, wanted)
-    if not keep.any():
-        there = ", ".join(str(k) for k in np.unique(classes).tolist())
-        raise FormatError(path, f"no point is of class {', '.join(map(str, wanted))}; the file has {there}")
+    keep = np.isin(cloud.attributes["classification"], wanted)
     return keep, f"not of class {', '.join(map(str, wanted))}"
 
 

@@ -24,7 +24,8 @@ from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.data.dataset import DIFFERENCE, HEIGHT, Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.data.outline import CellOutline, Window
+from vastgrid.declarations.fileformat import Carries, Format, Head, ReadResult, weighing
 from vastgrid.families.prj import heights_beside
 from vastgrid.kernels.raster import bilinear
 from vastgrid.params.declare import Param
@@ -201,6 +202,55 @@ def peeked(path: Path, params: BandParams, progress: Progress, **options: Any) -
         total = {"rows": source.height, "columns": source.width}
     grid, findings = read_band(path, params, progress, sparse=800, **options)
     return ReadResult((grid,), tuple(findings), (total,))
+
+
+def head_of(path: Path, params: BandParams, **options: Any) -> Head:
+    """Return what the header of a raster tells; its heights' range is by some of its rows and columns.
+
+    Raises
+    ------
+    FormatError
+        If it is damaged, turned against east and north, or does not say where it is.
+    """
+    import rasterio
+
+    findings: list[Finding] = []
+    with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
+        warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
+        with opened(path, **options) as source:
+            band = _band(path, source, params, findings)
+            place = source.transform
+            if place.b or place.d or place.a <= 0 or place.e >= 0 or not all(map(math.isfinite, place[:6])):
+                raise FormatError(path, "its rows do not run from north to south along east; read it alone first")
+            quantity, measure = _quantity(path, source, band, params.holds, findings)
+            frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
+            point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
+            own = (place.c, place.f, place.a, -place.e, source.height, source.width)
+    return Head(CellOutline(path.stem, frame, *own, quantity, measure, point), tuple(findings))
+
+
+def window_of(path: Path, params: BandParams, which: Window, _columns: Sequence[str] | None, **options: Any) -> Grid:
+    """Return some of a raster's cells as a grid; perhaps none of them has a height.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged or cut off there.
+    """
+    import rasterio
+
+    head = head_of(path, params, **options).outline
+    assert isinstance(head, CellOutline)
+    findings: list[Finding] = []
+    with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
+        warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
+        with opened(path, **options) as source:
+            band = _band(path, source, params, [])
+            rows, columns = (which.top, which.top + which.rows), (which.left, which.left + which.columns)
+            part = source.read(band, window=(rows, columns), masked=True)
+            heights = _cleaned(part, source.scales[band - 1], source.offsets[band - 1])
+            _without_nodata(heights, params, [])
+    return head.grid(which, heights)
 
 
 class _Remarks(logging.Handler):

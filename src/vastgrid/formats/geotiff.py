@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -10,6 +11,7 @@ from typing import Annotated
 
 import numpy as np
 
+from vastgrid.base.apart import run_apart
 from vastgrid.base.errors import library_faults
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS
@@ -17,8 +19,10 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import local_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
+from vastgrid.data.outline import CellOutline, Window
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.families.rasterfile import BandParams, no_height, peeked, read_band
+from vastgrid.families.rasterfile import BandParams, head_of, no_height, opened, peeked, read_band, window_of
+from vastgrid.families.rastertiles import DEEP, USUAL, mosaic_of, read_tile
 from vastgrid.params.declare import Param
 
 
@@ -133,6 +137,67 @@ def write(datasets: Sequence[Dataset], path: Path, params: TiffWriteParams, prog
     progress.report(1.0)
 
 
+def precision_of(params: TiffWriteParams) -> str:
+    """Return the type in which tiles for such a file are kept."""
+    return params.precision.value
+
+
+def assemble(
+    whole: CellOutline, tiles: Sequence[tuple[Window, Path]], path: Path, params: TiffWriteParams, progress: Progress
+) -> list[tuple[str, str, str, bool]]:
+    """Put tiles together as a cloud-optimised file, in a process of its own, and compare it with them cell by cell.
+
+    Returns
+    -------
+    list of (str, str, str, bool)
+        What was compared, as it was sent, as it was read, and whether they agree.
+
+    Raises
+    ------
+    DataError
+        If the library cannot write it.
+    """
+    nodata = USUAL if whole.elevation is None or whole.elevation[0] > -9998.0 else DEEP
+    options = {
+        **_ordered(params, whole.rows, whole.columns),
+        "NUM_THREADS": "ALL_CPUS",
+        "OVERVIEW_RESAMPLING": "AVERAGE",
+    }
+    made = mosaic_of(whole, tiles, params.precision.value, nodata)
+    job = pickle.dumps((made, str(path), options))
+    run_apart("vastgrid.families.assembling", job, lambda: progress.report(0.2, "putting tiles together"), "writing the raster")
+    return _compared(whole, tiles, path, nodata, progress.part(0.6, 1.0))
+
+
+def _compared(
+    whole: CellOutline, tiles: Sequence[tuple[Window, Path]], path: Path, nodata: float, progress: Progress
+) -> list[tuple[str, str, str, bool]]:
+    sent = known = differ = 0
+    largest = 0.0
+    with library_faults(path, "reading the raster back"), opened(path) as file:
+        shape = (file.height, file.width)
+        place = tuple(file.transform[:6])
+        for k, (window, tile) in enumerate(tiles):
+            rows, columns = (window.top, window.top + window.rows), (window.left, window.left + window.columns)
+            back = file.read(1, window=(rows, columns)).astype(np.float64)
+            back[back == nodata] = np.nan
+            own = read_tile(tile)
+            sent += int(np.isfinite(own).sum())
+            known += int(np.isfinite(back).sum())
+            off = np.abs(own - back)
+            differ += int((off > 0.0).sum()) + int((np.isnan(own) != np.isnan(back)).sum())
+            largest = max(largest, float(np.nanmax(off, initial=0.0)))
+            progress.report((k + 1) / len(tiles), f"reading {path.name} back")
+    there = (whole.dx, 0.0, whole.west, 0.0, -whole.dy, whole.north)
+    size = f"{whole.rows} × {whole.columns}"
+    return [
+        ("rows and columns", size, f"{shape[0]} × {shape[1]}", shape == (whole.rows, whole.columns)),
+        ("place of the cells", f"{there[2]:.6f}, {there[5]:.6f}", f"{place[2]:.6f}, {place[5]:.6f}", place == there),
+        ("cells with a value", str(sent), str(known), sent == known),
+        ("cells that differ", "0", f"{differ}, by {largest:g} at most" if differ else "0", differ == 0),
+    ]
+
+
 def _ordered(params: TiffWriteParams, rows: int, columns: int) -> dict[str, str]:
     """Return the options of a cloud-optimised file: tiles of 512, overviews down to one of them, made by averages."""
     options = {"BLOCKSIZE": "512", "OVERVIEW_RESAMPLING": "AVERAGE", "BIGTIFF": "IF_SAFER"}
@@ -160,5 +225,9 @@ FORMAT = Format(
     write=write,
     read_params=BandParams,
     peek=peek,
+    head=head_of,
+    part=window_of,
+    assemble=assemble,
+    precision_of=precision_of,
     write_params=TiffWriteParams,
 )

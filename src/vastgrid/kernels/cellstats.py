@@ -9,18 +9,19 @@ LOWEST, HIGHEST, MEAN, MEDIAN, COUNT = range(5)
 
 
 @numba.njit(cache=True, nogil=True)
-def cell_of(xyz, i, keep, west, north, dx, dy, rows, columns):
+def cell_of(xyz, i, keep, west, north, dx, dy, top, left, rows, columns):
     """Return the number of the cell a point lies in; -1 where it lies in none, has no height or does not count."""
     if (keep.shape[0] > 0 and not keep[i]) or not np.isfinite(xyz[i, 2]):
         return -1
-    column, row = np.int64(np.floor((xyz[i, 0] - west) / dx)), np.int64(np.floor((north - xyz[i, 1]) / dy))
+    column = np.int64(np.floor((xyz[i, 0] - west) / dx)) - left
+    row = np.int64(np.floor((north - xyz[i, 1]) / dy)) - top
     if row < 0 or column < 0 or row >= rows or column >= columns:
         return -1
     return row * columns + column
 
 
 @numba.njit(cache=True, nogil=True)
-def gather(xyz, keep, west, north, dx, dy, number, value, what):
+def gather(xyz, keep, west, north, dx, dy, top, left, number, value, what):
     """Add points to cells: how many, and their lowest, highest or running mean height.
 
     Parameters
@@ -30,7 +31,9 @@ def gather(xyz, keep, west, north, dx, dy, number, value, what):
     keep : (n,) bool
         Which of them count; of no length where all do.
     west, north, dx, dy : float
-        Outer corner of the north-western cell, and the size of a cell. A cell holds its western and northern edge.
+        Outer corner of the lattice's north-western cell, and the size of a cell. A cell holds its western and northern edge.
+    top, left : int
+        Row and column of the lattice that come first here: a part of a lattice gathers what the whole would.
     number : (rows, columns) int64
         How many points each cell has; added to.
     value : (rows, columns) float64
@@ -40,7 +43,7 @@ def gather(xyz, keep, west, north, dx, dy, number, value, what):
     """
     rows, columns = number.shape
     for i in range(xyz.shape[0]):
-        cell = cell_of(xyz, i, keep, west, north, dx, dy, rows, columns)
+        cell = cell_of(xyz, i, keep, west, north, dx, dy, top, left, rows, columns)
         if cell < 0:
             continue
         z, row, column = xyz[i, 2], cell // columns, cell % columns
@@ -82,11 +85,11 @@ def joined(number, value, more, other, what):
 
 
 @numba.njit(cache=True, nogil=True)
-def put_by_cell(xyz, keep, west, north, dx, dy, columns, slot, heights):
+def put_by_cell(xyz, keep, west, north, dx, dy, top, left, columns, slot, heights):
     """Write points' heights to where their cells begin; `slot` moves on, (rows × columns,) int64."""
     rows = slot.shape[0] // columns
     for i in range(xyz.shape[0]):
-        cell = cell_of(xyz, i, keep, west, north, dx, dy, rows, columns)
+        cell = cell_of(xyz, i, keep, west, north, dx, dy, top, left, rows, columns)
         if cell < 0:
             continue
         heights[slot[cell]] = xyz[i, 2]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
 
 @numba.njit(cache=True, nogil=True)
@@ -137,3 +138,47 @@ def unpacked(data, size):
             out[o + k] = out[back + k]
         o += length
     return out[:o]
+
+
+def sorted_by_bucket(
+    xyz: NDArray[np.float64], west: float, south: float, size: float, most: int
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the keys of points' square buckets in ascending order, and the order of points that this is; both (n,) int64.
+
+    A key is the bucket's row times `most` plus its column. Points of one bucket stay in their order.
+    """
+    keys, low, high, left, right = _bucket_keys(xyz, west, south, size, most)
+    rows, columns = high - low + 1, right - left + 1
+    if len(keys) and rows * columns <= 4 * len(keys) + 1024:
+        return _counted(keys, low, left, rows, columns, most)
+    order = np.argsort(keys, kind="stable")
+    return keys[order], order
+
+
+@numba.njit(cache=True, nogil=True)
+def _bucket_keys(xyz, west, south, size, most):
+    keys = np.zeros(xyz.shape[0], np.int64)
+    low, high, left, right = most, -1, most, -1
+    for i in range(xyz.shape[0]):
+        column = min(max(np.int64(np.floor((xyz[i, 0] - west) / size)), 0), most - 1)
+        row = min(max(np.int64(np.floor((xyz[i, 1] - south) / size)), 0), most - 1)
+        keys[i] = row * most + column
+        low, high, left, right = min(low, row), max(high, row), min(left, column), max(right, column)
+    return keys, low, high, left, right
+
+
+@numba.njit(cache=True, nogil=True)
+def _counted(keys, low, left, rows, columns, most):
+    starts = np.zeros(rows * columns + 1, np.int64)
+    for i in range(keys.shape[0]):
+        starts[(keys[i] // most - low) * columns + keys[i] % most - left + 1] += 1
+    for k in range(rows * columns):
+        starts[k + 1] += starts[k]
+    out = np.zeros(keys.shape[0], np.int64)
+    order = np.zeros(keys.shape[0], np.int64)
+    for i in range(keys.shape[0]):
+        bucket = (keys[i] // most - low) * columns + keys[i] % most - left
+        at = starts[bucket]
+        out[at], order[at] = keys[i], i
+        starts[bucket] = at + 1
+    return out, order

@@ -172,20 +172,32 @@ def _rebuilt(result: ReadResult, findings: list[Finding], progress: Progress) ->
 
 def said_units(dataset: Dataset, units: tuple[Unit | None, Unit | None], *, override: bool) -> Dataset:
     """Return a dataset in the units that were said for it: what it leaves unknown, or, overriding it, all of them."""
-    frame = dataset.frame.filled(*units)
-    if override:
-        plan, height = units[0] or frame.horizontal, units[1] or frame.vertical
-        crs = frame.crs
-        if plan is not frame.horizontal and plan is not None:
-            # The same projection, with its coordinates in the unit that was said.
-            crs = crs_in_units(crs, plan, height)
-        frame = Frame(crs, plan, height)
+    frame = _said_frame(dataset.frame, units, override=override)
     return dataset if frame == dataset.frame else dataset.in_frame(frame)
 
 
-def _declared(
+def _said_frame(own: Frame, units: tuple[Unit | None, Unit | None], *, override: bool) -> Frame:
+    frame = own.filled(*units)
+    if not override:
+        return frame
+    plan, height = units[0] or frame.horizontal, units[1] or frame.vertical
+    crs = frame.crs
+    if plan is not frame.horizontal and plan is not None:
+        # The same projection, with its coordinates in the unit that was said.
+        crs = crs_in_units(crs, plan, height)
+    return Frame(crs, plan, height)
+
+
+def declared_frame(
     dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding], *, override: bool
-) -> Dataset:
+) -> Frame:
+    """Return the frame of a dataset with the units that were said for it.
+
+    Raises
+    ------
+    CallError
+        If it says others itself, and these do not override them.
+    """
     frame = dataset.frame
     if units[1] is not None and not dataset.has_lengths:
         raise CallError(
@@ -203,7 +215,14 @@ def _declared(
                     f"and {option} FILE=UNIT says a unit of one file alone"
                 )
             findings.append(note("unit-already-known", f"{told}; {said.title} was given and counts instead, as asked."))
-    return said_units(dataset, units, override=override)
+    return _said_frame(frame, units, override=override)
+
+
+def _declared(
+    dataset: Dataset, units: tuple[Unit | None, Unit | None], findings: list[Finding], *, override: bool
+) -> Dataset:
+    frame = declared_frame(dataset, units, findings, override=override)
+    return dataset if frame == dataset.frame else dataset.in_frame(frame)
 
 
 def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[Dataset]:

@@ -65,7 +65,19 @@ OF_CELL = {
 
 @dataclass(frozen=True, slots=True)
 class Cells:
-    """A lattice of cells: outer corner of the north-western one, size, rows and columns."""
+    """A lattice of cells, or some rows and columns of one.
+
+    Attributes
+    ----------
+    west, north : float
+        Outer corner of the lattice's north-western cell.
+    dx, dy : float
+        Size of a cell.
+    rows, columns : int
+        How many.
+    top, left : int
+        Row and column of the lattice that come first.
+    """
 
     west: float
     north: float
@@ -73,6 +85,13 @@ class Cells:
     dy: float
     rows: int
     columns: int
+    top: int = 0
+    left: int = 0
+
+    @property
+    def corner(self) -> tuple[float, float]:
+        """Outer corner of the first cell."""
+        return self.west + self.left * self.dx, self.north - self.top * self.dy
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -81,8 +100,8 @@ class Cells:
 
     def centres(self) -> tuple[Floats, Floats]:
         """Return the eastings, west to east, and northings, north to south, of the cells' centres."""
-        east = np.asarray(self.west + (np.arange(self.columns) + 0.5) * self.dx, np.float64)
-        return east, np.asarray(self.north - (np.arange(self.rows) + 0.5) * self.dy, np.float64)
+        east = np.asarray(self.west + (self.left + np.arange(self.columns) + 0.5) * self.dx, np.float64)
+        return east, np.asarray(self.north - (self.top + np.arange(self.rows) + 0.5) * self.dy, np.float64)
 
     def inside(self, ring: Floats) -> Flags:
         """Return which cells have their centre in an area, (rows, columns) bool."""
@@ -109,12 +128,12 @@ def heights_on(source: Dataset, cells: Cells, method: Method, keep: Flags | None
     if method in OF_CELL:
         return _of_cells(source.coordinates(), keep, cells, OF_CELL[method], progress)
     if method is Method.LINEAR and isinstance(source, Tin | Grid):
-        return lattice(source, (cells.west, cells.north), (cells.dx, cells.dy), cells.shape)
+        return lattice(source, cells.corner, (cells.dx, cells.dy), cells.shape)
     xyz = _places(source.coordinates(), keep)
     if method is Method.IDW:
         return _by_distance(source, xyz, cells, progress)
     tin = _triangles(xyz, progress.part(0.0, 0.6))
-    corner, size = (cells.west, cells.north), (cells.dx, cells.dy)
+    corner, size = cells.corner, (cells.dx, cells.dy)
     if method is Method.LINEAR:
         return lattice(tin, corner, size, cells.shape)
     found = natural_heights(tin.vertices, tin.triangles, tin.edges_across, corner, size, cells.shape)
@@ -136,8 +155,8 @@ def grid_of(
         name=name,
         frame=frame,
         heights=heights,
-        west=cells.west,
-        north=cells.north,
+        west=cells.corner[0],
+        north=cells.corner[1],
         dx=cells.dx,
         dy=cells.dy,
         point_registered=point_registered,
@@ -150,7 +169,7 @@ def _within(source: Dataset, found: Floats, cells: Cells) -> Floats:
     """Return heights where a surface lies; points end at the hull of their places anyway."""
     if not isinstance(source, Tin | Grid):
         return found
-    found[np.isnan(lattice(source, (cells.west, cells.north), (cells.dx, cells.dy), cells.shape))] = np.nan
+    found[np.isnan(lattice(source, cells.corner, (cells.dx, cells.dy), cells.shape))] = np.nan
     return found
 
 
@@ -182,7 +201,9 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
         for begin in range(start, stop, GATHERED):
             part = slice(begin, min(begin + GATHERED, stop))
             own = every if keep is None else keep[part]
-            gather(xyz[part], own, cells.west, cells.north, cells.dx, cells.dy, number, value, first)
+            gather(
+                xyz[part], own, cells.west, cells.north, cells.dx, cells.dy, cells.top, cells.left, number, value, first
+            )
             let_go(xyz)
         return number, value
 
@@ -204,7 +225,9 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
         at = 0
         for piece in pieces(xyz):
             own = every if keep is None else keep[at : at + len(piece)]
-            put_by_cell(piece, own, cells.west, cells.north, cells.dx, cells.dy, cells.columns, slot, heights)
+            put_by_cell(
+                piece, own, cells.west, cells.north, cells.dx, cells.dy, cells.top, cells.left, cells.columns, slot, heights
+            )
             at += len(piece)
             progress.report(0.5 + 0.4 * at / len(xyz), "putting points into cells")
         medians(heights, starts, value.reshape(-1))
@@ -222,7 +245,7 @@ def _by_distance(source: Dataset, xyz: Floats, cells: Cells, progress: Progress)
     east, north = cells.centres()
     out = np.full(cells.rows * cells.columns, np.nan)
     if isinstance(source, Tin | Grid):
-        there = np.isfinite(lattice(source, (cells.west, cells.north), (cells.dx, cells.dy), cells.shape))
+        there = np.isfinite(lattice(source, cells.corner, (cells.dx, cells.dy), cells.shape))
     else:
         hull = xyz[ConvexHull(local).vertices, :2]
         there = cells.inside(np.concatenate((hull, hull[:1])))

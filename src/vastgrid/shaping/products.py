@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Callable, Sequence
+from typing import Any
 
-from vastgrid.data.dataset import Floats
+from vastgrid.base.progress import Silent
+from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
+from vastgrid.data.outline import CellOutline, Outline
+from vastgrid.declarations.tiles import Piece, Tiling
 
 
 def cells_in_heights(grid: Grid) -> tuple[float, float]:
@@ -26,3 +31,19 @@ def of_quantity(grid: Grid, values: Floats, quantity: str, measure: str) -> Grid
     """Return a grid of another quantity on the same cells."""
     name = f"{quantity.capitalize()} of {grid.name}"
     return dataclasses.replace(grid, name=name, heights=values, quantity=quantity, measure=measure)
+
+
+def cell_by_cell(run: Callable[[Any, Any, Any], Any], quantity: str, measure: Callable[[Any], str]) -> Tiling:
+    """Return how what depends on each cell and its eight neighbours runs on tiles: as on the whole."""
+
+    def whole(inputs: Sequence[Outline], params: Any) -> CellOutline:
+        own = inputs[0]
+        assert isinstance(own, CellOutline)
+        name = f"{quantity.capitalize()} of {own.name}"
+        return dataclasses.replace(own, name=name, quantity=quantity, measure=measure(params), elevation=None)
+
+    def one(inputs: Sequence[Dataset], params: Any, piece: Piece) -> Dataset:
+        made: Dataset = run(inputs, params, Silent()).dataset
+        return made
+
+    return Tiling(whole=whole, run=one)

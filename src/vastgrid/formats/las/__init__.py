@@ -7,7 +7,7 @@ from pathlib import Path
 
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, weighing
-from vastgrid.formats.las._read import LasReadParams, Marked, peek, read
+from vastgrid.formats.las._read import LasReadParams, Marked, head, part, peek, read
 from vastgrid.formats.las._write import LasWriteParams, Version, fits, renamed, write
 
 __all__ = ["FORMAT", "LasReadParams", "LasWriteParams", "Marked", "Version", "peek", "read", "write"]
@@ -38,5 +38,7 @@ FORMAT = Format(
     peek=peek,
     weigh=weighing(points=8),
     fits=fits,
+    head=head,
+    part=part,
     renamed=renamed,
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
@@ -11,7 +12,7 @@ from typing import Annotated, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.errors import FormatError, library_faults
+from vastgrid.base.errors import FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
@@ -20,8 +21,9 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import ReadResult
-from vastgrid.families.cloudfile import CloudReadParams, filtered, parse_classes
+from vastgrid.data.outline import PointOutline
+from vastgrid.declarations.fileformat import Head, ReadResult
+from vastgrid.families.cloudfile import CloudReadParams, chosen, filtered, parse_classes
 from vastgrid.kernels.clouds import place_points
 from vastgrid.params.declare import Param
 
@@ -151,6 +153,79 @@ def peek(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
         attributes["classification"] = np.concatenate((attributes["classification"], classes))
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=attributes)
     return ReadResult((cloud,), tuple(findings), ({"points": total},))
+
+
+def head(path: Path, params: LasReadParams) -> Head:
+    """Return what the header tells.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged or cut off, or its header's extent makes no sense.
+    """
+    import laspy
+
+    findings: list[Finding] = []
+    _check_header(path)
+    with library_faults(path, "reading the header"), laspy.open(path) as file:
+        header = file.header
+        total = int(header.point_count)
+        _check_room(path, header, total)
+        frame = _frame(header, findings)
+        names = tuple(name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z"))
+        low, high = (tuple(float(value) for value in ends) for ends in (header.mins, header.maxs))
+    if total == 0:
+        raise FormatError(path, "there are no points in the file")
+    if not np.isfinite([low, high]).all() or any(a > b for a, b in zip(low, high, strict=True)):
+        raise FormatError(path, "the extent in its header makes no sense; read alone, the file shows its points")
+    return Head(PointOutline(path.stem, frame, total, low, high), tuple(findings), names)
+
+
+def part(path: Path, params: LasReadParams, which: tuple[int, int], columns: Sequence[str] | None) -> PointSet:
+    """Return the points from one number to another, without those that were asked to be left out.
+
+    Raises
+    ------
+    FormatError
+        If the file is damaged or cut off there.
+    ParamError
+        If what was asked needs more than one point to decide.
+    """
+    import laspy
+
+    if params.outliers is not None or params.thin is not None:
+        name = "outliers" if params.outliers is not None else "thin"
+        raise ParamError(name, "this looks at neighbours, which a part of a file does not have; leave it out")
+    first, stop = which
+    with library_faults(path, "reading the cloud"), laspy.open(path) as file:
+        header = file.header
+        if first:
+            file.seek(first)
+        points = file.read_points(stop - first)
+        if len(points) < stop - first:
+            raise FormatError(path, f"the file is cut off after {count(first + len(points), 'point')}")
+        raw = points.array
+        xyz = np.zeros((len(points), 3))
+        scales, offsets = np.asarray(header.scales, np.float64), np.asarray(header.offsets, np.float64)
+        place_points(raw["X"], raw["Y"], raw["Z"], scales, offsets, xyz)
+        every = [name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")]
+        needed = {*(columns if columns is not None else every), *_deciding(params)}
+        values = {name: np.ascontiguousarray(points[name]) for name in every if name in needed}
+        frame = _frame(header, [])
+    cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=values)
+    keep = chosen(path, cloud, params)
+    for name in ("withheld", "synthetic"):
+        if params.without in (Marked(name), Marked.BOTH):
+            keep &= ~(np.asarray(values[name]) > 0)
+    return cloud if keep.all() else cloud.chosen(keep)
+
+
+def _deciding(params: LasReadParams) -> list[str]:
+    """Return the attributes by which points are left out."""
+    names = {"classification": params.classes.strip(), "intensity": params.intensity.strip()}
+    marked = {"withheld": params.without in (Marked.WITHHELD, Marked.BOTH)}
+    marked["synthetic"] = params.without in (Marked.SYNTHETIC, Marked.BOTH)
+    return [name for name, asked in (*names.items(), *marked.items()) if asked]
 
 
 def _check_header(path: Path) -> None:

@@ -1,0 +1,588 @@
+"""What is larger than memory, from files to a file: headers, a plan, tiles, one result, read back and compared."""
+
+from __future__ import annotations
+
+import dataclasses
+import shutil
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.files import beside, need_room, refuse_clashes
+from vastgrid.base.findings import Finding, count, note
+from vastgrid.base.progress import Progress
+from vastgrid.base.quantities import Length, unit_word
+from vastgrid.base.words import spaced, step_near
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import Frame
+from vastgrid.data.loss import Loss
+from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, Window
+from vastgrid.declarations.conversion import Conversion, Inputs, listed
+from vastgrid.declarations.fileformat import Format
+from vastgrid.declarations.tiles import Tally
+from vastgrid.params import declare
+from vastgrid.session.accounts import Account, Step, Via
+from vastgrid.session.deliver import Delivery, deliver, failed
+from vastgrid.session.executor import Units
+from vastgrid.session.pairing import Compared
+from vastgrid.session.saying import Options, Said
+from vastgrid.session.steps import declared_frame
+from vastgrid.tiling.engine import Control, crew
+from vastgrid.tiling.joins import whole_cloud, whole_grid, whole_lines
+from vastgrid.tiling.sources import Files, files_in, look, together
+from vastgrid.tiling.work import Plan, PlannedStep, make_stretch, make_tile, peak, tile_file, write_index
+
+# A tile of so many points, or cells, takes some hundred megabytes to work on.
+POINTS = 4_000_000
+CELLS = 16_000_000
+# A tile is at least so many times as wide as what is looked at around it.
+WIDER = 4.0
+# Bytes of scratch for a point and for a cell of the result.
+POINT_BYTES = 30.0
+CELL_BYTES = 3.0
+
+
+@dataclass(frozen=True, slots=True)
+class TileState:
+    """How far a run is, for whoever watches it.
+
+    Attributes
+    ----------
+    stage : str
+        What is being done.
+    done, of : int
+        How many tasks of this stage are done, of how many.
+    left : float or None
+        Seconds that this stage will still take; None where that cannot be told yet.
+    box : Box or None
+        Ground of the tile that was just made.
+    fault : str
+        What was wrong with it.
+    """
+
+    stage: str
+    done: int
+    of: int
+    left: float | None = None
+    box: Box | None = None
+    fault: str = ""
+
+
+@dataclass(slots=True)
+class TiledRun:
+    """A run over tiles: what it will do, and what it did.
+
+    Attributes
+    ----------
+    plan : Plan
+        What workers are given.
+    account : Account
+        What was done, as any other run tells it.
+    figures : dict
+        Tiles, workers, seconds, most memory.
+    """
+
+    plan: Plan
+    account: Account
+    figures: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What is asked of a run.
+
+    Attributes
+    ----------
+    tile : Length or None
+        Width of a tile; None for one that fits.
+    workers : int
+        Processes on this machine; 0 for this one alone.
+    cluster : str
+        Address of a scheduler; empty for none.
+    """
+
+    tile: Length | None = None
+    workers: int = 0
+    cluster: str = ""
+
+
+def planned(
+    paths: Sequence[Path],
+    vias: Sequence[Via],
+    read_words: Options,
+    from_units: Said,
+    asked: Asked,
+    account: Account,
+    progress: Progress,
+    *,
+    override: bool = False,
+) -> Plan:
+    """Look at headers and settle every step; nothing else is read.
+
+    Raises
+    ------
+    CallError
+        If a step cannot run on tiles, or files do not fit together.
+    """
+    findings: list[Finding] = []
+    files = files_in(paths, findings)
+
+    def framed(path: Path, data: Dataset, noticed: list[Finding]) -> Frame:
+        return declared_frame(data, from_units.of(path), noticed, override=override)
+
+    sources = _sources(files, vias, read_words, framed, findings, progress)
+    steps: list[PlannedStep] = []
+    outlines: list[Outline] = [own.outline for _, own in sources]
+    roles = [role for role, _ in sources]
+    account.steps.append(Step(_source_sentence(sources, paths), tuple(findings), source=str(paths[0])))
+    for via in vias:
+        step = _planned_step(via, outlines, roles)
+        steps.append(step)
+        outlines, roles = [step.whole], [""]
+    plan = Plan(tuple(sources), tuple(steps), 1.0)
+    return dataclasses.replace(plan, tile=_width(plan, asked, account))
+
+
+def _sources(
+    files: Sequence[Path],
+    vias: Sequence[Via],
+    words: Options,
+    framed: Callable[[Path, Dataset, list[Finding]], Frame],
+    findings: list[Finding],
+    progress: Progress,
+) -> list[tuple[str, Files]]:
+    looked = look(files, words.of, framed, progress)
+    findings += looked.findings
+    first = vias[0].conversion if vias else None
+    said = vias[0].roles() if vias else {}
+    if first is not None and (len(first.inputs) > 1 or said):
+        return _in_roles(first, said, looked.files, findings)
+    if first is not None and first.many and all(isinstance(own.outline, CellOutline) for own in looked.files):
+        return [(first.main.role, together([own], own.outline.name, findings)) for own in looked.files]
+    name = looked.files[0].outline.name if len(looked.files) == 1 else files[0].parent.name or "All files"
+    return [(first.main.role if first else "", together(looked.files, name, findings))]
+
+
+def _in_roles(
+    conversion: Conversion, said: dict[str, list[str]], files: Sequence[Any], findings: list[Finding]
+) -> list[tuple[str, Files]]:
+    """Return the files by the roles that were said, or one for each role in order.
+
+    Raises
+    ------
+    CallError
+        If a role stays without a file, or a file without a role.
+    """
+    by_name = {each.name: each for each in files} | {each.path: each for each in files}
+    found: list[tuple[str, Files]] = []
+    rest = list(files)
+    for role, names in said.items():
+        for name in names:
+            own = by_name.get(name) or by_name.get(str(Path(name).resolve()))
+            if own is None:
+                raise CallError(f"{role}={name}: there is no such file here; there are {listed([f.name for f in files])}")
+            found.append((role, together([own], own.outline.name, findings)))
+            rest = [each for each in rest if each is not own]
+    taken = [role for role, _ in found]
+    open_ = [each.role for each in conversion.inputs if each.least and each.role not in taken]
+    if len(rest) != len(open_):
+        raise CallError(
+            f"{conversion.id} on tiles uses {conversion.wants()}, one file each; say which plays what (role=FILE)"
+        )
+    found += [(role, together([own], own.outline.name, findings)) for role, own in zip(open_, rest, strict=True)]
+    return sorted(found, key=lambda pair: conversion.place_of(pair[0]))
+
+
+def _source_sentence(sources: Sequence[tuple[str, Files]], paths: Sequence[Path]) -> str:
+    parts = []
+    for _, own in sources:
+        whole = own.outline
+        counts = (
+            f"{spaced(whole.count)} points"
+            if isinstance(whole, PointOutline)
+            else f"{spaced(whole.rows)} rows, {spaced(whole.columns)} columns"
+        )
+        what = "cloud" if isinstance(whole, PointOutline) else "grid"
+        parts.append(
+            f"{count(len(own.files), 'file')} ({spaced(sum(f.size for f in own.files) / 1e6)} MB) as one {what} "
+            f"({counts}; {whole.frame.describe()})"
+        )
+    named = listed([path.name for path in paths[:3]]) + (f" and {len(paths) - 3} more" if len(paths) > 3 else "")
+    return f"{named} looked at by their headers: {listed(parts)}."
+
+
+def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str]) -> PlannedStep:
+    """Settle a step for outlines of what it is made from.
+
+    Raises
+    ------
+    CallError
+        If it cannot run on tiles, or with these parameters, or not on this kind of data.
+    """
+    conversion = via.conversion
+    tiling = conversion.tiles
+    if tiling is None:
+        able = ", ".join(each.id for each in catalog.CONVERSIONS if each.tiles is not None)
+        raise CallError(f"{conversion.id} cannot run on tiles; {able} can")
+    standing = [each.dataset() for each in outlines]
+    pairs = [(role or conversion.main.role, data) for role, data in zip(roles, standing, strict=True)]
+    params = declare.build(conversion.params, via.params())
+    kinds = conversion.takes_with(params)
+    main = [data for role, data in pairs if role == conversion.main.role]
+    if not all(isinstance(data, kinds) and (data.has_heights or conversion.any_quantity) for data in main):
+        titles = listed([data.title for data in main])
+        raise CallError(f"{conversion.id} uses {listed([kind.title for kind in kinds])}; it cannot use this {titles}")
+    why = tiling.refuses(params)
+    if why:
+        raise CallError(f"{conversion.id} on tiles: {why}; leave it out, or work on a part without --tiles")
+    inputs = Inputs.of_pairs(pairs)
+    params = conversion.settle(inputs, params)
+    why = tiling.refuses(params)
+    if why:
+        raise CallError(f"{conversion.id} on tiles: {why}; leave it out, or work on a part without --tiles")
+    reach = conversion.reach(inputs, params)
+    if reach is None:
+        raise CallError(f"{conversion.id} looks at all of its data with these values, so it cannot run on tiles")
+    return PlannedStep(conversion.id, declare.to_words(params), tiling.whole(list(outlines), params), reach)
+
+
+def _width(plan: Plan, asked: Asked, account: Account) -> float:
+    """Return how wide a tile is."""
+    whole = plan.source.outline
+    frame = whole.frame
+    halo = plan.halo()
+    if asked.tile is not None:
+        size = asked.tile.in_unit(frame.horizontal, "tiles")
+        if halo > size:
+            text = f"A tile of {asked.tile} looks {halo:.4g}{unit_word(frame.horizontal)} around itself; wider tiles would be quicker."
+            account.add_findings(-1, [Finding("tiles-narrow", text)])
+        return size
+    box = whole.box()
+    area = max((box.east - box.west) * (box.north - box.south), 1e-9)
+    sizes = []
+    if isinstance(whole, PointOutline):
+        sizes.append((area * POINTS / whole.count) ** 0.5)
+    last = plan.whole.cells if isinstance(plan.whole, LineOutline) else plan.whole
+    for each in (whole, last):
+        if isinstance(each, CellOutline):
+            sizes.append((CELLS * each.dx * each.dy) ** 0.5)
+    return step_near(max(min(sizes), WIDER * halo))
+
+
+def scratch_of(target: Path, digest: str) -> Path:
+    """Return the hidden folder beside a result in which its tiles are kept until it is whole."""
+    return target.parent / f".{target.name}.tiles-{digest[:12]}"
+
+
+def run_tiled(
+    paths: Sequence[Path],
+    target: Path,
+    vias: Sequence[Via],
+    *,
+    read_words: Options,
+    write_words: dict[str, str],
+    from_units: Said,
+    override_units: bool = False,
+    units: Units = (None, None),
+    asked: Asked,
+    progress: Progress,
+    account: Account,
+    control: Control | None = None,
+    watch: Callable[[TileState], None] = lambda state: None,
+) -> TiledRun:
+    """Convert on tiles; the result does not depend on how many there are, or on who makes them.
+
+    Raises
+    ------
+    VastGridError
+        Whatever went wrong, in words; tiles that were made are kept, and the same call goes on from them.
+    """
+    began = time.perf_counter()
+    kind = catalog.format_of_target(target)
+    if kind.write is None:
+        raise CallError(f"{kind.title} cannot be written")
+    refuse_clashes([path for path in paths if not path.is_dir()], {"the result": target})
+    write_params = declare.build(kind.write_params, write_words)
+    plan = planned(
+        paths, vias, read_words, from_units, asked, account, progress.part(0.0, 0.02), override=override_units
+    )
+    _check_target(plan, kind, write_params)
+    direct = kind.assemble is not None and isinstance(plan.whole, CellOutline) and units == (None, None)
+    plan = dataclasses.replace(plan, precision=kind.precision_of(write_params) if direct else "float64")
+    folder = scratch_of(target.resolve(), plan.digest())
+    plan = dataclasses.replace(plan, folder=str(folder))
+    _make_scratch(folder, plan, target)
+    control = control or Control()
+    run = TiledRun(plan, account)
+    facts = _all_tiles(run, asked, folder, progress.part(0.02, 0.8), control, watch)
+    _tell(run, facts)
+    watch(TileState("putting tiles together", 0, 1))
+    end = progress.part(0.8, 1.0)
+    if direct:
+        account.deliveries.append(_assembled(plan, facts, target, kind, write_params, end))
+    else:
+        made = _joined(plan, facts, end.part(0.0, 0.3))
+        account.deliveries.append(deliver([made], target, kind, write_params, end.part(0.3, 1.0), units))
+    run.figures |= {"seconds": time.perf_counter() - began, "peak_here": peak()}
+    if all(each.good for each in account.deliveries):
+        for each in folder.parent.glob(f".{target.name}.tiles-*"):
+            shutil.rmtree(each, ignore_errors=True)
+    return run
+
+
+def _check_target(plan: Plan, kind: Format, params: Any) -> None:
+    """Refuse a file that cannot hold the result, before hours of work.
+
+    Raises
+    ------
+    CallError
+        With what it holds.
+    """
+    own = type(plan.whole.dataset())
+    kinds = kind.carries_with(params).kinds
+    if not issubclass(own, kinds):
+        raise CallError(
+            f"{kind.title} holds {listed([each.title for each in kinds])}, and the steps give a {own.title}; add a step (--via) or choose another ending"
+        )
+
+
+def _make_scratch(folder: Path, plan: Plan, target: Path) -> None:
+    for name in ("tiles", "points"):
+        (folder / name).mkdir(parents=True, exist_ok=True)
+    need_room(folder / "x", scratch_size(plan))
+    # Whoever finds the folder may know what it is.
+    (folder / "README").write_text(
+        f"Tiles of {target.name}, which Vast Grid is making or was stopped at; the same call goes on from here.\n"
+        "It removes this folder when the result is whole. Removing it by hand costs only time.\n"
+    )
+
+
+def scratch_size(plan: Plan) -> float:
+    """Return about how many bytes of scratch a plan takes."""
+    size = 0.0
+    own = plan.source.outline
+    if isinstance(own, PointOutline):
+        size += own.count * (POINT_BYTES + 4.0 * len(plan.columns()))
+    last = plan.whole.cells if isinstance(plan.whole, LineOutline) else plan.whole
+    if isinstance(last, CellOutline):
+        size += last.rows * last.columns * CELL_BYTES * (2.0 if plan.precision == "float64" else 1.0)
+    elif isinstance(last, PointOutline):
+        size *= 2.0
+    return size
+
+
+def _all_tiles(
+    run: TiledRun,
+    asked: Asked,
+    folder: Path,
+    progress: Progress,
+    control: Control,
+    watch: Callable[[TileState], None],
+) -> list[dict[str, Any]]:
+    """Unpack all stretches, then make all tiles; return the facts of the tiles."""
+    plan = run.plan
+    spill = folder / "spill"
+    with crew(asked.workers, asked.cluster, spill) as own:
+        run.figures |= {"workers": own.workers, "dashboard": own.dashboard}
+        if own.dashboard:
+            run.account.tell(f"the work can be looked at: {own.dashboard}")
+        peaks: dict[str, int] = {}
+
+        def stage(
+            task: Any, calls: list[tuple[Any, ...]], what: str, part: Progress, boxes: Callable[[int], Box] | None
+        ) -> list[dict[str, Any]]:
+            found: dict[int, dict[str, Any]] = {}
+            began = time.perf_counter()
+
+            def done(k: int, facts: dict[str, Any]) -> None:
+                found[k] = facts
+                number = str(facts.get("process", 0))
+                peaks[number] = max(peaks.get(number, 0), facts.get("peak", 0))
+                took = time.perf_counter() - began
+                left = took / len(found) * (len(calls) - len(found))
+                fault = facts.get("fault") or "; ".join(facts.get("faults", []))
+                watch(TileState(what, len(found), len(calls), left, boxes(k) if boxes else None, fault))
+                part.report(len(found) / len(calls), f"{what}: {len(found)} of {len(calls)}, {_time(left)} left")
+
+            # What the progress says of stopping holds for the crew as well.
+            own.run(task, calls, done, Control(control.paused, _stopping(part, control)))
+            return [found[k] for k in range(len(calls))]
+
+        stretches = plan.stretches()
+        if stretches:
+            what = "unpacking points"
+            facts = stage(make_stretch, [(plan, *each) for each in stretches], what, progress.part(0.0, 0.4), None)
+            _faults(run, facts)
+            write_index(plan, facts)
+            run.figures |= {"points": sum(each.get("points", 0) for each in facts)}
+            run.figures |= {"unpacking_seconds": sum(each.get("seconds", 0.0) for each in facts)}
+        number = len(plan.tiles())
+        rest = progress.part(0.4 if stretches else 0.0, 1.0)
+        tiles = stage(make_tile, [(plan, k) for k in range(number)], "making tiles", rest, plan.box)
+        run.figures |= {
+            "tiles": number,
+            "tiles_kept": sum(bool(each["kept"]) for each in tiles),
+            "tile_seconds": sum(each["seconds"] for each in tiles),
+            "peak_memory": {f"worker {k + 1}": value for k, value in enumerate(peaks.values())},
+        }
+    shutil.rmtree(spill, ignore_errors=True)
+    faults = sorted({fault for each in tiles for fault in each["faults"]})
+    for fault in faults:
+        own_tiles = sum(fault in each["faults"] for each in tiles)
+        text = f"Left out: {fault}. {count(own_tiles, 'tile')} of {number} are without it."
+        run.account.add_findings(0, [Finding("file-left-out", text)])
+    return tiles
+
+
+def _stopping(progress: Progress, control: Control) -> Callable[[], bool]:
+    return lambda: control.cancelled() or _asks_to_stop(progress)
+
+
+def _asks_to_stop(progress: Progress) -> bool:
+    stopping: Callable[[], bool] | None = getattr(progress, "stopping", None)
+    return bool(stopping and stopping())
+
+
+def _time(seconds: float) -> str:
+    minutes = seconds / 60.0
+    if minutes < 1.5:
+        return f"{seconds:.0f} s"
+    return f"{minutes:.0f} min" if minutes < 90 else f"{minutes / 60.0:.1f} h"
+
+
+def _faults(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:
+    """Say which files could not be unpacked, and which tiles are without their points."""
+    plan = run.plan
+    bad = {each["file"]: each["fault"] for each in facts if "fault" in each}
+    if len(bad) == len(plan.source.files):
+        raise DataError(f"no file can be read: {next(iter(bad.values()))}")
+    for number, why in bad.items():
+        box = plan.source.files[number].outline.box()
+        without = sum(plan.box(k).meets(box) for k in range(len(plan.tiles())))
+        text = f"Left out: {why}. {count(without, 'tile')} of {len(plan.tiles())} may be without some of its points."
+        middle = ((box.west + box.east) / 2.0, (box.south + box.north) / 2.0)
+        run.account.add_findings(0, [Finding("file-left-out", text, at=middle)])
+
+
+def _tell(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:
+    """Put the steps into the account, with what each cost over all tiles.
+
+    Raises
+    ------
+    DataError
+        If nothing came of it.
+    """
+    plan = run.plan
+    if all(each["empty"] for each in facts):
+        raise DataError("nothing came of it: no tile has a value; look at the steps on a part of the data first")
+    names = [(role, own.outline.name) for role, own in plan.sources]
+    for k, step in enumerate(plan.steps):
+        conversion = step.conversion
+        params = declare.build(conversion.params, step.words)
+        pairs = [(role or conversion.main.role, name) for role, name in names]
+        tally = Tally()
+        for each in facts:
+            if str(k) in each["tallies"]:
+                tally.join(each["tallies"][str(k)])
+        loss = _loss(plan, k, tally)
+        result = _figures(step.whole, facts if k == len(plan.steps) - 1 else ())
+        told = []
+        if k == len(plan.steps) - 1:
+            empty = sum(bool(each["empty"]) for each in facts)
+            width = f"{plan.tile:g}{unit_word(plan.source.outline.frame.horizontal)}"
+            text = f"Made in {count(len(facts), 'tile')} of {width}"
+            text += f", {empty} of them without data." if empty else "."
+            told.append(note("in-tiles", text))
+        sentence = declare.plain(conversion.sentence(params, pairs))
+        run.account.steps.append(Step(sentence, tuple(told), loss, (result,), listed([n for _, n in pairs])))
+        names = [("", _name(step.whole))]
+
+
+def _name(whole: Outline) -> str:
+    return whole.dataset().name
+
+
+def _loss(plan: Plan, k: int, tally: Tally) -> Loss | None:
+    frame = plan.source.outline.frame
+    box = plan.steps[k].whole.box()
+    return tally.loss((box.east - box.west) * (box.north - box.south), frame.vertical, frame.horizontal)
+
+
+def _figures(whole: Outline, facts: Sequence[dict[str, Any]]) -> dict[str, Any]:
+    """Return the figures of a result, as those of any other step."""
+    data = whole.dataset()
+    counts = dict(data.count())
+    if not isinstance(whole, CellOutline) and facts:
+        names = {name for each in facts for name in each.get("counts", {})}
+        counts = {name: sum(each.get("counts", {}).get(name, 0) for each in facts) for name in sorted(names)}
+    heights = [each["extent"]["elevation"] for each in facts if each.get("extent", {}).get("elevation")]
+    box = whole.box()
+    extent = {"east": [box.west, box.east], "north": [box.south, box.north], "elevation": None}
+    if heights:
+        extent["elevation"] = [min(pair[0] for pair in heights), max(pair[1] for pair in heights)]
+    frame = data.frame
+    return {
+        "name": data.name,
+        "kind": data.kind,
+        "count": counts,
+        "extent": extent,
+        "horizontal_unit": frame.horizontal.value if frame.horizontal else None,
+        "vertical_unit": frame.vertical.value if frame.vertical else None,
+    }
+
+
+def _joined(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> Dataset:
+    """Return the whole result as data, in arrays that live on disk where they are large."""
+    whole = plan.whole
+    if isinstance(whole, CellOutline):
+        return whole_grid(plan, [each["tile"] for each in facts if not each["empty"]], progress)
+    if isinstance(whole, PointOutline):
+        return whole_cloud(plan, facts, progress)
+    lines = whole_lines(plan, facts, progress)
+    step = plan.steps[-1]
+    finish = step.conversion.tiles.finish if step.conversion.tiles else None
+    return lines if finish is None else finish(lines, declare.build(step.conversion.params, step.words))
+
+
+def _assembled(
+    plan: Plan, facts: Sequence[dict[str, Any]], target: Path, kind: Format, params: Any, progress: Progress
+) -> Delivery:
+    """Write tiles as one raster, read it back and compare it with them."""
+    began = time.perf_counter()
+    whole = plan.whole
+    assert isinstance(whole, CellOutline)
+    assert kind.assemble is not None
+    heights = [each["extent"]["elevation"] for each in facts if each.get("extent", {}).get("elevation")]
+    if heights:
+        ends = (min(pair[0] for pair in heights), max(pair[1] for pair in heights))
+        whole = dataclasses.replace(whole, elevation=ends)
+    tiles: list[tuple[Window, Path]] = []
+    for each in facts:
+        own = plan.tiles()[each["tile"]]
+        if not each["empty"] and isinstance(own, Window):
+            tiles.append((own, tile_file(plan.path_of(each["tile"])).resolve()))
+    need_room(target, whole.rows * whole.columns * CELL_BYTES)
+    with beside(target) as (temporary, place):
+        checks = [Compared(*each) for each in kind.assemble(whole, tiles, temporary, params, progress)]
+        good = all(check.good for check in checks)
+        end = target if good else failed(target)
+        size = temporary.stat().st_size
+        place(end)
+    frame = whole.frame
+    return Delivery(
+        path=end,
+        format=kind.id,
+        size=size,
+        checks=tuple(checks),
+        vertical=max((each.get("rounded", 0.0) for each in facts), default=0.0),
+        plan=0.0,
+        unit=frame.vertical.value if frame.vertical and whole.dataset().has_lengths else "",
+        findings=(),
+        seconds=time.perf_counter() - began,
+        plan_unit=frame.horizontal.value if frame.horizontal else "",
+    )
+

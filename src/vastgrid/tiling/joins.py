@@ -1,0 +1,103 @@
+"""Tiles as one: lines joined over their seams; points and cells in arrays that live on disk where they are large."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from vastgrid.base.errors import DataError
+from vastgrid.base.progress import Progress
+from vastgrid.base.roomy import let_go, roomy
+from vastgrid.data.grid import Grid
+from vastgrid.data.linework import Contours
+from vastgrid.data.outline import CellOutline, PointOutline, Window
+from vastgrid.data.pointset import PointSet
+from vastgrid.families.rastertiles import read_tile
+from vastgrid.kernels.joining import joined_lines
+from vastgrid.tiling.work import Plan, kept, tile_file
+
+
+def whole_grid(plan: Plan, tiles: Sequence[int], progress: Progress) -> Grid:
+    """Return all tiles as one grid."""
+    whole = plan.whole
+    assert isinstance(whole, CellOutline)
+    heights = roomy((whole.rows, whole.columns), np.float64, np.nan)
+    for k in tiles:
+        own = plan.tiles()[k]
+        assert isinstance(own, Window)
+        heights[own.top : own.top + own.rows, own.left : own.left + own.columns] = read_tile(
+            tile_file(plan.path_of(k))
+        )
+        let_go(heights)
+        progress.report((k + 1) / len(plan.tiles()), "putting tiles together")
+    return whole.grid(Window(0, 0, whole.rows, whole.columns), heights)
+
+
+def whole_cloud(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> PointSet:
+    """Return the points of all tiles as one cloud, tile after tile.
+
+    Raises
+    ------
+    DataError
+        If no point is left.
+    """
+    whole = plan.whole
+    assert isinstance(whole, PointOutline)
+    own = [each for each in facts if not each["empty"]]
+    total = sum(each["counts"]["points"] for each in own)
+    if not total:
+        raise DataError("no point is left")
+    arrays: dict[str, Any] = {}
+    at = 0
+    for k, each in enumerate(own):
+        parts = kept(plan.path_of(each["tile"]))
+        number = len(parts["xyz"])
+        for name, values in parts.items():
+            if name not in arrays:
+                arrays[name] = roomy((total, *values.shape[1:]), values.dtype)
+            arrays[name][at : at + number] = values
+            let_go(arrays[name])
+        at += number
+        progress.report((k + 1) / len(own), "putting tiles together")
+    attributes = {name.removeprefix("attributes/"): values for name, values in arrays.items() if name != "xyz"}
+    return PointSet(name=whole.name, frame=whole.frame, xyz=arrays["xyz"], attributes=attributes)
+
+
+def whole_lines(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> Contours:
+    """Return the contours of all tiles, joined over their seams into whole lines."""
+    own = [each for each in facts if not each["empty"]]
+    parts = [kept(plan.path_of(each["tile"])) for each in own]
+    progress.report(0.3, "joining lines")
+    if not parts:
+        empty = plan.whole.dataset()
+        assert isinstance(empty, Contours)
+        return empty
+    plan_xy = np.concatenate([each["plan"] for each in parts])
+    shift = np.cumsum([0, *(len(each["plan"]) for each in parts[:-1])])
+    offsets = np.concatenate(([0], *(each["offsets"][1:] + at for each, at in zip(parts, shift, strict=True))))
+    # A level is a number that every tile rounded alike.
+    every = np.concatenate([each["levels"] for each in parts])
+    levels, which = np.unique(every, return_inverse=True)
+    flags = {
+        name: np.concatenate([each[name] for each in parts]) for name in ("index", "supplementary") if name in parts[0]
+    }
+    of_level = {name: np.zeros(len(levels), np.bool_) for name in flags}
+    for name, values in flags.items():
+        of_level[name][which] = values
+    del parts
+    plan_xy, offsets, which = joined_lines(plan_xy, offsets.astype(np.int64), which.astype(np.int64))
+    progress.report(1.0, "joining lines")
+    first = plan.whole.dataset()
+    assert isinstance(first, Contours)
+    return Contours(
+        name="Contours",
+        frame=first.frame,
+        plan=plan_xy,
+        offsets=offsets,
+        levels=levels[which],
+        index=of_level["index"][which],
+        interval=0.0,
+        supplementary=of_level["supplementary"][which] if "supplementary" in of_level else np.zeros(len(which), np.bool_),
+    )

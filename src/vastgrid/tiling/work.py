@@ -1,0 +1,354 @@
+"""What a tile is made of: a plan that every worker is given, and the work on one stretch and on one tile."""
+
+from __future__ import annotations
+
+import dataclasses
+import functools
+import hashlib
+import json
+import math
+import os
+import resource
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from vastgrid import catalog
+from vastgrid.base.errors import DataError
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
+from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, Window
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.conversion import Conversion, Inputs
+from vastgrid.declarations.tiles import Piece
+from vastgrid.families.rastertiles import write_tile
+from vastgrid.params import declare
+from vastgrid.tiling.buckets import Buckets, Store, scatter, stretches
+from vastgrid.tiling.sources import Files
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedStep:
+    """One conversion of a plan: its settled words, and the outline of what it gives of the whole."""
+
+    operation: str
+    words: dict[str, str]
+    whole: Outline
+    reach: float
+
+    @property
+    def conversion(self) -> Conversion:
+        """What is declared of it."""
+        return catalog.conversion_named(self.operation)
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """Everything a worker has to know.
+
+    Attributes
+    ----------
+    sources : tuple of (str, Files)
+        What the first step is made from, each with its role.
+    steps : tuple of PlannedStep
+        One after another.
+    tile : float
+        Width of a tile, in the unit of plan.
+    folder : str
+        Where stretches and tiles are kept, on a path that every worker reaches.
+    precision : str
+        Type in which cells are kept: that of the file they go into.
+    """
+
+    sources: tuple[tuple[str, Files], ...]
+    steps: tuple[PlannedStep, ...]
+    tile: float
+    folder: str = ""
+    precision: str = "float64"
+    _known: dict[str, Any] = field(default_factory=dict, compare=False, repr=False)
+
+    def digest(self) -> str:
+        """Return a digest of all that makes the result, so that tiles are used again only for the very same."""
+        state = hashlib.blake2b(digest_size=16)
+        files = [
+            (role, each.path, each.size, each.changed, each.format, sorted(each.words.items()))
+            for role, own in self.sources
+            for each in own.files
+        ]
+        steps = [(each.operation, each.conversion.version, sorted(each.words.items())) for each in self.steps]
+        state.update(json.dumps([files, steps, self.tile, self.precision], sort_keys=True).encode())
+        state.update(repr([source.outline for _, source in self.sources]).encode())
+        return state.hexdigest()
+
+    @property
+    def source(self) -> Files:
+        """The main source."""
+        return self.sources[0][1]
+
+    @property
+    def whole(self) -> Outline:
+        """Outline of the result."""
+        return self.steps[-1].whole if self.steps else self.source.outline
+
+    def columns(self) -> tuple[str, ...]:
+        """Return the attributes of points that are needed: what the steps ask for, or all where points go on."""
+        wanted: list[str] = []
+        for step in self.steps:
+            assert step.conversion.tiles is not None
+            own = step.conversion.tiles.columns(declare.build(step.conversion.params, step.words))
+            if own is None:
+                if not isinstance(step.whole, PointOutline):
+                    continue
+                if step is self.steps[-1]:
+                    return self.source.columns
+                own = ()
+            wanted += own
+            if not isinstance(step.whole, PointOutline):
+                break
+        have = self.source.columns
+        return tuple(name for name in dict.fromkeys(wanted) if name in have) if self.steps else have
+
+    def buckets(self) -> Buckets:
+        """Return the buckets into which points are sorted."""
+        return Buckets.over(self.source.outline.box(), self.tile)
+
+    def tiles(self) -> tuple[Window | Box, ...]:
+        """Return the tiles, row by row from the north for cells, from the south for points."""
+        if "tiles" not in self._known:
+            self._known["tiles"] = tuple(self._tiles())
+        return tuple(self._known["tiles"])
+
+    def _tiles(self) -> list[Window | Box]:
+        whole = self.whole.cells if isinstance(self.whole, LineOutline) else self.whole
+        if isinstance(whole, CellOutline):
+            down, across = (max(round(self.tile / size), 1) for size in (whole.dy, whole.dx))
+            return [
+                Window(top, left, min(down, whole.rows - top), min(across, whole.columns - left))
+                for top in range(0, whole.rows, down)
+                for left in range(0, whole.columns, across)
+            ]
+        box, size = whole.box(), self.tile
+        west, south = math.floor(box.west / size), math.floor(box.south / size)
+        east, north = math.floor(box.east / size), math.floor(box.north / size)
+        return [
+            Box(x * size, y * size, (x + 1) * size, (y + 1) * size)
+            for y in range(south, north + 1)
+            for x in range(west, east + 1)
+        ]
+
+    def box(self, k: int) -> Box:
+        """Return the ground of a tile."""
+        own = self.tiles()[k]
+        if isinstance(own, Box):
+            return own
+        whole = self.whole.cells if isinstance(self.whole, LineOutline) else self.whole
+        assert isinstance(whole, CellOutline)
+        return whole.box(own)
+
+    def halo(self) -> float:
+        """Return how far around a tile its inputs are looked at, as far as that can be said beforehand."""
+        return sum(step.reach for step in self.steps)
+
+    def stretches(self) -> list[tuple[int, int]]:
+        """Return every stretch of every file that has points: number of the file, number of the stretch."""
+        if not isinstance(self.source.outline, PointOutline):
+            return []
+        return [(k, n) for k, file in enumerate(self.source.files) for n in range(len(stretches(file)))]
+
+    def path_of(self, k: int) -> Path:
+        """Return where a tile's facts are; what it holds lies beside them."""
+        return Path(self.folder) / "tiles" / f"{k:06d}.json"
+
+    def stretch_path(self, file: int, number: int) -> Path:
+        """Return the folder of a stretch."""
+        return Path(self.folder) / "points" / f"{file:05d}-{number:04d}"
+
+
+def peak() -> int:
+    """Return the most memory that this process has had, in bytes."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
+def make_stretch(plan: Plan, file: int, number: int) -> dict[str, Any]:
+    """Unpack one stretch of a file; a file at fault is said, not raised, since one of a thousand stops nothing."""
+    began = time.perf_counter()
+    own = plan.source.files[file]
+    into = plan.stretch_path(file, number)
+    try:
+        facts = scatter(own, stretches(own)[number], plan.buckets(), plan.columns(), into)
+    except DataError as error:
+        return {"file": file, "number": number, "fault": str(error), "peak": peak(), "process": os.getpid()}
+    took = time.perf_counter() - began
+    return {**facts, "file": file, "number": number, "seconds": took, "peak": peak(), "process": os.getpid()}
+
+
+def make_tile(plan: Plan, k: int) -> dict[str, Any]:
+    """Make one tile and keep it; what is there already is left as it is."""
+    facts_path = plan.path_of(k)
+    if facts_path.is_file():
+        return {**json.loads(facts_path.read_text()), "kept": True}
+    began = time.perf_counter()
+    maker = _Maker(plan, plan.box(k))
+    facts: dict[str, Any] = {"tile": k}
+    try:
+        made = maker.made(len(plan.steps) - 1, plan.box(k))
+    except _Nothing:
+        made = None
+    facts["empty"] = made is None or _is_empty(made)
+    if made is not None:
+        facts["bytes"] = _keep(made, facts_path, plan)
+        facts["counts"] = made.count()
+        facts["extent"] = made.extent().to_json()
+        if isinstance(made, Grid) and plan.precision != "float64":
+            facts["rounded"] = _rounded(made, plan.precision)
+    facts["tallies"] = {str(step): tally.to_json() for step, tally in maker.tallies.items()}
+    facts |= {"faults": maker.faults, "seconds": time.perf_counter() - began, "peak": peak(), "process": os.getpid()}
+    _put(facts_path, json.dumps(facts).encode())
+    return {**facts, "kept": False}
+
+
+class _Nothing(Exception):  # noqa: N818 - no fault: there is no data on this ground
+    pass
+
+
+def _rounded(made: Grid, precision: str) -> float:
+    """Return how much its values change at most by a precision."""
+    gap = np.abs(made.heights - made.heights.astype(precision))
+    return float(np.nanmax(gap, initial=0.0))
+
+
+def _is_empty(made: Dataset) -> bool:
+    if isinstance(made, Grid):
+        return not bool(np.isfinite(made.heights).any())
+    return sum(made.count().values()) == 0
+
+
+def _put(path: Path, content: bytes) -> None:
+    making = path.with_name(f"{path.name}.{os.getpid()}")
+    making.write_bytes(content)
+    making.replace(path)
+
+
+def _keep(made: Dataset, facts: Path, plan: Plan) -> int:
+    """Write what a tile holds beside its facts; return how many bytes."""
+    path = tile_file(facts, made)
+    making = path.with_name(f"{path.stem}.{os.getpid()}{path.suffix}")
+    if isinstance(made, Grid):
+        write_tile(made, making, plan.precision)
+    else:
+        np.savez(making, **{name.replace("/", "|"): values for name, values in made.arrays().items()})  # type: ignore[arg-type]
+    size = making.stat().st_size
+    making.replace(path)
+    return size
+
+
+def tile_file(facts: Path, made: Dataset | None = None) -> Path:
+    """Return the file that holds a tile, beside its facts."""
+    return facts.with_suffix(".tif" if made is None or isinstance(made, Grid) else ".npz")
+
+
+def kept(facts: Path) -> dict[str, Any]:
+    """Return the arrays of a tile."""
+    with np.load(facts.with_suffix(".npz"), allow_pickle=False) as file:
+        return {name.replace("|", "/"): file[name] for name in file.files}
+
+
+@functools.lru_cache(maxsize=4)
+def _index(folder: str) -> tuple[tuple[str, ...], Any]:
+    with np.load(Path(folder) / "stretches.npz", allow_pickle=False) as file:
+        return tuple(file["names"].tolist()), file["boxes"]
+
+
+def write_index(plan: Plan, facts: Sequence[dict[str, Any]]) -> None:
+    """Write down where the points of each stretch lie, for everybody who makes tiles."""
+    own = sorted((each for each in facts if each.get("points")), key=lambda each: (each["file"], each["number"]))
+    names = np.array([plan.stretch_path(each["file"], each["number"]).name for each in own], dtype="U32")
+    boxes = np.array([(*each["low"], *each["high"]) for each in own], np.float64).reshape(-1, 4)
+    making = Path(plan.folder) / f"stretches.{os.getpid()}.npz"
+    np.savez(making, names=names, boxes=boxes)
+    making.replace(Path(plan.folder) / "stretches.npz")
+    _index.cache_clear()
+
+
+class _Maker:
+    """Makes what a plan's steps give on some ground."""
+
+    def __init__(self, plan: Plan, core: Box) -> None:
+        self._plan, self._core = plan, core
+        self.tallies: dict[int, Any] = {}
+        self.faults: list[str] = []
+
+    def made(self, step: int, box: Box) -> Dataset:
+        """Return what a step gives on at least some ground."""
+        if step < 0:
+            return self._read(self._plan.source, box)
+        own = self._plan.steps[step]
+        conversion = own.conversion
+        tiling = conversion.tiles
+        assert tiling is not None
+        params = declare.build(conversion.params, own.words)
+        outlines = self._outlines(step)
+        piece = Piece(box, outlines, own.whole, functools.partial(self.made, step - 1))
+        wide = box.grown(own.reach)
+        inputs = self._inputs(step, wide)
+        made = tiling.run(inputs, params, piece)
+        if tiling.tally is not None and step == len(self._plan.steps) - 1:
+            # The tile's own ground alone: what is made around it is another tile's to tell.
+            tally = tiling.tally(inputs[0], made, dataclasses.replace(piece, box=self._core), params)
+            self.tallies[step] = tally
+        return _cropped(made, own.whole, box)
+
+    def _outlines(self, step: int) -> tuple[Outline, ...]:
+        if step:
+            return (self._plan.steps[step - 1].whole,)
+        return tuple(own.outline for _, own in self._plan.sources)
+
+    def _inputs(self, step: int, box: Box) -> Inputs:
+        role = self._plan.steps[step].conversion.main.role
+        if step:
+            return Inputs.of_pairs([(role, self.made(step - 1, box))])
+        pairs: list[tuple[str, Dataset]] = []
+        for own, files in self._plan.sources:
+            try:
+                pairs.append((own, self._read(files, box)))
+            except _Nothing:
+                # Of several grids one may have none of this ground.
+                if len(self._plan.sources) == 1:
+                    raise
+        if not pairs:
+            raise _Nothing
+        return Inputs.of_pairs(pairs)
+
+    def _read(self, files: Files, box: Box) -> Dataset:
+        if isinstance(files.outline, PointOutline):
+            return self._points(files.outline, box)
+        try:
+            files.outline.window(box)
+        except DataError:
+            raise _Nothing from None
+        found, faults = files.readable_grid(box)
+        self.faults += faults
+        return found
+
+    def _points(self, outline: PointOutline, box: Box) -> PointSet:
+        names, boxes = _index(self._plan.folder)
+        points = str(Path(self._plan.folder) / "points")
+        store = Store(points, names, boxes, outline, self._plan.columns(), self._plan.buckets())
+        return store.points(box)
+
+
+def _cropped(made: Dataset, whole: Outline, box: Box) -> Dataset:
+    """Return what of a result lies on some ground; of cells those that meet it, of points those that belong to it."""
+    if isinstance(made, Grid):
+        assert isinstance(whole, CellOutline)
+        return whole.cut(made, whole.window(box))
+    if isinstance(made, PointSet):
+        x, y = made.xyz[:, 0], made.xyz[:, 1]
+        keep = (x >= box.west) & (x < box.east) & (y >= box.south) & (y < box.north)
+        return made if keep.all() else made.chosen(keep)
+    return made
+
