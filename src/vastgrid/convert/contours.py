@@ -16,18 +16,21 @@ from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, unit_word
 from vastgrid.base.words import spaced, step_above, step_near
-from vastgrid.data.dataset import Flags, Floats
+from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
+from vastgrid.data.outline import CellOutline, LineOutline, Outline, Window
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.measures.difference import difference
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Grade, Levels
-from vastgrid.shaping.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser
+from vastgrid.shaping.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser, undoubled
 from vastgrid.shaping.courses import parted_by
 from vastgrid.shaping.surfaces import contour_tin
 
@@ -325,7 +328,7 @@ def _where(params: ContourParams, unit: Unit | None) -> str:
     return f"at an interval of {interval:g}{word} from {base:g}{word}{limits}"
 
 
-def _inside(made: Contours, params: ContourParams, surface: Tin | Grid) -> Contours:
+def _inside(made: Contours, params: ContourParams, surface: Dataset) -> Contours:
     """Return what of contours lies in the area that was asked for."""
     if params.area is None or len(made) == 0:
         return made
@@ -439,6 +442,71 @@ def foretell(inputs: Sequence[Tin | Grid], params: ContourParams) -> tuple[dict[
     return number, number["vertices"] * EACH_VERTEX
 
 
+def _refuses(params: ContourParams) -> str:
+    if params.smooth is not Smooth.NONE or params.weed is not None:
+        return "smoothing and weeding look along whole lines (smooth, weed)"
+    return "supplementary contours look along whole lines" if params.supplementary is not None else ""
+
+
+def _whole(inputs: Sequence[Outline], params: ContourParams) -> LineOutline:
+    (own,) = inputs
+    assert isinstance(own, CellOutline)
+    return LineOutline(own)
+
+
+def _tile(inputs: Sequence[Tin | Grid], params: ContourParams, piece: Piece) -> Contours:
+    """Return the lines between the centres of a tile and the first beyond it; those of all tiles meet end to end."""
+    (grid,) = inputs
+    assert isinstance(grid, Grid)
+    assert isinstance(piece.whole, LineOutline)
+    whole = piece.whole.cells
+    own = whole.window(piece.box)
+    window = Window(
+        own.top, own.left, min(own.rows + 1, whole.rows - own.top), min(own.columns + 1, whole.columns - own.left)
+    )
+    part = whole.cut(grid, window)
+    empty = piece.whole.dataset()
+    pair = part.extent().elevation
+    if pair is None:
+        return empty
+    levels, number, half = _levels(params, pair, part.frame.vertical)
+    west, north = whole.west + whole.dx / 2.0, whole.north - whole.dy / 2.0
+    plan, offsets, which, _ = grid_isolines(
+        part.heights, west, north, whole.dx, whole.dy, levels, window.top, window.left
+    )
+    index = (number[which] % params.index == 0) & ~half[which]
+    return replace(empty, plan=plan, offsets=offsets, levels=levels[which], index=index, supplementary=half[which])
+
+
+def _finish(joined: Contours, outline: Outline, params: ContourParams) -> tuple[Contours, list[Finding]]:
+    """Return whole lines without what is there twice, inside the area and as long as asked for."""
+    assert isinstance(outline, LineOutline)
+    own = outline.cells
+    column = (joined.plan[:, 0] - (own.west + own.dx / 2.0)) / own.dx
+    row = ((own.north - own.dy / 2.0) - joined.plan[:, 1]) / own.dy
+    node = (own.west + own.dx / 2.0 + np.rint(column) * own.dx == joined.plan[:, 0]) & (
+        own.north - own.dy / 2.0 - np.rint(row) * own.dy == joined.plan[:, 1]
+    )
+    levels, which = np.unique(joined.levels, return_inverse=True)
+    index = np.zeros(len(levels), np.bool_)
+    index[which] = joined.index
+    lines = Lines(*undoubled(joined.plan, joined.offsets, which, node))
+    made = replace(
+        joined,
+        plan=lines.plan,
+        offsets=lines.offsets,
+        levels=levels[lines.which],
+        index=index[lines.which],
+        supplementary=np.zeros(len(lines.which), np.bool_),
+        interval=params.interval.in_unit(joined.frame.vertical, "interval") if params.interval is not None else 0.0,
+    )
+    made = _inside(made, params, made)
+    findings = [Finding("loss-unknown", "What contours made in tiles lose was not measured.")]
+    if params.shortest is not None:
+        made = _long(made, params.shortest, findings)
+    return made, findings
+
+
 CONVERSION = Conversion(
     id="contours",
     version=3,
@@ -460,5 +528,6 @@ CONVERSION = Conversion(
     tries=tries,
     form="contours",
     reach=lambda inputs, params: element(inputs[0]),
+    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses, finish=_finish),
     automatic=4,
 )

@@ -11,6 +11,7 @@ filter for removing nonground measurements from airborne LIDAR data”, IEEE Tra
 from __future__ import annotations
 
 import dataclasses
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -21,16 +22,17 @@ from numpy.typing import NDArray
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count, note
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.base.words import spaced
 from vastgrid.data.classes import CLASSES, GROUND, LOW_NOISE, NOISE, UNCLASSIFIED, class_words
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, need_lengths
+from vastgrid.data.outline import Outline, PointOutline
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.kernels.ground import above_ground, at_middles, filled, lowest_of_cells
-from vastgrid.kernels.topology import corners
+from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.kernels.ground import above_ground, at_middles, filled, lowest_of_cells, reach_of_filling
 from vastgrid.params.declare import Param
 
 MOST_CELLS = 60_000_000
@@ -117,7 +119,7 @@ def _cell_of(points: PointSet) -> float:
     """Return a cell, in metres, that most often holds a point of its own: one and a half times their mean distance."""
     if len(points.xyz) < 2:
         return 0.0
-    low, high = corners(points.xyz[:, :2])
+    low, high = (np.array(each) for each in _ends(points))
     unit = points.frame.horizontal
     metres = float(unit.metres) if unit is not None and unit is not Unit.DEGREE else 1.0
     mean = float(np.sqrt(np.prod(np.maximum(high - low, 1e-9)) / len(points.xyz)))
@@ -133,93 +135,202 @@ def run(inputs: Sequence[PointSet], params: GroundParams, progress: Progress) ->
         If the points are in degrees, or the cells too many.
     """
     points = inputs[0]
-    frame = points.frame
     need_lengths(points.name, points.frame, "slopes need")
-    assert params.cell is not None and params.window is not None and params.height is not None  # noqa: PT018
-    assert params.noise is not None and params.slope is not None and params.scale is not None  # noqa: PT018
-    size = params.cell.in_unit(frame.horizontal, "cell")
-    window = params.window.in_unit(frame.horizontal, "window")
-    # Slopes are lengths over lengths: where plan and height have other units, a ratio of 1 is not 45°.
-    ratio = _metres(frame.horizontal) / _metres(frame.vertical or frame.horizontal)
-    height = params.height.in_unit(frame.vertical, "height")
-    lowest = params.noise.in_unit(frame.vertical, "noise")
-    old = points.attributes.get(CLASSES)
-    noise = np.isin(old, NOISE) if old is not None else np.zeros(len(points.xyz), np.bool_)
-    use = ~noise & np.isfinite(points.xyz).all(axis=1)
+    own = _filter_of(points.frame, params)
+    use = _usable(points)
     if not use.any():
         return Result(points, (Finding("no-ground", f"{points.name} has no points that could be ground."),))
-    ground, west, north = _provisional(points.xyz, use, size, window, params.slope * ratio, lowest, progress)
+    low, high = _ends(points)
+    lattice = own.lattice(low, high)
+    if lattice[2] * lattice[3] > MOST_CELLS:
+        raise CallError(f"cells of {own.size:g} would be {spaced(lattice[2])} × {spaced(lattice[3])}; give a wider cell")
+    ground = _provisional(points.xyz, use, own, lattice, progress)
     progress.report(0.85, "measuring points against the ground")
-    gap, steep = above_ground(points.xyz, ground, west, north, size)
-    # Half a cell beside the middle of its cell a point on a slope is as much higher as that.
-    near = np.abs(gap) <= height + params.scale * steep * size
-    is_ground = near & use
-    low = (gap < -np.maximum(lowest, height + params.scale * steep * size)) & use
-    classes = np.full(len(points.xyz), UNCLASSIFIED, np.uint8)
-    classes[is_ground] = GROUND
-    classes[low] = LOW_NOISE
-    if old is not None:
-        classes[noise] = old[noise]
-    findings = _told(old, classes)
+    classes = _classified(points, use, own, ground, lattice)
+    findings = _told(points.attributes.get(CLASSES), classes)
     progress.report(1.0)
     made = dataclasses.replace(points, attributes={**points.attributes, CLASSES: classes})
-    figures = {"ground": int(is_ground.sum()), "other": int((~is_ground).sum()), "noise": int(low.sum())}
+    ground_number, low_number = int((classes[use] == GROUND).sum()), int((classes[use] == LOW_NOISE).sum())
+    figures = {"ground": ground_number, "other": len(classes) - ground_number, "noise": low_number}
     return Result(made, tuple(findings), figures=figures)
+
+
+def _ends(points: PointSet) -> tuple[list[float], list[float]]:
+    extent = points.extent()
+    assert extent.east is not None and extent.north is not None  # noqa: PT018
+    return [extent.east[0], extent.north[0]], [extent.east[1], extent.north[1]]
+
+
+def _classified(
+    points: PointSet, use: NDArray[np.bool_], own: _Filter, ground: Floats, lattice: tuple[int, int, int, int]
+) -> NDArray[np.uint8]:
+    """Return the class of each point by its height above a ground."""
+    gap, steep = above_ground(points.xyz, ground, own.size, lattice[0], lattice[1])
+    # Half a cell beside the middle of its cell a point on a slope is as much higher as that.
+    slack = own.height + own.scale * steep * own.size
+    classes = np.full(len(points.xyz), UNCLASSIFIED, np.uint8)
+    classes[(np.abs(gap) <= slack) & use] = GROUND
+    classes[(gap < -np.maximum(own.noise, slack)) & use] = LOW_NOISE
+    old = points.attributes.get(CLASSES)
+    if old is not None:
+        noise = np.isin(old, NOISE)
+        classes[noise] = old[noise]
+    return classes
+
+
+def _reach(inputs: Sequence[PointSet], params: GroundParams) -> float | None:
+    if params.cell is None:
+        return None
+    return _filter_of(inputs[0].frame, params).reach()
+
+
+def _whole(inputs: Sequence[Outline], params: GroundParams) -> PointOutline:
+    (own,) = inputs
+    assert isinstance(own, PointOutline)
+    need_lengths(own.name, own.frame, "slopes need")
+    return own
+
+
+def _tile(inputs: Sequence[PointSet], params: GroundParams, piece: Piece) -> PointSet:
+    """Set the classes of the points of a tile by the ground of the tile and around it."""
+    (points,) = inputs
+    own = _filter_of(points.frame, params)
+    whole, reach = piece.inputs[0].box(), own.reach()
+    box = piece.box.grown(reach)
+    low = max(box.west, whole.west), max(box.south, whole.south)
+    high = min(box.east, whole.east), min(box.north, whole.north)
+    x, y = points.xyz[:, 0], points.xyz[:, 1]
+    inner = points.chosen(
+        (x >= piece.box.west) & (x <= piece.box.east) & (y >= piece.box.south) & (y <= piece.box.north)
+    )
+    if not len(inner.xyz) or low[0] > high[0] or low[1] > high[1]:
+        return dataclasses.replace(inner, attributes={**inner.attributes, CLASSES: np.zeros(len(inner.xyz), np.uint8)})
+    lattice = own.lattice(low, high)
+    ground = _provisional(points.xyz, _usable(points), own, lattice, Silent())
+    classes = _classified(inner, _usable(inner), own, ground, lattice)
+    return dataclasses.replace(inner, attributes={**inner.attributes, CLASSES: classes})
 
 
 def _metres(unit: Unit | None) -> float:
     return float(unit.metres) if unit is not None and unit is not Unit.DEGREE else 1.0
 
 
-def _provisional(
-    xyz: Floats, use: NDArray[np.bool_], size: float, window: float, slope: float, noise: float, progress: Progress
-) -> tuple[Floats, float, float]:
-    """Return the heights of the ground by cells, and the outer corner of the first.
+@dataclass(frozen=True, slots=True)
+class _Filter:
+    """All that the filter is told, as numbers in the data's units.
 
-    Raises
-    ------
-    CallError
-        If there would be too many cells.
+    Attributes
+    ----------
+    size, window : float
+        Width of a cell, and half the widest thing, in plan.
+    slope : float
+        Rise over run, in units of height over plan.
+    height, noise : float
+        How far from the ground a point may lie, and how far below it is noise.
+    scale : float
+        How many cells farther for each unit of slope.
     """
-    from scipy import ndimage
 
-    low, high = corners(xyz[use])
-    rows, columns = int((high[1] - low[1]) / size) + 1, int((high[0] - low[0]) / size) + 1
-    if rows * columns > MOST_CELLS:
-        raise CallError(f"cells of {size:g} would be {spaced(rows)} × {spaced(columns)}; give a wider cell")
-    west, north = float(low[0]), float(high[1])
-    lowest = lowest_of_cells(xyz, use, west, north, size, rows, columns)
+    size: float
+    window: float
+    slope: float
+    height: float
+    noise: float
+    scale: float
+
+    @property
+    def widest(self) -> int:
+        """Half the widest thing, in cells."""
+        return max(int(np.ceil(self.window / self.size)), 1)
+
+    @property
+    def levels(self) -> int:
+        """How coarse the ground under things is guessed: over gaps twice as wide as the widest of them."""
+        return max(math.ceil(math.log2(2 * self.widest)), _SMALL)
+
+    def reach(self) -> float:
+        """Return how far around a point its class depends on the others."""
+        cells = 2 * reach_of_filling(_SMALL) + 2 * self.widest + 2
+        cells += 2 * (reach_of_filling(_LEAST) + 1) + reach_of_filling(self.levels) + 3
+        return cells * self.size
+
+    def lattice(self, low: Sequence[float], high: Sequence[float]) -> tuple[int, int, int, int]:
+        """Return the first row and column, and the numbers of rows and columns, that cover ground in plan."""
+        left, right = (math.floor(value / self.size) for value in (low[0], high[0]))
+        top, bottom = (-math.floor(value / self.size) - 1 for value in (high[1], low[1]))
+        return top, left, bottom - top + 1, right - left + 1
+
+
+# Gaps where no point fell are small; those for telling a slope need only their neighbours.
+_SMALL, _LEAST = 3, 2
+
+
+def _filter_of(frame: Frame, params: GroundParams) -> _Filter:
+    assert params.cell is not None and params.window is not None and params.height is not None  # noqa: PT018
+    assert params.noise is not None and params.slope is not None and params.scale is not None  # noqa: PT018
+    # Slopes are lengths over lengths: where plan and height have other units, a ratio of 1 is not 45°.
+    ratio = _metres(frame.horizontal) / _metres(frame.vertical or frame.horizontal)
+    return _Filter(
+        params.cell.in_unit(frame.horizontal, "cell"),
+        params.window.in_unit(frame.horizontal, "window"),
+        params.slope * ratio,
+        params.height.in_unit(frame.vertical, "height"),
+        params.noise.in_unit(frame.vertical, "noise"),
+        params.scale,
+    )
+
+
+def _usable(points: PointSet) -> NDArray[np.bool_]:
+    """Return the points that could be ground: they have a place, and are not noise already."""
+    old = points.attributes.get(CLASSES)
+    noise = np.isin(old, NOISE) if old is not None else np.zeros(len(points.xyz), np.bool_)
+    return np.asarray(~noise & np.isfinite(points.xyz).all(axis=1), np.bool_)
+
+
+def _provisional(
+    xyz: Floats, use: NDArray[np.bool_], own: _Filter, lattice: tuple[int, int, int, int], progress: Progress
+) -> Floats:
+    """Return the heights of the ground by cells, NaN where none is known far and wide."""
+    top, left, rows, columns = lattice
+    size = own.size
+    lowest = lowest_of_cells(xyz, use, size, top, left, rows, columns)
     empty = lowest < 0
-    cells = np.where(empty, np.nan, xyz[lowest, 2])
-    whole = filled(cells)
+    cells = np.where(empty, np.nan, xyz[lowest, 2]) if len(xyz) else np.full(lowest.shape, np.nan)
+    whole = filled(cells, top, left, _SMALL)
     # Stray points far below stand out of the ground turned upside down, as in the paper's first step.
-    below = -whole - _opened(ndimage, -whole, 1) > noise + slope * size
+    below = -whole - _opened(-whole, 1) > own.noise + own.slope * size
     cells[below] = np.nan
-    whole = filled(cells)
+    whole = filled(cells, top, left, _SMALL)
     thing = np.zeros(whole.shape, np.bool_)
-    last = whole
-    widest = max(int(np.ceil(window / size)), 1)
+    last, widest = whole, own.widest
     radii = sorted({*range(1, min(widest, 8) + 1), *np.geomspace(8, max(widest, 8), 12).astype(int).tolist(), widest})
     radii = [radius for radius in radii if radius <= widest]
     for k, radius in enumerate(radii):
         progress.report(0.1 + 0.6 * k / len(radii), "opening with growing windows")
-        opened = _opened(ndimage, last, radius)
-        thing |= last - opened > slope * size * radius
+        # A wider square takes away all that a narrower one does, so that each may begin from the first.
+        opened = _opened(whole, radius)
+        thing |= last - opened > own.slope * size * radius
         last = opened
     progress.report(0.75, "laying the ground under what stands on it")
     out = thing | empty | below
-    ground = filled(np.where(out, np.nan, whole))
+    known = np.where(out, np.nan, whole)
     # The lowest point of a cell on a slope lies beside its middle: it is brought there, twice for the slope's own sake.
     for _ in range(2):
-        ground = filled(np.where(out, np.nan, at_middles(xyz, lowest, ground, west, north, size)))
-    return ground, west, north
+        near = filled(known, top, left, _LEAST)
+        known = np.where(out, np.nan, at_middles(xyz, lowest, near, size, top, left))
+    return filled(known, top, left, own.levels)
 
 
-def _opened(ndimage: object, heights: Floats, radius: int) -> Floats:
+def _opened(heights: Floats, radius: int) -> Floats:
+    """Return heights opened by a square; what is not known neither holds anything down nor up."""
+    from scipy import ndimage
+
     size = 2 * radius + 1
+    unknown = np.isnan(heights)
     # Beyond the rim the ground goes on as it is there.
-    eroded = ndimage.minimum_filter(heights, size=size, mode="nearest")  # type: ignore[attr-defined]
-    return np.asarray(ndimage.maximum_filter(eroded, size=size, mode="nearest"))  # type: ignore[attr-defined]
+    eroded = ndimage.minimum_filter(np.where(unknown, np.inf, heights), size=size, mode="nearest")
+    eroded[eroded == np.inf] = -np.inf
+    return np.where(unknown, np.nan, ndimage.maximum_filter(eroded, size=size, mode="nearest"))
 
 
 def _told(old: NDArray[np.uint8] | None, new: NDArray[np.uint8]) -> list[Finding]:
@@ -240,7 +351,7 @@ def _told(old: NDArray[np.uint8] | None, new: NDArray[np.uint8]) -> list[Finding
 
 CONVERSION = Conversion(
     id="ground",
-    version=1,
+    version=2,
     title="Ground of a cloud",
     help="Sets the class of each point to ground or not, by a morphological filter; no point is dropped.",
     inputs=(Input("points", (PointSet,)),),
@@ -252,4 +363,6 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, ground classified",
+    reach=_reach,
+    tiles=Tiling(whole=_whole, run=_tile, columns=lambda params: (CLASSES,)),
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -12,11 +13,13 @@ import numpy as np
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count, note
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.base.words import spaced
+from vastgrid.data.outline import Outline, PointOutline
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.kernels.thinning import CENTRAL, HIGHEST, LOWEST, cells_of, chosen_of_cells, means_of_cells
 from vastgrid.kernels.topology import corners
 from vastgrid.params.declare import Param
@@ -61,8 +64,9 @@ def settle(inputs: Sequence[PointSet], params: ThinParams) -> ThinParams:
     """Give an open spacing twice the mean distance of points: a quarter of them stays."""
     if params.spacing is not None or len(inputs[0].xyz) == 0:
         return params
-    low, high = corners(inputs[0].xyz[:, :2])
-    area = float(np.prod(np.maximum(high - low, 1e-9)))
+    extent = inputs[0].extent()
+    sides = [max(pair[1] - pair[0], 1e-9) for pair in (extent.east, extent.north) if pair is not None]
+    area = math.prod(sides)
     size = float(f"{2.0 * (area / len(inputs[0].xyz)) ** 0.5:.2g}")
     return dataclasses.replace(params, spacing=Length(size, inputs[0].frame.horizontal))
 
@@ -101,6 +105,22 @@ def run(inputs: Sequence[PointSet], params: ThinParams, progress: Progress) -> R
     return Result(made, tuple(findings), figures={"kept": len(made.xyz), "dropped": gone})
 
 
+def _whole(inputs: Sequence[Outline], params: ThinParams) -> PointOutline:
+    (own,) = inputs
+    assert isinstance(own, PointOutline)
+    assert params.spacing is not None
+    size = params.spacing.in_unit(own.frame.horizontal, "spacing")
+    cells = math.ceil((own.high[0] - own.low[0]) / size + 1.0) * math.ceil((own.high[1] - own.low[1]) / size + 1.0)
+    return dataclasses.replace(own, count=min(own.count, cells))
+
+
+def _tile(inputs: Sequence[PointSet], params: ThinParams, piece: Piece) -> PointSet:
+    """Thin the points of all cells that meet a tile; each that stays belongs to the tile that it lies in."""
+    made = run(inputs, params, Silent()).dataset
+    assert isinstance(made, PointSet)
+    return made
+
+
 CONVERSION = Conversion(
     id="thin",
     version=1,
@@ -117,4 +137,5 @@ CONVERSION = Conversion(
         params.spacing.in_unit(inputs[0].frame.horizontal, "spacing") if params.spacing else None
     ),
     ask=True,
+    tiles=Tiling(whole=_whole, run=_tile),
 )

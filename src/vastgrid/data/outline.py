@@ -183,15 +183,17 @@ class LineOutline:
 
     def dataset(self) -> Contours:
         """Return contours without a line, in the frame."""
+        none, empty = np.zeros(0, np.bool_), np.zeros((0, 2))
+        offsets, levels = np.zeros(1, np.int64), np.zeros(0)
         return Contours(
             name="Contours",
             frame=self.cells.frame,
-            plan=np.zeros((0, 2)),
-            offsets=np.zeros(1, np.int64),
-            levels=np.zeros(0),
-            index=np.zeros(0, np.bool_),
+            plan=empty,
+            offsets=offsets,
+            levels=levels,
+            index=none,
             interval=0.0,
-            supplementary=np.zeros(0, np.bool_),
+            supplementary=none,
         )
 
     def box(self) -> Box:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.findings import Finding
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.loss import Loss
@@ -121,7 +122,7 @@ class Tally:
         )
 
 
-def _no_columns(params: Any) -> tuple[str, ...] | None:
+def _no_columns(params: Any) -> tuple[str, ...]:
     return ()
 
 
@@ -137,18 +138,19 @@ class Tiling:
         Inputs on at least the ground of a piece grown by the reach, parameters, piece → the result on the ground of the
         piece, the same as if the whole had been worked on at once.
     columns : callable
-        Parameters → attributes of points that it needs; None where all go on into what it gives.
+        Parameters → attributes of points that it needs.
     refuses : callable
         Parameters → why it cannot run on tiles with these; empty where it can.
     tally : callable or None
         Input on the piece's ground and around it, result, piece, parameters → what the result costs on that ground.
     finish : callable or None
-        The joined result, parameters → what is done to the whole: short lines left out, whose length no tile knows.
+        The joined result, its outline, parameters → the whole as it is wanted, and what is said of it: short lines are left
+        out, whose length no tile knows.
     """
 
     whole: Callable[[Sequence[Outline], Any], Outline]
     run: Callable[[Sequence[Dataset], Any, Piece], Dataset]
-    columns: Callable[[Any], tuple[str, ...] | None] = _no_columns
+    columns: Callable[[Any], tuple[str, ...]] = _no_columns
     refuses: Callable[[Any], str] = lambda params: ""
     tally: Callable[[Dataset, Dataset, Piece, Any], Tally] | None = None
-    finish: Callable[[Any, Any], Dataset] | None = None
+    finish: Callable[[Any, Outline, Any], tuple[Dataset, list[Finding]]] | None = None

@@ -10,7 +10,14 @@ from vastgrid.kernels.isolines import put
 
 
 def grid_isolines(
-    heights: NDArray[np.float64], west: float, north: float, dx: float, dy: float, levels: NDArray[np.float64]
+    heights: NDArray[np.float64],
+    west: float,
+    north: float,
+    dx: float,
+    dy: float,
+    levels: NDArray[np.float64],
+    top: int = 0,
+    left: int = 0,
 ) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64], NDArray[np.bool_]]:
     """Return the level lines of a grid, higher ground on their left; see `isolines.isolines`.
 
@@ -22,9 +29,11 @@ def grid_isolines(
     heights : (rows, columns) float64
         Row 0 is the northernmost; NaN where there is no height.
     west, north : float
-        Centre of the north-western cell.
+        Centre of the lattice's north-western cell.
     levels : (k,) float64
         Ascending.
+    top, left : int
+        Row and column of the lattice that come first here: a part has the places of the whole, to the last bit.
 
     Returns
     -------
@@ -39,7 +48,9 @@ def grid_isolines(
     rank = np.searchsorted(levels, heights.ravel(), side="right").astype(np.int32).reshape(heights.shape)
     rank[np.isnan(heights)] = -1
     starts, members = _by_level(rank, len(levels))
-    plan, offsets, level, node, lines, points = _chain(heights, rank, levels, starts, members, west, north, dx, dy)
+    plan, offsets, level, node, lines, points = _chain(
+        heights, rank, levels, starts, members, west, north, dx, dy, top, left
+    )
     return plan[:points].copy(), offsets[: lines + 1].copy(), level[:lines].copy(), node[:points].copy()
 
 
@@ -73,7 +84,7 @@ def _by_level(rank, count):
 
 
 @numba.njit(cache=True, nogil=True)
-def _chain(heights, rank, levels, starts, members, west, north, dx, dy):
+def _chain(heights, rank, levels, starts, members, west, north, dx, dy, top, left):
     rows, columns = heights.shape
     cells = rows * columns
     total = members.shape[0]
@@ -150,7 +161,7 @@ def _chain(heights, rank, levels, starts, members, west, north, dx, dy):
                 begin = points
                 at = start
                 while at >= 0:
-                    x, y, on = _place(at, heights, level, west, north, dx, dy, cells, columns, rank)
+                    x, y, on = _place(at, heights, level, west, north, dx, dy, top, left, cells, columns, rank)
                     points = put(plan, node, begin, points, x, y, on)
                     following = follows[at]
                     follows[at] = -1
@@ -168,7 +179,7 @@ def _chain(heights, rank, levels, starts, members, west, north, dx, dy):
 
 
 @numba.njit(cache=True, nogil=True)
-def _place(edge, heights, level, west, north, dx, dy, cells, columns, rank):
+def _place(edge, heights, level, west, north, dx, dy, top, left, cells, columns, rank):
     kind, cell = edge // cells, edge % cells
     r, c = cell // columns, cell % columns
     if kind == 0:
@@ -184,6 +195,11 @@ def _place(edge, heights, level, west, north, dx, dy, cells, columns, rank):
     on = za == level or zb == level
     share = 0.0 if za == level else (1.0 if zb == level else (level - za) / (zb - za))
     # An end is the very centre, from whichever edge it is met.
-    x = west + c * dx if share == 0.0 else (west + c1 * dx if share == 1.0 else west + (c + share * (c1 - c)) * dx)
-    y = north - r * dy if share == 0.0 else (north - r1 * dy if share == 1.0 else north - (r + share * (r1 - r)) * dy)
+    if share == 0.0:
+        x, y = west + (left + c) * dx, north - (top + r) * dy
+    elif share == 1.0:
+        x, y = west + (left + c1) * dx, north - (top + r1) * dy
+    else:
+        x = west + (left + c + share * (c1 - c)) * dx
+        y = north - (top + r + share * (r1 - r)) * dy
     return x, y, on

@@ -8,9 +8,12 @@ from numpy.typing import NDArray
 
 
 def joined_lines(
-    plan: NDArray[np.float64], offsets: NDArray[np.int64], level: NDArray[np.int64]
+    plan: NDArray[np.float64],
+    offsets: NDArray[np.int64],
+    level: NDArray[np.int64],
+    seams: tuple[NDArray[np.float64], NDArray[np.float64]],
 ) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
-    """Return lines joined wherever one ends where another of its level begins.
+    """Return lines joined wherever one ends, on a seam, where another of its level begins.
 
     All lines have higher ground on the same side, so that ends meet beginnings only. Where several meet in one place they
     are joined in the order in which they are given. What closes becomes a ring, its first place repeated at its end.
@@ -23,34 +26,40 @@ def joined_lines(
         Where each begins.
     level : (k,) int64
         What has to agree.
+    seams : (i,) and (j,) float64
+        Eastings and northings of the seams, exactly as the places on them have them; ends elsewhere are true ends.
     """
     number = len(level)
     if not number:
         return plan, offsets, level
     first, last = plan[offsets[:-1]], plan[offsets[1:] - 1]
     follows = np.full(number, -1, np.int64)
-    open_ = np.flatnonzero((first != last).any(axis=1))
-    # Beginnings and ends in one order: a place's beginnings stand beside its ends.
-    ends = np.concatenate((first[open_], last[open_]))
-    order = np.lexsort((np.repeat((0, 1), len(open_)), ends[:, 1], ends[:, 0], np.tile(level[open_], 2)))
-    _follow(ends, np.tile(level[open_], 2), order, open_, follows)
+    rings = (first == last).all(axis=1)
+    begins, stops = (
+        np.flatnonzero(~rings & (np.isin(ends[:, 0], seams[0]) | np.isin(ends[:, 1], seams[1]))) for ends in (first, last)
+    )
+    # Beginnings and ends in one order: a place's beginnings stand before its ends.
+    lines = np.concatenate((begins, stops))
+    ends = np.concatenate((first[begins], last[stops]))
+    order = np.lexsort((np.arange(len(lines)), ends[:, 1], ends[:, 0], level[lines]))
+    _follow(ends, level[lines], order, lines, len(begins), follows)
     return _chained(plan, offsets, level, follows)
 
 
 @numba.njit(cache=True, nogil=True)
-def _follow(ends, level, order, lines, follows):
-    n, count = order.shape[0], lines.shape[0]
+def _follow(ends, level, order, lines, count, follows):
+    n = order.shape[0]
     a = 0
     while a < n:
         b = a + 1
-        while b < n and level[order[b]] == level[order[a]] and ends[order[b], 0] == ends[order[a], 0] and ends[order[b], 1] == ends[order[a], 1]:
+        while b < n and level[order[b]] == level[order[a]] and (ends[order[b]] == ends[order[a]]).all():
             b += 1
         # Beginnings come first among equals, then ends.
         split = a
         while split < b and order[split] < count:
             split += 1
         for k in range(min(split - a, b - split)):
-            follows[lines[order[split + k] - count]] = lines[order[a + k]]
+            follows[lines[order[split + k]]] = lines[order[a + k]]
         a = b
 
 

@@ -74,7 +74,7 @@ def warm() -> None:
         heights.flags.writeable = writeable
         raster.bilinear(heights, np.array([3.0]), np.array([3.0]))
         raster.lattice_triangles(heights)
-        gridlines.grid_isolines(heights, 0.0, 0.0, 1.0, 1.0, np.array([40.0, 60.0]))
+        gridlines.grid_isolines(heights, 0.0, 0.0, 1.0, 1.0, np.array([40.0, 60.0]), 0, 0)
     # A turned or thinned surface has new vertices and the old triangles.
     raster.raster_heights(np.zeros((3, 3)), triangles[:0], (0.0, 100.0), (5.0, 5.0), (2, 2))
     raster.gap_sizes(np.zeros(3), np.zeros(3))
@@ -211,10 +211,10 @@ def _warm_shaping(xyz, made):
     cell, number = thinning.cells_of(xyz, 20.0)
     thinning.chosen_of_cells(xyz, cell, number, 20.0, thinning.LOWEST)
     thinning.means_of_cells(xyz, cell, number)
-    lowest = ground.lowest_of_cells(xyz, np.ones(len(xyz), np.bool_), 0.0, 100.0, 20.0, 5, 5)
-    floor = ground.filled(np.where(lowest < 0, np.nan, xyz[lowest, 2]))
-    ground.at_middles(xyz, lowest, floor, 0.0, 100.0, 20.0)
-    ground.above_ground(xyz, floor, 0.0, 100.0, 20.0)
+    lowest = ground.lowest_of_cells(xyz, np.ones(len(xyz), np.bool_), 20.0, -5, 0, 5, 5)
+    floor = ground.filled(np.where(lowest < 0, np.nan, xyz[lowest, 2]), -5, 0, 2)
+    ground.at_middles(xyz, lowest, floor, 20.0, -5, 0)
+    ground.above_ground(xyz, floor, 20.0, -5, 0)
 
 
 def _warm_overlay(solid, triangles):

@@ -325,7 +325,7 @@ def run_tiled(
     if direct:
         account.deliveries.append(_assembled(plan, facts, target, kind, write_params, end))
     else:
-        made = _joined(plan, facts, end.part(0.0, 0.3))
+        made = _joined(plan, facts, account, end.part(0.0, 0.3))
         account.deliveries.append(deliver([made], target, kind, write_params, end.part(0.3, 1.0), units))
     run.figures |= {"seconds": time.perf_counter() - began, "peak_here": peak()}
     if all(each.good for each in account.deliveries):
@@ -535,7 +535,7 @@ def _figures(whole: Outline, facts: Sequence[dict[str, Any]]) -> dict[str, Any]:
     }
 
 
-def _joined(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> Dataset:
+def _joined(plan: Plan, facts: Sequence[dict[str, Any]], account: Account, progress: Progress) -> Dataset:
     """Return the whole result as data, in arrays that live on disk where they are large."""
     whole = plan.whole
     if isinstance(whole, CellOutline):
@@ -545,7 +545,11 @@ def _joined(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> 
     lines = whole_lines(plan, facts, progress)
     step = plan.steps[-1]
     finish = step.conversion.tiles.finish if step.conversion.tiles else None
-    return lines if finish is None else finish(lines, declare.build(step.conversion.params, step.words))
+    if finish is None:
+        return lines
+    made, findings = finish(lines, plan.whole, declare.build(step.conversion.params, step.words))
+    account.add_findings(-1, findings)
+    return made
 
 
 def _assembled(

@@ -229,7 +229,7 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
                 piece, own, cells.west, cells.north, cells.dx, cells.dy, cells.top, cells.left, cells.columns, slot, heights
             )
             at += len(piece)
-            progress.report(0.5 + 0.4 * at / len(xyz), "putting points into cells")
+            progress.report(0.5 + 0.4 * at / max(len(xyz), 1), "putting points into cells")
         medians(heights, starts, value.reshape(-1))
     return value
 

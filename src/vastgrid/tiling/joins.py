@@ -12,7 +12,8 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.roomy import let_go, roomy
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
-from vastgrid.data.outline import CellOutline, PointOutline, Window
+from vastgrid.data.dataset import Floats
+from vastgrid.data.outline import CellOutline, LineOutline, PointOutline, Window
 from vastgrid.data.pointset import PointSet
 from vastgrid.families.rastertiles import read_tile
 from vastgrid.kernels.joining import joined_lines
@@ -65,6 +66,16 @@ def whole_cloud(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress)
     return PointSet(name=whole.name, frame=whole.frame, xyz=arrays["xyz"], attributes=attributes)
 
 
+def _seams(plan: Plan) -> tuple[Floats, Floats]:
+    """Return the eastings and northings of the lines along which the tiles of contours meet."""
+    assert isinstance(plan.whole, LineOutline)
+    own = plan.whole.cells
+    windows = [each for each in plan.tiles() if isinstance(each, Window)]
+    left, top = (np.array(sorted({getattr(each, name) for each in windows})) for name in ("left", "top"))
+    # In the very terms in which places on them are worked out.
+    return (own.west + own.dx / 2.0) + left * own.dx, (own.north - own.dy / 2.0) - top * own.dy
+
+
 def whole_lines(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> Contours:
     """Return the contours of all tiles, joined over their seams into whole lines."""
     own = [each for each in facts if not each["empty"]]
@@ -87,7 +98,7 @@ def whole_lines(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress)
     for name, values in flags.items():
         of_level[name][which] = values
     del parts
-    plan_xy, offsets, which = joined_lines(plan_xy, offsets.astype(np.int64), which.astype(np.int64))
+    plan_xy, offsets, which = joined_lines(plan_xy, offsets.astype(np.int64), which.astype(np.int64), _seams(plan))
     progress.report(1.0, "joining lines")
     first = plan.whole.dataset()
     assert isinstance(first, Contours)

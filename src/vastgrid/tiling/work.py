@@ -96,21 +96,16 @@ class Plan:
 
     def columns(self) -> tuple[str, ...]:
         """Return the attributes of points that are needed: what the steps ask for, or all where points go on."""
+        have = self.source.columns
+        if isinstance(self.whole, PointOutline):
+            return have
         wanted: list[str] = []
         for step in self.steps:
             assert step.conversion.tiles is not None
-            own = step.conversion.tiles.columns(declare.build(step.conversion.params, step.words))
-            if own is None:
-                if not isinstance(step.whole, PointOutline):
-                    continue
-                if step is self.steps[-1]:
-                    return self.source.columns
-                own = ()
-            wanted += own
+            wanted += step.conversion.tiles.columns(declare.build(step.conversion.params, step.words))
             if not isinstance(step.whole, PointOutline):
                 break
-        have = self.source.columns
-        return tuple(name for name in dict.fromkeys(wanted) if name in have) if self.steps else have
+        return tuple(name for name in dict.fromkeys(wanted) if name in have)
 
     def buckets(self) -> Buckets:
         """Return the buckets into which points are sorted."""
