@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated
@@ -15,14 +16,17 @@ from vastgrid.base.findings import note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.base.words import spaced, step_above
-from vastgrid.data.dataset import DIFFERENCE, Dataset
+from vastgrid.data.dataset import DIFFERENCE, Dataset, Floats
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
+from vastgrid.data.outline import CellOutline, Outline
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
+from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.measures.heights import lattice
 from vastgrid.params.declare import Param
 from vastgrid.shaping.boundaries import as_tin
+from vastgrid.shaping.gridding import Cells
 from vastgrid.shaping.overlaying import difference_tin
 
 # So many cells where nobody says how large they are.
@@ -107,6 +111,31 @@ def run(inputs: Inputs, params: DifferenceParams, progress: Progress) -> Result:
 def _grid(base: Dataset, top: Dataset, params: DifferenceParams, name: str) -> Grid:
     assert isinstance(base, Tin | Grid)
     assert isinstance(top, Tin | Grid)
+    cells = _cells(base, top, params)
+    gap = _gap(base, top, cells)
+    if not np.isfinite(gap).any():
+        raise DataError(f"{base.name} and {top.name} have no ground in common")
+    west, north = cells.corner
+    return Grid(
+        name=name, frame=top.frame, heights=gap, west=west, north=north, dx=cells.dx, dy=cells.dy, quantity=DIFFERENCE
+    )
+
+
+def _gap(base: Tin | Grid, top: Tin | Grid, cells: Cells) -> Floats:
+    one, other = (lattice(each, cells.corner, (cells.dx, cells.dy), cells.shape) for each in (top, base))
+    return np.asarray(one - other, np.float64)
+
+
+def _cells(base: Dataset, top: Dataset, params: DifferenceParams) -> Cells:
+    """Return the cells of a difference as a grid, over the ground in common.
+
+    Raises
+    ------
+    DataError
+        If there is none.
+    ParamError
+        If there would be more cells than fit.
+    """
     box = _common(base, top)
     own = next((each for each in (base, top) if isinstance(each, Grid)), None)
     if params.cell is not None:
@@ -122,10 +151,29 @@ def _grid(base: Dataset, top: Dataset, params: DifferenceParams, name: str) -> G
     shape = max(math.ceil((north - box[1]) / dy - 1e-9), 1), max(math.ceil((box[2] - west) / dx - 1e-9), 1)
     if shape[0] * shape[1] > MOST_CELLS:
         raise ParamError("cell", f"that makes {spaced(shape[0] * shape[1])} cells; choose a larger one")
-    gap = lattice(top, (west, north), (dx, dy), shape) - lattice(base, (west, north), (dx, dy), shape)
-    if not np.isfinite(gap).any():
-        raise DataError(f"{base.name} and {top.name} have no ground in common")
-    return Grid(name=name, frame=top.frame, heights=gap, west=west, north=north, dx=dx, dy=dy, quantity=DIFFERENCE)
+    return Cells(west, north, dx, dy, *shape)
+
+
+def _reach(inputs: Inputs, params: DifferenceParams) -> float | None:
+    if params.as_ is not As.GRID or not all(isinstance(each, Grid) for each in inputs):
+        return None
+    return 2.0 * max(math.hypot(each.dx, each.dy) for each in inputs if isinstance(each, Grid))
+
+
+def _whole(inputs: Sequence[Outline], params: DifferenceParams) -> CellOutline:
+    base, top = (each.dataset() for each in inputs)
+    cells = _cells(base, top, params)
+    own = (*cells.corner, cells.dx, cells.dy, cells.rows, cells.columns)
+    return CellOutline(f"{top.name} minus {base.name}", top.frame, *own, DIFFERENCE)
+
+
+def _tile(inputs: Inputs, params: DifferenceParams, piece: Piece) -> Grid:
+    """Return the difference on the cells of a tile."""
+    (base,), (top,) = inputs.of("base"), inputs.of("top")
+    whole = piece.cells
+    window = whole.window(piece.box)
+    cells = Cells(whole.west, whole.north, whole.dx, whole.dy, window.rows, window.columns, window.top, window.left)
+    return whole.grid(window, _gap(base, top, cells))  # type: ignore[arg-type]
 
 
 CONVERSION = Conversion(
@@ -143,5 +191,10 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[1].name} minus {inputs[0].name}",
-    reach=lambda inputs, params: None,
+    reach=_reach,
+    tiles=Tiling(
+        whole=_whole,
+        run=_tile,
+        refuses=lambda params: "an exact TIN is of the whole (as=grid goes)" if params.as_ is As.TIN else "",
+    ),
 )

@@ -17,7 +17,9 @@ from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
+from vastgrid.data.outline import CellOutline, Outline
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import lattice
 from vastgrid.params.declare import Param
@@ -97,6 +99,47 @@ def _share(known: Flags, cells: Cells, width: float | None) -> Floats:
     return np.asarray(far if width is None else np.minimum(far, width), np.float64)
 
 
+def _reach(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
+    if params.overlap is Overlap.FEATHER and params.width is None:
+        return None
+    width = params.width.in_unit(inputs[0].frame.horizontal, "width") if params.width is not None else 0.0
+    cells = cells_of(inputs)
+    return width + 2.0 * max([math.hypot(cells.dx, cells.dy), *(math.hypot(each.dx, each.dy) for each in inputs)])
+
+
+def _refuses(params: MosaicParams) -> str:
+    if params.overlap is Overlap.FEATHER and params.width is None:
+        return "a feather over the whole overlap looks at all of it; give it a width (width=20m) or another overlap (overlap=first)"
+    return ""
+
+
+def _whole(inputs: Sequence[Outline], params: MosaicParams) -> CellOutline:
+    _check(params)
+    cells = cells_of([each.dataset() for each in inputs])  # type: ignore[misc]
+    own = (cells.west, cells.north, cells.dx, cells.dy, cells.rows, cells.columns)
+    return CellOutline("Mosaic", inputs[0].frame, *own)
+
+
+def _tile(inputs: Sequence[Grid], params: MosaicParams, piece: Piece) -> Grid:
+    """Join what the grids have on a tile and as far around it as a feather is wide."""
+    whole = piece.cells
+    width = params.width.in_unit(whole.frame.horizontal, "width") if params.width is not None else None
+    window = whole.window(piece.box.grown((width or 0.0) + 1.5 * max(whole.dx, whole.dy)))
+    cells = Cells(whole.west, whole.north, whole.dx, whole.dy, window.rows, window.columns, window.top, window.left)
+    total, share = np.zeros(cells.shape), np.zeros(cells.shape)
+    for each in inputs:
+        own = lattice(each, cells.corner, (cells.dx, cells.dy), cells.shape)
+        known = np.isfinite(own)
+        weight = _share(known, cells, width) if params.overlap is Overlap.FEATHER else known.astype(np.float64)
+        _join(total, share, own, weight, params.overlap)
+    return whole.grid(window, _value(total, share))
+
+
+def _check(params: MosaicParams) -> None:
+    if params.width is not None and params.overlap is not Overlap.FEATHER:
+        raise CallError("width: only a feathered overlap has one")
+
+
 def run(inputs: Sequence[Grid], params: MosaicParams, progress: Progress) -> Result:
     """Join the grids; see `CONVERSION`.
 
@@ -105,8 +148,7 @@ def run(inputs: Sequence[Grid], params: MosaicParams, progress: Progress) -> Res
     CallError
         If a width is given for what is not feathered.
     """
-    if params.width is not None and params.overlap is not Overlap.FEATHER:
-        raise CallError("width: only a feathered overlap has one")
+    _check(params)
     frame = inputs[0].frame
     cells = cells_of(inputs)
     width = params.width.in_unit(frame.horizontal, "width") if params.width is not None else None
@@ -178,4 +220,6 @@ CONVERSION = Conversion(
     run=run,
     estimate=lambda inputs, params: "{} × {} cells".format(*cells_of(inputs).shape),
     name=lambda inputs, params: f"{inputs[0].name} and {len(inputs) - 1} more",
+    reach=_reach,
+    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses),
 )

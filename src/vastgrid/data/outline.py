@@ -200,6 +200,11 @@ class LineOutline:
         """Return where they lie."""
         return self.cells.box()
 
+    @property
+    def frame(self) -> Frame:
+        """Frame of the lattice."""
+        return self.cells.frame
+
 
 Outline = PointOutline | CellOutline | LineOutline
 

@@ -30,6 +30,10 @@ def raster_heights(
     return out
 
 
+# Share of a cell that is nothing: coordinates of millions, in cells of decimetres, are off by a tenth of it.
+_ROUNDING = 1e-7
+
+
 @numba.njit(cache=True, nogil=True, error_model="numpy")
 def _raster(vertices, triangles, west, north, dx, dy, out):
     rows, columns = out.shape
@@ -123,12 +127,15 @@ def _faces(vertices, triangles, west, north, dx, dy, values, out):
 def bilinear_at(heights, c, r):
     """Return the bilinear height at one place in fractional cell indices; see `bilinear`."""
     rows, columns = heights.shape
-    # A place on the outermost centres may be off by a rounding.
-    if not (c >= -1e-9 and r >= -1e-9 and c <= columns - 1 + 1e-9 and r <= rows - 1 + 1e-9):
+    # A place on the outermost centres may be off by a rounding: of coordinates of millions, in cells of decimetres.
+    if not (c >= -_ROUNDING and r >= -_ROUNDING and c <= columns - 1 + _ROUNDING and r <= rows - 1 + _ROUNDING):
         return np.nan
     c, r = min(max(c, 0.0), columns - 1.0), min(max(r, 0.0), rows - 1.0)
     j, k = min(int(c), max(columns - 2, 0)), min(int(r), max(rows - 2, 0))
     fc, fr = c - j, r - k
+    # As good as on a centre: what lies beside it, perhaps nothing, must not count for a rounding.
+    fc = 0.0 if fc < _ROUNDING else (1.0 if fc > 1.0 - _ROUNDING else fc)
+    fr = 0.0 if fr < _ROUNDING else (1.0 if fr > 1.0 - _ROUNDING else fr)
     j1, k1 = min(j + 1, columns - 1), min(k + 1, rows - 1)
     value = 0.0
     if (1 - fc) * (1 - fr) > 0:

@@ -71,7 +71,7 @@ def _seams(plan: Plan) -> tuple[Floats, Floats]:
     assert isinstance(plan.whole, LineOutline)
     own = plan.whole.cells
     windows = [each for each in plan.tiles() if isinstance(each, Window)]
-    left, top = (np.array(sorted({getattr(each, name) for each in windows})) for name in ("left", "top"))
+    left, top = (np.array(sorted({getattr(each, name) for each in windows} - {0})) for name in ("left", "top"))
     # In the very terms in which places on them are worked out.
     return (own.west + own.dx / 2.0) + left * own.dx, (own.north - own.dy / 2.0) - top * own.dy
 

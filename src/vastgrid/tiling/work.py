@@ -311,8 +311,8 @@ class _Maker:
             try:
                 pairs.append((own, self._read(files, box)))
             except _Nothing:
-                # Of several grids one may have none of this ground.
-                if len(self._plan.sources) == 1:
+                # Of many grids in one role some may have none of this ground.
+                if sum(role == own for role, _ in self._plan.sources) == 1:
                     raise
         if not pairs:
             raise _Nothing
