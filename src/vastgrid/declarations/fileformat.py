@@ -210,6 +210,8 @@ class Format:
     part : callable or None
         Path, reading options, which part, names of attributes (None for all) → that part: of a cloud the points from one
         number to another, of a grid a `Window` of its cells.
+    seldom : tuple of str
+        Attributes of points that are left out where none of them says anything.
     assemble : callable or None
         Outline of a grid, its tiles (window, raster of `rastertiles`), path, write options, progress → writes them as one
         file without ever holding it, reads it back and returns what was compared.
@@ -249,6 +251,7 @@ class Format:
     fits: Callable[[Sequence[Dataset], Any], Any] = lambda datasets, params: params
     head: Callable[[Path, Any], Head] | None = None
     part: Callable[[Path, Any, Any, Sequence[str] | None], Dataset] | None = None
+    seldom: tuple[str, ...] = ()
     assemble: Callable[..., list[tuple[str, str, str, bool]]] | None = None
     precision_of: Callable[[Any], str] = lambda params: "float64"
 

@@ -7,9 +7,10 @@ from typing import Any
 
 import numpy as np
 
+from vastgrid import catalog
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
-from vastgrid.base.roomy import let_go, roomy
+from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.dataset import Floats
@@ -63,6 +64,9 @@ def whole_cloud(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress)
         at += number
         progress.report((k + 1) / len(own), "putting tiles together")
     attributes = {name.removeprefix("attributes/"): values for name, values in arrays.items() if name != "xyz"}
+    for name in {name for file in plan.source.files for name in catalog.format_named(file.format).seldom}:
+        if name in attributes and not any(piece.any() for piece in pieces(attributes[name])):
+            del attributes[name]
     return PointSet(name=whole.name, frame=whole.frame, xyz=arrays["xyz"], attributes=attributes)
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, weighing
-from vastgrid.formats.las._read import LasReadParams, Marked, head, part, peek, read
+from vastgrid.formats.las._read import SELDOM, LasReadParams, Marked, head, part, peek, read
 from vastgrid.formats.las._write import LasWriteParams, Version, fits, renamed, write
 
 __all__ = ["FORMAT", "LasReadParams", "LasWriteParams", "Marked", "Version", "peek", "read", "write"]
@@ -40,5 +40,6 @@ FORMAT = Format(
     fits=fits,
     head=head,
     part=part,
+    seldom=tuple(SELDOM),
     renamed=renamed,
 )

@@ -55,7 +55,7 @@ class LasReadParams(CloudReadParams):
 # Units by the EPSG codes that GeoTIFF keys name.
 _KEY_UNITS = {9001: Unit.METRE, 9002: Unit.FOOT, 9003: Unit.US_FOOT}
 # Flags and bit fields that laspy splits out of shared bytes; small and seldom set, so kept only where they are.
-_SELDOM = {
+SELDOM = {
     "synthetic",
     "key_point",
     "withheld",
@@ -112,7 +112,7 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
         )
     if total == 0:
         raise FormatError(path, "there are no points in the file")
-    columns = {name: values for name, values in columns.items() if name not in _SELDOM or values.max() > 0}
+    columns = {name: values for name, values in columns.items() if name not in SELDOM or values.max() > 0}
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
     _check_extent(header, low, high, findings)
     _note_ground(cloud, params, findings)
