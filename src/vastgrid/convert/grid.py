@@ -23,7 +23,6 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.declarations.tiles import Piece, Tally, Tiling
-from vastgrid.kernels.raster import bilinear
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
@@ -299,11 +298,7 @@ def _tally(source: Dataset, made: Dataset, piece: Piece, params: GridParams) -> 
     if params.method is Method.COUNT or not isinstance(source, PointSet) or not isinstance(made, Grid):
         return tally
     keep = _among(source, params)
-    x, y, box = source.xyz[:, 0], source.xyz[:, 1], piece.box
-    own = (x >= box.west) & (x < box.east) & (y >= box.south) & (y < box.north) & np.isfinite(source.xyz[:, 2])
-    xyz = source.xyz[own if keep is None else own & keep]
-    column, row = (xyz[:, 0] - made.west) / made.dx - 0.5, (made.north - xyz[:, 1]) / made.dy - 0.5
-    tally.add(bilinear(made.heights, column, row) - xyz[:, 2], xyz)
+    tally.add_points(source.xyz, np.zeros(0, np.bool_) if keep is None else keep, made, piece.box)
     return tally
 
 
@@ -332,6 +327,7 @@ CONVERSION = Conversion(
         whole=_whole,
         run=_tile,
         columns=lambda params: (CLASSES,) if params.classes is not None else (),
+        wanted=_among,
         refuses=_refuses,
         tally=_tally,
     ),

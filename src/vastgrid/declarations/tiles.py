@@ -12,7 +12,9 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding
 from vastgrid.base.quantities import Unit
-from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.dataset import Dataset, Flags, Floats
+from vastgrid.kernels.raster import gaps_in_box
+from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
 from vastgrid.data.outline import Box, CellOutline, Outline
 
@@ -60,24 +62,25 @@ class Tally:
     at: tuple[float, float] = (math.nan, math.nan)
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.zeros(_CLASSES, np.int64))
 
-    def add(self, gaps: Floats, places: Floats) -> None:
-        """Add height differences at places; those that are not known count as lost."""
-        self.wanted += len(gaps)
-        known = np.isfinite(gaps)
-        if not known.any():
-            return
-        own, where = gaps[known], places[known]
-        size = np.abs(own)
-        self.number += len(own)
-        self.total += float(own.sum())
-        self.squares += float((own * own).sum())
-        k = int(size.argmax())
-        if self.number == len(own) or size[k] > self.largest:
-            self.largest, self.at = float(size[k]), (float(where[k, 0]), float(where[k, 1]))
-        rank = np.zeros(len(size), np.int64)
-        above = size > _LEAST
-        rank[above] = np.ceil(np.log(size[above] / _LEAST) / math.log(_STEP)).astype(np.int64)
-        self.sizes += np.bincount(np.minimum(rank, _CLASSES - 1), minlength=_CLASSES)
+    def add_points(self, xyz: Floats, keep: Flags, grid: Grid, box: Box) -> None:
+        """Add how far a grid lies from points in a box; those over a gap of the grid count as lost.
+
+        Parameters
+        ----------
+        keep : (n,) bool
+            Which of them count; of no length where all do.
+        """
+        west, north = grid.west + grid.dx / 2.0, grid.north - grid.dy / 2.0
+        sides = (box.west, box.south, box.east, box.north)
+        wanted, number, total, squares, worst, largest = gaps_in_box(
+            xyz, keep, grid.heights, west, north, grid.dx, grid.dy, *sides, _LEAST, _STEP, self.sizes
+        )
+        if number and (not self.number or largest > self.largest):
+            self.largest, self.at = largest, (float(xyz[worst, 0]), float(xyz[worst, 1]))
+        self.wanted += wanted
+        self.number += number
+        self.total += total
+        self.squares += squares
 
     def join(self, other: dict[str, Any]) -> None:
         """Add the sums of another tile, as `to_json` gave them."""
@@ -139,6 +142,8 @@ class Tiling:
         piece, the same as if the whole had been worked on at once.
     columns : callable
         Parameters → attributes of points that it needs.
+    wanted : callable
+        Points, parameters → which of them it looks at, (n,) bool; None for all.
     refuses : callable
         Parameters → why it cannot run on tiles with these; empty where it can.
     tally : callable or None
@@ -151,6 +156,7 @@ class Tiling:
     whole: Callable[[Sequence[Outline], Any], Outline]
     run: Callable[[Sequence[Dataset], Any, Piece], Dataset]
     columns: Callable[[Any], tuple[str, ...]] = _no_columns
+    wanted: Callable[[Any, Any], Flags | None] = lambda points, params: None
     refuses: Callable[[Any], str] = lambda params: ""
     tally: Callable[[Dataset, Dataset, Piece, Any], Tally] | None = None
     finish: Callable[[Any, Outline, Any], tuple[Dataset, list[Finding]]] | None = None

@@ -182,3 +182,30 @@ def _counted(keys, low, left, rows, columns, most):
         out[at], order[at] = keys[i], i
         starts[bucket] = at + 1
     return out, order
+
+
+@numba.njit(cache=True, nogil=True)
+def rows_in_box(xyz, order, starts, stops, west, south, east, north):
+    """Return which rows of some stretches lie in a box, its sides included, by ascending `order`, (k,) int64.
+
+    Parameters
+    ----------
+    order : (n,) int32
+        A number of each point from 0 to n - 1, each once.
+    starts, stops : (m,) int64
+        Stretches of rows.
+    """
+    row_of = np.full(order.shape[0], -1, np.int64)
+    number = 0
+    for k in range(starts.shape[0]):
+        for i in range(starts[k], stops[k]):
+            if west <= xyz[i, 0] <= east and south <= xyz[i, 1] <= north:
+                row_of[order[i]] = i
+                number += 1
+    out = np.zeros(number, np.int64)
+    at = 0
+    for i in range(row_of.shape[0]):
+        if row_of[i] >= 0:
+            out[at] = row_of[i]
+            at += 1
+    return out

@@ -267,6 +267,50 @@ def gaps_of_points(xyz, keep, heights, west, north, dx, dy, sizes):
 
 
 @numba.njit(cache=True, nogil=True)
+def gaps_in_box(xyz, keep, heights, west, north, dx, dy, left, bottom, right, top, least, step, sizes):
+    """Compare points in a box with a grid, and count their differences by classes of size; see `gaps_of_points`.
+
+    Parameters
+    ----------
+    left, bottom, right, top : float
+        The box; its western and southern sides belong to it.
+    least, step : float
+        The first class ends here; each one after is so many times as large.
+    sizes : (k,) int64
+        Added to.
+
+    Returns
+    -------
+    wanted : int
+        How many points with a height lie in the box.
+    number, total, squares, worst, largest
+        As of `gaps_of_points`.
+    """
+    wanted, number, worst = 0, 0, -1
+    total, squares, largest = 0.0, 0.0, -1.0
+    every = keep.shape[0] == 0
+    wide = np.log(step)
+    for i in range(xyz.shape[0]):
+        if not (left <= xyz[i, 0] < right and bottom <= xyz[i, 1] < top) or np.isnan(xyz[i, 2]):
+            continue
+        if not (every or keep[i]):
+            continue
+        wanted += 1
+        gap = bilinear_at(heights, (xyz[i, 0] - west) / dx, (north - xyz[i, 1]) / dy) - xyz[i, 2]
+        if not np.isfinite(gap):
+            continue
+        number += 1
+        total += gap
+        squares += gap * gap
+        far = abs(gap)
+        rank = int(np.ceil(np.log(far / least) / wide)) if far > least else 0
+        sizes[min(rank, sizes.shape[0] - 1)] += 1
+        if far > largest:
+            largest, worst = far, i
+    return wanted, number, total, squares, worst, largest
+
+
+@numba.njit(cache=True, nogil=True)
 def largest_gap(made, heights):
     """Return the largest difference of two lattices where both are known, and its row and column; -1 where none is."""
     worst, at_row, at_column = -1.0, -1, -1

@@ -16,6 +16,7 @@ from vastgrid.kernels import (
     gridlines,
     ground,
     isolines,
+    joining,
     labels,
     lifting,
     locate,
@@ -241,6 +242,12 @@ def _warm_making(xyz, points, triangles, neighbours):
     cellstats.gather(own, keep, 0.0, 100.0, 20.0, 20.0, 0, 0, number, value, cellstats.MEAN)
     cellstats.put_by_cell(own, keep, 0.0, 100.0, 20.0, 20.0, 0, 0, 5, np.zeros(25, np.int64), np.zeros(100))
     raster.gaps_of_points(own, keep, heights, 0.0, 100.0, 20.0, 20.0, np.zeros(len(own), np.float32))
+    sizes, box = np.zeros(9, np.int64), (0.0, 0.0, 100.0, 100.0)
+    raster.gaps_in_box(own, keep, heights, 0.0, 100.0, 20.0, 20.0, *box, 1e-6, 1.01, sizes)
+    order = clouds.sorted_by_bucket(own, 0.0, 0.0, 50.0, 1 << 24)[1]
+    clouds.rows_in_box(own, order.astype(np.int32), sizes[:1], sizes[:1] + len(own), *box)
+    seams = np.zeros(0), np.zeros(0)
+    joining.joined_lines(own[:, :2].copy(), np.array([0, 2, 4]), np.zeros(2, np.int64), seams)
     cellstats.joined(number, value, number.copy(), value.copy(), cellstats.MEAN)
     cellstats.medians(np.zeros(4), np.array([0, 2, 4]), np.zeros(2))
     cellstats.weighted(np.zeros(3), np.array([[0, 1]]), np.array([[1.0, 2.0]]))

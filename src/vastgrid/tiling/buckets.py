@@ -10,7 +10,7 @@ import json
 import math
 import os
 import shutil
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,14 +18,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.data.dataset import Floats
+from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.outline import Box, PointOutline
 from vastgrid.data.pointset import PointSet
-from vastgrid.kernels.clouds import sorted_by_bucket
+from vastgrid.kernels.clouds import rows_in_box, sorted_by_bucket
+from vastgrid.kernels.topology import corners
 from vastgrid.tiling.sources import SourceFile
 
 # Points that are unpacked at once.
 STRETCH = 2_000_000
+# Points of a chunk, by the usual writers of LAZ.
+CHUNK = 50_000
 # More buckets along a side than this would be too many to count.
 MOST = 1 << 24
 
@@ -56,16 +59,27 @@ def stretches(file: SourceFile) -> list[tuple[int, int]]:
     own = file.outline
     assert isinstance(own, PointOutline)
     number = max(math.ceil(own.count / STRETCH), 1)
-    ends = [own.count * k // number for k in range(number + 1)]
-    return list(zip(ends[:-1], ends[1:], strict=True))
+    # Packed files are unpacked by chunks; where one ends, no point of the next is unpacked in vain.
+    step = math.ceil(own.count / number / CHUNK) * CHUNK
+    return [(start, min(start + step, own.count)) for start in range(0, own.count, step)]
 
 
 def scatter(
-    file: SourceFile, which: tuple[int, int], buckets: Buckets, columns: Sequence[str] | None, into: Path
+    file: SourceFile,
+    which: tuple[int, int],
+    buckets: Buckets,
+    columns: Sequence[str] | None,
+    into: Path,
+    wanted: Callable[[PointSet], Flags | None] = lambda points: None,
 ) -> dict[str, Any]:
     """Sort a stretch of a file by buckets into a folder; return how many points it has and where they lie.
 
     What is there already is left as it is. The folder comes into being as a whole.
+
+    Parameters
+    ----------
+    wanted : callable
+        Points → which of them anything is made of; None for all.
 
     Raises
     ------
@@ -77,9 +91,11 @@ def scatter(
         return dict(json.loads(facts.read_text()))
     points = file.part(which, columns)
     assert isinstance(points, PointSet)
-    known = np.isfinite(points.xyz[:, :2]).all(axis=1)
-    if not known.all():
-        points = points.chosen(known)
+    if not np.isfinite(points.xyz.sum()):
+        points = points.chosen(np.isfinite(points.xyz[:, :2]).all(axis=1))
+    needed = wanted(points)
+    if needed is not None:
+        points = points.chosen(needed)
     keys, order = sorted_by_bucket(points.xyz, buckets.west, buckets.south, buckets.size, MOST)
     new = np.flatnonzero(np.append(True, keys[1:] != keys[:-1])) if len(keys) else np.zeros(0, np.int64)
     making = into.with_name(f"{into.name}.{os.getpid()}")
@@ -92,9 +108,8 @@ def scatter(
     np.save(making / "starts.npy", np.append(new, len(keys)).astype(np.int64))
     for name, values in points.attributes.items():
         np.save(making / f"attribute-{name}.npy", values[order])
-    low = xyz[:, :2].min(axis=0).tolist() if len(xyz) else [math.inf, math.inf]
-    high = xyz[:, :2].max(axis=0).tolist() if len(xyz) else [-math.inf, -math.inf]
-    found = {"points": len(xyz), "low": low, "high": high}
+    low, high = corners(xyz[:, :2]) if len(xyz) else (np.zeros(2), np.zeros(2))
+    found = {"points": len(xyz), "low": low.tolist(), "high": high.tolist()}
     (making / "facts.json").write_text(json.dumps(found))
     try:
         making.rename(into)
@@ -145,26 +160,13 @@ class Store:
         folder = Path(self.folder) / name
         keys, starts = np.load(folder / "keys.npy"), np.load(folder / "starts.npy")
         first, last, low, high = self.buckets.span(box)
-        pieces = []
-        for row in range(low, high + 1) if len(keys) > 4 * (high - low + 1) else sorted(set((keys // MOST).tolist())):
-            if not low <= row <= high:
-                continue
-            a, b = np.searchsorted(keys, (row * MOST + first, row * MOST + last + 1))
-            if b > a:
-                pieces.append((int(starts[a]), int(starts[b])))
-        if not pieces:
-            return np.zeros((0, 3)), {}
-        every = np.load(folder / "xyz.npy", mmap_mode="r")
-        xyz = np.concatenate([every[a:b] for a, b in pieces])
-        inside = (
-            (xyz[:, 0] >= box.west) & (xyz[:, 0] <= box.east) & (xyz[:, 1] >= box.south) & (xyz[:, 1] <= box.north)
-        )
-        order = np.load(folder / "order.npy", mmap_mode="r")
-        rank = np.concatenate([order[a:b] for a, b in pieces])
-        own = np.flatnonzero(inside)
-        own = own[np.argsort(rank[own], kind="stable")]
-        values = {}
-        for column in self.columns:
-            stored = np.load(folder / f"attribute-{column}.npy", mmap_mode="r")
-            values[column] = np.concatenate([stored[a:b] for a, b in pieces])[own]
-        return xyz[own], values
+        # A row of buckets is one stretch of points.
+        rows = np.arange(low, high + 1) if len(keys) > high - low else np.unique(keys // MOST)
+        rows = rows[(rows >= low) & (rows <= high)]
+        begin, end = (starts[np.searchsorted(keys, rows * MOST + column)] for column in (first, last + 1))
+        order, every = (np.load(folder / f"{own}.npy", mmap_mode="r") for own in ("order", "xyz"))
+        own = rows_in_box(every, order, begin, end, box.west, box.south, box.east, box.north)
+        values = {
+            column: np.load(folder / f"attribute-{column}.npy", mmap_mode="r")[own] for column in self.columns
+        }
+        return every[own], values

@@ -223,7 +223,7 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
 
 @contextlib.contextmanager
 def _single_threaded() -> Iterator[None]:
-    names = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS", "MKL_NUM_THREADS")
+    names = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS", "MKL_NUM_THREADS", "RAYON_NUM_THREADS")
     before = {name: os.environ.get(name) for name in names}
     os.environ.update(dict.fromkeys(names, "1"))
     try:

@@ -19,7 +19,7 @@ import numpy as np
 
 from vastgrid import catalog
 from vastgrid.base.errors import DataError
-from vastgrid.data.dataset import Dataset
+from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, Window
 from vastgrid.data.pointset import PointSet
@@ -107,6 +107,14 @@ class Plan:
                 break
         return tuple(name for name in dict.fromkeys(wanted) if name in have)
 
+    def wanted(self, points: PointSet) -> Flags | None:
+        """Return which points the first step looks at; None for all."""
+        if not self.steps:
+            return None
+        step = self.steps[0]
+        assert step.conversion.tiles is not None
+        return step.conversion.tiles.wanted(points, declare.build(step.conversion.params, step.words))
+
     def buckets(self) -> Buckets:
         """Return the buckets into which points are sorted."""
         return Buckets.over(self.source.outline.box(), self.tile)
@@ -174,7 +182,7 @@ def make_stretch(plan: Plan, file: int, number: int) -> dict[str, Any]:
     own = plan.source.files[file]
     into = plan.stretch_path(file, number)
     try:
-        facts = scatter(own, stretches(own)[number], plan.buckets(), plan.columns(), into)
+        facts = scatter(own, stretches(own)[number], plan.buckets(), plan.columns(), into, plan.wanted)
     except DataError as error:
         return {"file": file, "number": number, "fault": str(error), "peak": peak(), "process": os.getpid()}
     took = time.perf_counter() - began
