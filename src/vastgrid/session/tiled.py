@@ -38,7 +38,7 @@ from vastgrid.tiling.work import Plan, PlannedStep, make_stretch, make_tile, pea
 
 # A tile of so many points, or cells, takes some hundred megabytes to work on.
 POINTS = 4_000_000
-CELLS = 16_000_000
+CELLS = 4_000_000
 # A tile is at least so many times as wide as what is looked at around it.
 WIDER = 4.0
 # Bytes of scratch for a point and for a cell of the result.

@@ -197,7 +197,10 @@ def part(path: Path, params: LasReadParams, which: tuple[int, int], columns: Seq
         name = "outliers" if params.outliers is not None else "thin"
         raise ParamError(name, "this looks at neighbours, which a part of a file does not have; leave it out")
     first, stop = which
-    with library_faults(path, "reading the cloud"), laspy.open(path) as file:
+    needed = None if columns is None else {*columns, *_deciding(params)}
+    own = {} if needed is None else {"decompression_selection": _selected(needed)}
+    # Several parts are read beside each other, so each unpacks by itself.
+    with library_faults(path, "reading the cloud"), laspy.open(path, laz_backend=laspy.LazBackend.Lazrs, **own) as file:
         header = file.header
         if first:
             file.seek(first)
@@ -209,8 +212,7 @@ def part(path: Path, params: LasReadParams, which: tuple[int, int], columns: Seq
         scales, offsets = np.asarray(header.scales, np.float64), np.asarray(header.offsets, np.float64)
         place_points(raw["X"], raw["Y"], raw["Z"], scales, offsets, xyz)
         every = [name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")]
-        needed = {*(columns if columns is not None else every), *_deciding(params)}
-        values = {name: np.ascontiguousarray(points[name]) for name in every if name in needed}
+        values = {name: np.ascontiguousarray(points[name]) for name in every if needed is None or name in needed}
         frame = _frame(header, [])
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=values)
     keep = chosen(path, cloud, params)
@@ -218,6 +220,28 @@ def part(path: Path, params: LasReadParams, which: tuple[int, int], columns: Seq
         if params.without in (Marked(name), Marked.BOTH):
             keep &= ~(np.asarray(values[name]) > 0)
     return cloud if keep.all() else cloud.chosen(keep)
+
+
+def _selected(names: set[str]) -> Any:
+    """Return what has to be unpacked: from point format 6 on fields are packed by themselves (LAS 1.4, LAZ 1.4)."""
+    import laspy
+
+    field = laspy.DecompressionSelection
+    chosen = field.XY_RETURNS_CHANNEL | field.Z
+    flags = {"synthetic", "key_point", "withheld", "overlap", "scan_direction_flag", "edge_of_flight_line"}
+    of_names = {
+        **dict.fromkeys(flags, field.FLAGS),
+        **dict.fromkeys(_RGB, field.RGB),
+        **{name: field[name.upper()] for name in ("classification", "intensity", "scan_angle", "user_data")},
+        **{name: field[name.upper()] for name in ("point_source_id", "gps_time", "nir")},
+        **dict.fromkeys(("return_number", "number_of_returns", "scanner_channel"), field.XY_RETURNS_CHANNEL),
+    }
+    for name in names:
+        chosen |= of_names.get(name, field.ALL_EXTRA_BYTES | field.WAVEPACKET)
+    return chosen
+
+
+_RGB = ("red", "green", "blue")
 
 
 def _deciding(params: LasReadParams) -> list[str]:
