@@ -88,5 +88,7 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
         own = run.figures
         most = max(own["peak_memory"].values(), default=0) / 1e9
         kept = f", {own['tiles_kept']} of them kept from before" if own["tiles_kept"] else ""
-        print(f"{own['tiles']} tiles{kept}, {own['workers']} at work, {own['seconds']:.1f} s, at most {most:.2f} GB each.")
+        print(
+            f"{own['tiles']} tiles{kept}, {own['workers']} at work, {own['seconds']:.1f} s, at most {most:.2f} GB each."
+        )
     return DONE if all(each.good for each in account.deliveries) else DATA_AT_FAULT

@@ -262,7 +262,9 @@ def _tiling(own: argparse.ArgumentParser) -> None:
         help="work on tiles of this width (1000m), or of a fit one (auto): for data larger than memory; a folder always does",
     )
     own.add_argument("--workers", type=int, metavar="N", help="make tiles in so many processes; all cores if left out")
-    own.add_argument("--cluster", default="", metavar="ADDRESS", help="make tiles at a Dask scheduler (tcp://HOST:PORT)")
+    own.add_argument(
+        "--cluster", default="", metavar="ADDRESS", help="make tiles at a Dask scheduler (tcp://HOST:PORT)"
+    )
 
 
 _WEB_MORE = """\

@@ -26,11 +26,12 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.kernels.gridlines import grid_isolines
+from vastgrid.kernels.isolines import undoubled
 from vastgrid.measures.difference import difference
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Grade, Levels
-from vastgrid.shaping.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser, undoubled
+from vastgrid.shaping.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser
 from vastgrid.shaping.courses import parted_by
 from vastgrid.shaping.surfaces import contour_tin
 

@@ -258,7 +258,9 @@ def _reach(inputs: Sequence[Source], params: GridParams) -> float | None:
 def _whole(inputs: Sequence[Outline], params: GridParams) -> CellOutline:
     source = inputs[0].dataset()
     cells = cells_of(source, params)
-    made = grid_of("Grid", source.frame, Cells(*cells.corner, cells.dx, cells.dy, 1, 1), np.zeros((1, 1)), params.method)
+    made = grid_of(
+        "Grid", source.frame, Cells(*cells.corner, cells.dx, cells.dy, 1, 1), np.zeros((1, 1)), params.method
+    )
     own = (cells.west, cells.north, cells.dx, cells.dy, cells.rows, cells.columns)
     return CellOutline("Grid", source.frame, *own, made.quantity, made.measure)
 

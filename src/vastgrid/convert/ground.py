@@ -143,7 +143,9 @@ def run(inputs: Sequence[PointSet], params: GroundParams, progress: Progress) ->
     low, high = _ends(points)
     lattice = own.lattice(low, high)
     if lattice[2] * lattice[3] > MOST_CELLS:
-        raise CallError(f"cells of {own.size:g} would be {spaced(lattice[2])} × {spaced(lattice[3])}; give a wider cell")
+        raise CallError(
+            f"cells of {own.size:g} would be {spaced(lattice[2])} × {spaced(lattice[3])}; give a wider cell"
+        )
     ground = _provisional(points.xyz, use, own, lattice, progress)
     progress.report(0.85, "measuring points against the ground")
     classes = _classified(points, use, own, ground, lattice)

@@ -13,10 +13,10 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Flags, Floats
-from vastgrid.kernels.raster import gaps_in_box
 from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
 from vastgrid.data.outline import Box, CellOutline, Outline
+from vastgrid.kernels.raster import gaps_in_box
 
 # Classes of size by which the 95th percentile of a loss is told over all tiles: each 1 % wider than the one before.
 _LEAST, _STEP, _CLASSES = 1e-6, 1.01, 2800
@@ -154,7 +154,7 @@ class Tiling:
     """
 
     whole: Callable[[Sequence[Outline], Any], Outline]
-    run: Callable[[Sequence[Dataset], Any, Piece], Dataset]
+    run: Callable[[Any, Any, Piece], Dataset]
     columns: Callable[[Any], tuple[str, ...]] = _no_columns
     wanted: Callable[[Any, Any], Flags | None] = lambda points, params: None
     refuses: Callable[[Any], str] = lambda params: ""

@@ -165,7 +165,12 @@ def assemble(
     }
     made = mosaic_of(whole, tiles, params.precision.value, nodata)
     job = pickle.dumps((made, str(path), options))
-    run_apart("vastgrid.families.assembling", job, lambda: progress.report(0.2, "putting tiles together"), "writing the raster")
+    run_apart(
+        "vastgrid.families.assembling",
+        job,
+        lambda: progress.report(0.2, "putting tiles together"),
+        "writing the raster",
+    )
     return _compared(whole, tiles, path, nodata, progress.part(0.6, 1.0))
 
 

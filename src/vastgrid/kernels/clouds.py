@@ -150,7 +150,8 @@ def sorted_by_bucket(
     keys, low, high, left, right = _bucket_keys(xyz, west, south, size, most)
     rows, columns = high - low + 1, right - left + 1
     if len(keys) and rows * columns <= 4 * len(keys) + 1024:
-        return _counted(keys, low, left, rows, columns, most)
+        ascending, order = _counted(keys, low, left, rows, columns, most)
+        return ascending, order
     order = np.argsort(keys, kind="stable")
     return keys[order], order
 

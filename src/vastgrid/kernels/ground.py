@@ -23,9 +23,11 @@ def lowest_of_cells(xyz, use, size, top, left, rows, columns):
         if r < 0 or c < 0 or r >= rows or c >= columns:
             continue
         k = out[r, c]
-        if k < 0 or xyz[i, 2] < xyz[k, 2]:
-            out[r, c] = i
-        elif xyz[i, 2] == xyz[k, 2] and (xyz[i, 0], xyz[i, 1]) < (xyz[k, 0], xyz[k, 1]):
+        if (
+            k < 0
+            or xyz[i, 2] < xyz[k, 2]
+            or (xyz[i, 2] == xyz[k, 2] and (xyz[i, 0], xyz[i, 1]) < (xyz[k, 0], xyz[k, 1]))
+        ):
             out[r, c] = i
     return out
 
@@ -81,7 +83,7 @@ ROUNDS = 8
 def reach_of_filling(levels: int) -> int:
     """Return how many cells away the farthest lies that a filled cell depends on."""
     # A cell takes from coarser cells beside its own, which do so in turn; each is as wide as what it stands for.
-    return 4 * 2**levels + ROUNDS
+    return int(4 * 2**levels + ROUNDS)
 
 
 def _from_coarser(heights: NDArray[np.float64], top: int, left: int, levels: int) -> NDArray[np.float64]:

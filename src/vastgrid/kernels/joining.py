@@ -36,14 +36,16 @@ def joined_lines(
     follows = np.full(number, -1, np.int64)
     rings = (first == last).all(axis=1)
     begins, stops = (
-        np.flatnonzero(~rings & (np.isin(ends[:, 0], seams[0]) | np.isin(ends[:, 1], seams[1]))) for ends in (first, last)
+        np.flatnonzero(~rings & (np.isin(ends[:, 0], seams[0]) | np.isin(ends[:, 1], seams[1])))
+        for ends in (first, last)
     )
     # Beginnings and ends in one order: a place's beginnings stand before its ends.
     lines = np.concatenate((begins, stops))
     ends = np.concatenate((first[begins], last[stops]))
     order = np.lexsort((np.arange(len(lines)), ends[:, 1], ends[:, 0], level[lines]))
     _follow(ends, level[lines], order, lines, len(begins), follows)
-    return _chained(plan, offsets, level, follows)
+    plan, offsets, level = _chained(plan, offsets, level, follows)
+    return plan, offsets, level
 
 
 @numba.njit(cache=True, nogil=True)

@@ -184,7 +184,9 @@ def _in_roles(
         for name in names:
             own = by_name.get(name) or by_name.get(str(Path(name).resolve()))
             if own is None:
-                raise CallError(f"{role}={name}: there is no such file here; there are {listed([f.name for f in files])}")
+                raise CallError(
+                    f"{role}={name}: there is no such file here; there are {listed([f.name for f in files])}"
+                )
             found.append((role, together([own], own.outline.name, findings)))
             rest = [each for each in rest if each is not own]
     taken = [role for role, _ in found]
@@ -589,4 +591,3 @@ def _assembled(
         seconds=time.perf_counter() - began,
         plan_unit=frame.horizontal.value if frame.horizontal else "",
     )
-

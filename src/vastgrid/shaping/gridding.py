@@ -226,7 +226,17 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
         for piece in pieces(xyz):
             own = every if keep is None else keep[at : at + len(piece)]
             put_by_cell(
-                piece, own, cells.west, cells.north, cells.dx, cells.dy, cells.top, cells.left, cells.columns, slot, heights
+                piece,
+                own,
+                cells.west,
+                cells.north,
+                cells.dx,
+                cells.dy,
+                cells.top,
+                cells.left,
+                cells.columns,
+                slot,
+                heights,
             )
             at += len(piece)
             progress.report(0.5 + 0.4 * at / max(len(xyz), 1), "putting points into cells")

@@ -92,7 +92,7 @@ def scatter(
     points = file.part(which, columns)
     assert isinstance(points, PointSet)
     if not np.isfinite(points.xyz.sum()):
-        points = points.chosen(np.isfinite(points.xyz[:, :2]).all(axis=1))
+        points = points.chosen(np.asarray(np.isfinite(points.xyz[:, :2]).all(axis=1)))
     needed = wanted(points)
     if needed is not None:
         points = points.chosen(needed)
@@ -166,7 +166,5 @@ class Store:
         begin, end = (starts[np.searchsorted(keys, rows * MOST + column)] for column in (first, last + 1))
         order, every = (np.load(folder / f"{own}.npy", mmap_mode="r") for own in ("order", "xyz"))
         own = rows_in_box(every, order, begin, end, box.west, box.south, box.east, box.north)
-        values = {
-            column: np.load(folder / f"attribute-{column}.npy", mmap_mode="r")[own] for column in self.columns
-        }
+        values = {column: np.load(folder / f"attribute-{column}.npy", mmap_mode="r")[own] for column in self.columns}
         return every[own], values

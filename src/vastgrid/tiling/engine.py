@@ -145,7 +145,9 @@ class Crew:
             if control.cancelled():
                 raise Cancelled
             if self.client.status not in ("running", "connecting"):
-                raise VastGridError("the scheduler is gone; what was made is kept, and the same call goes on from there")
+                raise VastGridError(
+                    "the scheduler is gone; what was made is kept, and the same call goes on from there"
+                )
             time.sleep(0.02)
         return next(coming)
 
@@ -197,7 +199,9 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
             ending.callback(client.close)
             number = len(client.scheduler_info(n_workers=-1)["workers"])
             if not number:
-                raise CallError(f"--cluster {address}: the scheduler has no workers; start some first (dask worker {address})")
+                raise CallError(
+                    f"--cluster {address}: the scheduler has no workers; start some first (dask worker {address})"
+                )
         else:
             scratch.mkdir(parents=True, exist_ok=True)
             limit = memory or int(0.9 * free_memory() / workers)

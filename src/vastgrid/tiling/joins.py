@@ -11,9 +11,9 @@ from vastgrid import catalog
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.base.roomy import let_go, pieces, roomy
+from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
-from vastgrid.data.dataset import Floats
 from vastgrid.data.outline import CellOutline, LineOutline, PointOutline, Window
 from vastgrid.data.pointset import PointSet
 from vastgrid.families.rastertiles import read_tile
@@ -29,9 +29,7 @@ def whole_grid(plan: Plan, tiles: Sequence[int], progress: Progress) -> Grid:
     for k in tiles:
         own = plan.tiles()[k]
         assert isinstance(own, Window)
-        heights[own.top : own.top + own.rows, own.left : own.left + own.columns] = read_tile(
-            tile_file(plan.path_of(k))
-        )
+        heights[own.top : own.top + own.rows, own.left : own.left + own.columns] = read_tile(tile_file(plan.path_of(k)))
         let_go(heights)
         progress.report((k + 1) / len(plan.tiles()), "putting tiles together")
     return whole.grid(Window(0, 0, whole.rows, whole.columns), heights)
@@ -114,5 +112,7 @@ def whole_lines(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress)
         levels=levels[which],
         index=of_level["index"][which],
         interval=0.0,
-        supplementary=of_level["supplementary"][which] if "supplementary" in of_level else np.zeros(len(which), np.bool_),
+        supplementary=of_level["supplementary"][which]
+        if "supplementary" in of_level
+        else np.zeros(len(which), np.bool_),
     )

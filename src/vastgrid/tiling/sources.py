@@ -236,9 +236,7 @@ def _one(
             findings.append(dataclasses.replace(each, text=f"{path.name}: {each.text}"))
     frame = framed(path, head.outline.dataset(), findings)
     outline = dataclasses.replace(head.outline, frame=frame)
-    return SourceFile(
-        str(path.resolve()), kind.id, words, outline, head.columns, state.st_size, state.st_mtime_ns
-    )
+    return SourceFile(str(path.resolve()), kind.id, words, outline, head.columns, state.st_size, state.st_mtime_ns)
 
 
 def together(files: Sequence[SourceFile], name: str, findings: list[Finding]) -> Files:
@@ -365,8 +363,6 @@ def _about_boxes(boxes: Sequence[Box], names: Sequence[str], frame: Frame, findi
         findings.append(Finding("files-apart", f"The files lie in {parts} groups with no ground in common."))
 
 
-
-
 def describe(files: Files) -> dict[str, Any]:
     """Return what there is in all, as plain values."""
     own = files.outline
@@ -376,5 +372,3 @@ def describe(files: Files) -> dict[str, Any]:
     else:
         values |= {"rows": own.rows, "columns": own.columns}
     return values
-
-

@@ -354,4 +354,3 @@ def _cropped(made: Dataset, whole: Outline, box: Box) -> Dataset:
         keep = (x >= box.west) & (x < box.east) & (y >= box.south) & (y < box.north)
         return made if keep.all() else made.chosen(keep)
     return made
-

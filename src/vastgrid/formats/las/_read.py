@@ -20,8 +20,8 @@ from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, frame_of_crs
-from vastgrid.data.pointset import PointSet
 from vastgrid.data.outline import PointOutline
+from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Head, ReadResult
 from vastgrid.families.cloudfile import CloudReadParams, chosen, filtered, parse_classes
 from vastgrid.kernels.clouds import place_points
@@ -173,7 +173,7 @@ def head(path: Path, params: LasReadParams) -> Head:
         _check_room(path, header, total)
         frame = _frame(header, findings)
         names = tuple(name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z"))
-        low, high = (tuple(float(value) for value in ends) for ends in (header.mins, header.maxs))
+        low, high = ((float(ends[0]), float(ends[1]), float(ends[2])) for ends in (header.mins, header.maxs))
     if total == 0:
         raise FormatError(path, "there are no points in the file")
     if not np.isfinite([low, high]).all() or any(a > b for a, b in zip(low, high, strict=True)):

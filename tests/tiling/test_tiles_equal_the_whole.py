@@ -1,0 +1,154 @@
+"""What is made on tiles is what the whole gives: to the last bit where arithmetic is local, to 1e-9 of a unit otherwise."""
+
+from __future__ import annotations
+
+import matplotlib.cbook
+import numpy as np
+import pytest
+import rasterio
+from rasterio import Affine
+
+from tiling.grounds import as_one, at_once, cloud_files, in_tiles, read, same_cells, segments
+from vastgrid.session import tiled
+
+DOUBLE = {"precision": "float64"}
+
+
+@pytest.fixture(scope="module")
+def cloud(tmp_path_factory):
+    paths = cloud_files(tmp_path_factory.mktemp("cloud"))
+    return paths, as_one(read(paths))
+
+
+@pytest.fixture(scope="module")
+def dem(tmp_path_factory):
+    """The Jacksboro fault DEM that matplotlib ships, whole numbers, with a hole; and a second raster beside it."""
+    folder = tmp_path_factory.mktemp("dem")
+    with np.load(matplotlib.cbook.get_sample_data("jacksboro_fault_dem.npz", asfileobj=False)) as file:
+        z = file["elevation"].astype(np.int16)
+    z[100:120, 200:230] = -32768
+    put(folder / "jacksboro.tif", z, Affine(30.3, 0, 700_000.1, 0, -30.3, 4_000_000.7), -32768)
+    y, x = np.mgrid[0:300, 0:400]
+    other = 300 + 40 * np.sin(x / 31) + 25 * np.cos(y / 23)
+    put(folder / "other.tif", other, Affine(21.0, 0, 703_000.4, 0, -21.0, 3_998_000.2), -9999)
+    return folder
+
+
+def put(path, values, transform, nodata):
+    rows, columns = values.shape
+    with rasterio.open(
+        path, "w", driver="GTiff", width=columns, height=rows, count=1, dtype=values.dtype, crs="EPSG:26916",
+        transform=transform, nodata=nodata, tiled=True, blockxsize=128, blockysize=128,
+    ) as file:  # fmt: skip
+        file.write(values, 1)
+
+
+CLOUD_CHAINS = [
+    [("grid", {"cell": "2.5", "method": "mean"})],
+    [("grid", {"cell": "2", "method": "median", "classes": "2"})],
+    [("grid", {"cell": "0.7", "method": "lowest"}), ("slope", {})],
+    [("ground", {"preset": "wooded"}), ("grid", {"cell": "3", "method": "mean", "classes": "2"}), ("hillshade", {})],
+    [("thin", {"spacing": "6", "keep": "mean"}), ("grid", {"cell": "5", "method": "count"})],
+]
+
+
+@pytest.mark.parametrize("chain", CLOUD_CHAINS, ids=lambda chain: "-".join(name for name, _ in chain))
+def test_grids_of_a_cloud_do_not_depend_on_the_tiles(cloud, tmp_path, chain):
+    paths, whole = cloud
+    want = at_once(whole, chain)
+    for tile in (61.0, 250.0):
+        run = in_tiles(paths, chain, tmp_path / "made.tif", tile, write=DOUBLE)
+        assert same_cells(want, read([tmp_path / "made.tif"])[0])
+        assert run.figures["tiles"] > (4 if tile > 100 else 60)
+    assert not list(tmp_path.glob(".*"))
+
+
+def test_the_loss_over_all_tiles_is_that_of_the_whole(cloud, tmp_path):
+    from vastgrid.measures.difference import points_loss
+
+    paths, whole = cloud
+    chain = CLOUD_CHAINS[0]
+    run = in_tiles(paths, chain, tmp_path / "made.tif", 100.0)
+    ours, theirs = run.account.steps[-1].loss, points_loss(whole, at_once(whole, chain))
+    assert ours.largest == theirs.largest
+    assert ours.at == theirs.at
+    assert ours.rmse == pytest.approx(theirs.rmse, rel=1e-9)
+    assert ours.mean == pytest.approx(theirs.mean, rel=1e-9)
+    assert ours.p95 == pytest.approx(theirs.p95, rel=0.011)
+    assert ours.share == pytest.approx(theirs.share)
+
+
+@pytest.mark.parametrize("chain", [[("ground", {})], [("thin", {"spacing": "6"})]], ids=["ground", "thin"])
+def test_points_of_tiles_are_those_of_the_whole(cloud, tmp_path, chain):
+    paths, whole = cloud
+    want = at_once(whole, chain)
+    in_tiles(paths, chain, tmp_path / "made.laz", 90.0)
+    (got,) = read([tmp_path / "made.laz"])
+    one, other = (np.lexsort(np.round(each.xyz, 3).T) for each in (want, got))
+    np.testing.assert_allclose(want.xyz[one], got.xyz[other], atol=1e-9)
+    for name in ("classification", "intensity"):
+        np.testing.assert_array_equal(want.attributes[name][one], got.attributes[name][other])
+
+
+@pytest.mark.parametrize(
+    "words", [{"interval": "20"}, {"interval": "50", "base": "13.5", "shortest": "2000"}, {"levels": "300, 400, 455"}]
+)
+def test_contours_join_across_seams_into_whole_lines(dem, tmp_path, monkeypatch, words):
+    (grid,) = read([dem / "jacksboro.tif"])
+    want = at_once(grid, [("contours", words)])
+    made = []
+    joined = tiled._joined
+    monkeypatch.setattr(tiled, "_joined", lambda *given: made.append(joined(*given)) or made[-1])
+    for tile in (900.0, 3333.0, 99_999.0):
+        in_tiles([dem / "jacksboro.tif"], [("contours", words)], tmp_path / "made.gpkg", tile)
+        got = made.pop()
+        assert segments(got) == segments(want)
+        # Where two lines touch on a seam they may be joined the other way round.
+        assert abs(len(got) - len(want)) <= 2
+        assert len(read([tmp_path / "made.gpkg"])[0]) == len(got)
+
+
+@pytest.mark.parametrize(
+    "step", [("mosaic", {"overlap": "first"}), ("mosaic", {"width": "300"}), ("mosaic", {"overlap": "mean"}),
+             ("difference", {"as": "grid"}), ("difference", {"as": "grid", "cell": "44"})],
+)  # fmt: skip
+def test_two_grids_on_tiles(dem, tmp_path, step):
+    paths = [dem / "jacksboro.tif", dem / "other.tif"]
+    want = at_once(read(paths), [step])
+    for tile in (1111.0, 4000.0):
+        in_tiles(paths, [step], tmp_path / "made.tif", tile, write=DOUBLE)
+        (got,) = read([tmp_path / "made.tif"])
+        assert same_cells(want, got, 1e-9)
+        assert got.quantity == want.quantity
+
+
+@pytest.mark.parametrize("chain", [[("grid", {"cell": "17"})], [("aspect", {})], [("hillshade", {"suns": "3"})]])
+def test_a_grid_on_tiles(dem, tmp_path, chain):
+    (grid,) = read([dem / "jacksboro.tif"])
+    in_tiles([dem / "jacksboro.tif"], chain, tmp_path / "made.tif", 1500.0, write=DOUBLE)
+    assert same_cells(at_once(grid, chain), read([tmp_path / "made.tif"])[0], 1e-9)
+
+
+def test_files_of_one_lattice_are_one_grid(dem, tmp_path):
+    (grid,) = read([dem / "jacksboro.tif"])
+    with rasterio.open(dem / "jacksboro.tif") as file:
+        z, place = file.read(1), file.transform
+    parts = tmp_path / "parts"
+    parts.mkdir()
+    for k, (rows, columns) in enumerate([((0, 130), (0, 403)), ((130, 344), (0, 77)), ((130, 344), (77, 403))]):
+        put(
+            parts / f"p{k}.tif",
+            z[slice(*rows), slice(*columns)],
+            place @ Affine.translation(columns[0], rows[0]),
+            -32768,
+        )
+    in_tiles([parts], [("slope", {})], tmp_path / "made.tif", 2000.0, write=DOUBLE)
+    assert same_cells(at_once(grid, [("slope", {})]), read([tmp_path / "made.tif"])[0])
+
+
+def test_the_demo_on_tiles(demo, tmp_path):
+    path = next(demo.rglob("*.laz"))
+    (whole,) = read([path])
+    chain = [("ground", {"preset": "open"}), ("grid", {"cell": "1", "method": "lowest", "classes": "2"})]
+    in_tiles([path], chain, tmp_path / "made.tif", 150.0, write=DOUBLE)
+    assert same_cells(at_once(whole, chain), read([tmp_path / "made.tif"])[0])
