@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import logging
 import os
 import sys
+import time
 import traceback
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -14,7 +16,7 @@ from vastgrid import __version__
 from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.quantities import LENGTH_UNITS
-from vastgrid.cli import commands, listing, repeating, sending
+from vastgrid.cli import commands, home, listing, repeating, sending
 from vastgrid.cli.asked import split, unit
 from vastgrid.cli.telling import CALL_AT_FAULT, DATA_AT_FAULT, DONE, end_progress
 
@@ -49,10 +51,14 @@ def run(arguments: Sequence[str]) -> int:
     except Exception as error:
         if os.environ.get("VASTGRID_DEBUG"):
             raise
+        from vastgrid.home.faults import report
+
         last = traceback.extract_tb(error.__traceback__)[-1]
         where = f"{Path(last.filename).stem}, line {last.lineno}"
+        written = report(type(error), error, error.__traceback__)
+        kept = f"a report is in {written}; " if written else ""
         return _failed(
-            f"an unforeseen fault in the program itself ({where}); {interrupts.what_was_written().removeprefix('stopped; ')}. "
+            f"an unforeseen fault in the program itself ({where}); {kept}{interrupts.what_was_written().removeprefix('stopped; ')}. "
             "VASTGRID_DEBUG=1 shows where it came from",
             DATA_AT_FAULT,
         )
@@ -61,11 +67,22 @@ def run(arguments: Sequence[str]) -> int:
 def _failed(error: object, code: int) -> int:
     end_progress()
     print(f"vastgrid: {error}", file=sys.stderr)
+    if isinstance(error, VastGridError):
+        from vastgrid.manual.pages import of_error
+
+        print(f"more: vastgrid manual {of_error(error)}", file=sys.stderr)
+        _log().warning("%s: %s", type(error).__name__, error)
     return code
 
 
+def _log() -> logging.Logger:
+    from vastgrid.home.log import begin
+
+    return begin()
+
+
 def _run(arguments: list[str]) -> int:
-    parser = _parser()
+    parser = build_parser()
     if not arguments:
         parser.print_help()
         return CALL_AT_FAULT
@@ -76,10 +93,15 @@ def _run(arguments: list[str]) -> int:
         if options.command not in _TAKING_GROUPS or (options.command in _QUESTIONS and name != "--read"):
             raise CallError(f"{name} does not belong to {options.command}")
     command: Callable[[argparse.Namespace, list[tuple[str, list[str]]]], int] = options.run
-    return command(options, groups)
+    began = time.perf_counter()
+    code = command(options, groups)
+    vias = ", ".join(own[0] for name, own in groups if name == "--via")
+    _log().info("%s%s: exit code %d, %.1f s", options.command, f" via {vias}" if vias else "", code, time.perf_counter() - began)
+    return code
 
 
-def _parser() -> Parser:
+def build_parser() -> Parser:
+    """Return the parser of all commands."""
     units = ", ".join(f"{each.value} ({each.title})" for each in LENGTH_UNITS)
     parser = Parser(prog="vastgrid", description="Terrain conversion, with the proof of what each conversion did.")
     parser.add_argument("--version", action="version", version=f"vastgrid {__version__}")
@@ -156,6 +178,7 @@ def _parser() -> Parser:
     common(own)
     _repeats(command)
     _lists(command)
+    _about(command)
     own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", commands.serve)
     own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
     adding.add_parser("demo", help="Open the window with the demo job.")
@@ -239,6 +262,24 @@ def _lists(command: Callable[..., argparse.ArgumentParser]) -> None:
     own.add_argument("--json", action="store_true", help="print as JSON")
     own = command("conversions", "List the conversions, with their parameters.", listing.conversions)
     own.add_argument("--json", action="store_true", help="print as JSON")
+
+
+def _about(command: Callable[..., argparse.ArgumentParser]) -> None:
+    """Add the commands about the program itself."""
+    own = command("manual", "Print a page of the manual, or list the pages.", home.manual)
+    own.add_argument("page", nargs="?", default="", metavar="PAGE", help="a page, a conversion, a format or a finding")
+    own.add_argument("--search", default="", metavar="WORDS", help="list the pages that have these words")
+    own.add_argument("--into", type=Path, metavar="FOLDER", help="write all pages for a browser into a folder")
+    own = command("doctor", "Say what is installed, what is missing and what to do.", home.doctor)
+    own.add_argument("--json", action="store_true", help="print as JSON")
+    own = command("desktop", "Put menu entry, icon and file types in place, or take them away.", home.desktop)
+    own.add_argument("--install", action="store_true", help="put them in place for this user")
+    own.add_argument("--remove", action="store_true", help="take them away")
+    own.add_argument("--into", type=Path, metavar="FOLDER", help="a data folder other than the user's own")
+    own = command("completion", "Print completion for a shell.", home.completion)
+    own.add_argument("shell", choices=("bash", "zsh", "fish"))
+    own = command("man", "Print the manual page for the man command.", home.man)
+    own.add_argument("--into", type=Path, metavar="FOLDER", help="write it as vastgrid.1 into a folder")
 
 
 def _writing(own: argparse.ArgumentParser) -> None:
