@@ -35,7 +35,9 @@ def manual(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
     own = page(name)
     if own is None:
         # A finding's code leads to its place.
-        own, place = (page("findings"), name) if f"### {name}\n" in (page("findings") or pages()[0]).text else (None, "")
+        own, place = (
+            (page("findings"), name) if f"### {name}\n" in (page("findings") or pages()[0]).text else (None, "")
+        )
     if own is None:
         raise CallError(f"the manual has no page “{options.page}”; vastgrid manual lists them, --search WORDS looks")
     print(_from(own.text, place).rstrip())

@@ -96,7 +96,9 @@ def _run(arguments: list[str]) -> int:
     began = time.perf_counter()
     code = command(options, groups)
     vias = ", ".join(own[0] for name, own in groups if name == "--via")
-    _log().info("%s%s: exit code %d, %.1f s", options.command, f" via {vias}" if vias else "", code, time.perf_counter() - began)
+    _log().info(
+        "%s%s: exit code %d, %.1f s", options.command, f" via {vias}" if vias else "", code, time.perf_counter() - began
+    )
     return code
 
 
@@ -179,8 +181,6 @@ def build_parser() -> Parser:
     _repeats(command)
     _lists(command)
     _about(command)
-    own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", commands.serve)
-    own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
     adding.add_parser("demo", help="Open the window with the demo job.")
     own = adding.add_parser("open", help="Open the window, with a job folder or files.")
     own.add_argument("paths", nargs="*")
@@ -266,6 +266,8 @@ def _lists(command: Callable[..., argparse.ArgumentParser]) -> None:
 
 def _about(command: Callable[..., argparse.ArgumentParser]) -> None:
     """Add the commands about the program itself."""
+    own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", commands.serve)
+    own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
     own = command("manual", "Print a page of the manual, or list the pages.", home.manual)
     own.add_argument("page", nargs="?", default="", metavar="PAGE", help="a page, a conversion, a format or a finding")
     own.add_argument("--search", default="", metavar="WORDS", help="list the pages that have these words")

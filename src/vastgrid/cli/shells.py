@@ -68,11 +68,17 @@ def script(shell: str) -> str:
 def _bash() -> str:
     every = commands()
     lines = ["# bash completion for vastgrid, made from its own declarations", "_vastgrid() {"]
-    lines += ["  local word=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]} command=${COMP_WORDS[1]} last='' k"]
+    lines += [
+        "  local word=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]} command=${COMP_WORDS[1]} last='' k"
+    ]
     lines += ["  COMPREPLY=()"]
-    lines += [f"  if [ $COMP_CWORD -eq 1 ]; then COMPREPLY=($(compgen -W '{' '.join(c.name for c in every)}' -- \"$word\")); return; fi"]
+    lines += [
+        f"  if [ $COMP_CWORD -eq 1 ]; then COMPREPLY=($(compgen -W '{' '.join(c.name for c in every)}' -- \"$word\")); return; fi"
+    ]
     # Bash parts words at “=”: what stands before it is looked for as a whole.
-    lines += ["  for ((k = COMP_CWORD - 1; k > 1; k--)); do case ${COMP_WORDS[k]} in --via|--check) last=${COMP_WORDS[k+1]}; break;; --*) break;; esac; done"]
+    lines += [
+        "  for ((k = COMP_CWORD - 1; k > 1; k--)); do case ${COMP_WORDS[k]} in --via|--check) last=${COMP_WORDS[k+1]}; break;; --*) break;; esac; done"
+    ]
     lines += ["  case $before in"]
     seen: set[str] = set()
     for command in every:
@@ -87,7 +93,7 @@ def _bash() -> str:
     lines += ["  esac", "  local options=''", "  case $command in"]
     for command in every:
         lines.append(f"    {command.name}) options='{' '.join(name for name, _, _ in command.options)}';;")
-    lines += ["  esac", "  COMPREPLY+=($(compgen -W \"$options\" -- \"$word\") $(compgen -f -- \"$word\"))", "}"]
+    lines += ["  esac", '  COMPREPLY+=($(compgen -W "$options" -- "$word") $(compgen -f -- "$word"))', "}"]
     lines += ["complete -o nospace -o filenames -F _vastgrid vastgrid", ""]
     return "\n".join(lines)
 
@@ -105,11 +111,18 @@ def _zsh() -> str:
     lines += [f"    --via) compadd -- {' '.join(each.id for each in catalog.CONVERSIONS)}; return;;"]
     lines += [f"    --check) compadd -- {' '.join(each.id for each in catalog.CHECKS)}; return;;", "  esac"]
     lines += ["  local k=$CURRENT last=''", "  while (( --k > 2 )); do"]
-    lines += ["    case $words[k] in --via|--check) last=$words[k+1]; break;; --*) break;; esac", "  done", "  case $last in"]
+    lines += [
+        "    case $words[k] in --via|--check) last=$words[k+1]; break;; --*) break;; esac",
+        "  done",
+        "  case $last in",
+    ]
     lines += [f"    {name}) compadd -S '' -- {' '.join(own)};;" for name, own in _words().items() if own]
     lines += ["  esac", "  case $words[2] in"]
     for each in commands():
-        own = " ".join(f"'*{name}[{_quoted(text)}]{':value:(' + ' '.join(choices) + ')' if choices else ''}'" for name, text, choices in each.options)
+        own = " ".join(
+            f"'*{name}[{_quoted(text)}]{':value:(' + ' '.join(choices) + ')' if choices else ''}'"
+            for name, text, choices in each.options
+        )
         lines.append(f"    {each.name}) _arguments {own} '*:file:_files';;")
     return "\n".join([*lines, "  esac", "}", '_vastgrid "$@"', ""])
 
@@ -141,7 +154,11 @@ def man_page() -> str:
     lines += ["vastgrid \\- terrain conversion, with the proof of what each conversion did", ".SH SYNOPSIS"]
     lines += [".B vastgrid", ".I COMMAND", "[", ".I options", "]", ".SH COMMANDS"]
     for each in commands():
-        lines += [".TP", f".B {_roff(each.name)} " + _roff(" ".join(place for place, _ in each.places)), _roff(each.help)]
+        lines += [
+            ".TP",
+            f".B {_roff(each.name)} " + _roff(" ".join(place for place, _ in each.places)),
+            _roff(each.help),
+        ]
         for name, text, choices in each.options:
             if name == "--help":
                 continue

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.metadata
+import importlib.util
 import os
 import platform
 import re
@@ -72,7 +73,9 @@ def _program() -> Look:
 
 def _python() -> Look:
     good = sys.version_info >= (3, 11)
-    return Look("Python", f"{platform.python_version()} ({sys.executable})", good, "" if good else "Python 3.11 or newer")
+    return Look(
+        "Python", f"{platform.python_version()} ({sys.executable})", good, "" if good else "Python 3.11 or newer"
+    )
 
 
 def _packages() -> Look:
@@ -84,14 +87,16 @@ def _packages() -> Look:
         except importlib.metadata.PackageNotFoundError:
             missing.append(name)
     if missing:
-        return Look("Libraries", f"missing: {', '.join(missing)}", good=False, remedy="./vastgrid demo, or pip install .")
+        return Look(
+            "Libraries", f"missing: {', '.join(missing)}", good=False, remedy="./vastgrid demo, or pip install ."
+        )
     return Look("Libraries", f"all {there} are installed")
 
 
 def _kernels() -> Look:
-    from vastgrid.kernels import raster
-
     import numpy as np
+
+    from vastgrid.kernels import raster
 
     value = raster.bilinear_at(np.array([[1.0, 2.0], [3.0, 4.0]]), 0.5, 0.5)
     good = abs(value - 2.5) < 1e-12
@@ -113,14 +118,17 @@ def _window() -> Look:
             return Look("Window system", f"libraries are missing: {', '.join(missing)}", good=False, remedy=remedy)
         return Look("Window system", "its libraries are there")
     lines = done.stderr.strip().splitlines()
-    return Look("Window system", lines[-1] if lines else "it does not start", good=False, remedy="./vastgrid demo installs it")
+    return Look(
+        "Window system", lines[-1] if lines else "it does not start", good=False, remedy="./vastgrid demo installs it"
+    )
 
 
 def _missing_libraries() -> list[str]:
     """Return the system libraries that the window's plugin lacks."""
-    import PyQt6
-
-    plugin = Path(PyQt6.__file__).parent / "Qt6" / "plugins" / "platforms" / "libqxcb.so"
+    found = importlib.util.find_spec("PyQt6")
+    if found is None or found.origin is None:
+        return []
+    plugin = Path(found.origin).parent / "Qt6" / "plugins" / "platforms" / "libqxcb.so"
     tool = shutil.which("ldd")
     if not plugin.exists() or not tool:
         return []
@@ -176,7 +184,9 @@ def _folders() -> Look:
         if not os.access(there, os.W_OK):
             bad.append(str(there))
     if bad:
-        return Look("Folders", f"not to be written: {', '.join(bad)}", good=False, remedy="take ownership of them (chown)")
+        return Look(
+            "Folders", f"not to be written: {', '.join(bad)}", good=False, remedy="take ownership of them (chown)"
+        )
     return Look("Folders", f"log in {log.log_file()}")
 
 

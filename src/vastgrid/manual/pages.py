@@ -138,9 +138,7 @@ def of_error(error: BaseException) -> str:
         own = {"formats": "format-", "convert": "conversion-"}.get(parts[1])
         if own and len(parts) > 2 and (there := _declared_in(parts[1], parts[2])):
             return own + there
-    return next(
-        (_ROOMS[own] for name in reversed(modules) if (own := (name.split(".") + [""])[1]) in _ROOMS), "errors"
-    )
+    return next((_ROOMS[own] for name in reversed(modules) if (own := ([*name.split("."), ""])[1]) in _ROOMS), "errors")
 
 
 def _declared_in(room: str, module: str) -> str:
@@ -166,7 +164,7 @@ def _table(params: type, heads: tuple[str, str] = ("option", "what it does")) ->
         return ["Nothing to choose.", ""]
     lines = [f"| {heads[0]} | {heads[1]} | values | if left out |", "|---|---|---|---|"]
     for each in own:
-        values = ", ".join(each.choices)
+        values = "yes, no" if each.kind is bool else ", ".join(each.choices)
         if not values:
             limits = [
                 text
@@ -181,7 +179,9 @@ def _table(params: type, heads: tuple[str, str] = ("option", "what it does")) ->
             what = each.param.quantity.value if each.param.quantity else ""
             values = ", ".join([word for word in (what, *limits) if word])
         absent = each.param.absent if each.default is None or each.default == "" else value_text(each.default)
-        lines.append(f"| `{each.name}` | {_cell(f'**{each.param.label}.** {each.param.help}')} | {_cell(values)} | {_cell(absent)} |")
+        lines.append(
+            f"| `{each.name}` | {_cell(f'**{each.param.label}.** {each.param.help}')} | {_cell(values)} | {_cell(absent)} |"
+        )
     return [*lines, ""]
 
 
@@ -192,10 +192,15 @@ def _of_conversion(own: Conversion) -> Page:
         number = "" if role.most == 1 else " (any number)" if role.most is None else f" (up to {role.most})"
         need = "" if role.least else ", if there is any"
         lines.append(f"- **{role.role}**: {kinds}{number}{need}{'; ' + role.help if role.help else ''}")
-    given = [f"**{each.name}** ({each.kind.title if each.kind else 'of the kind that came in'})" for each in own.outputs]
+    given = [
+        f"**{each.name}** ({each.kind.title if each.kind else 'of the kind that came in'})" for each in own.outputs
+    ]
     sentence = declare.plain(own.sentence(own.params(), [(each.role, each.role) for each in own.inputs if each.least]))
     lines += ["", f"Gives {listed(given)}.", "", "## Its sentence", "", f"> {sentence}", ""]
-    lines += ["Each value in the sentence can be clicked and changed; what was not said is settled by the data and stands in italics.", ""]
+    lines += [
+        "Each value in the sentence can be clicked and changed; what was not said is settled by the data and stands in italics.",
+        "",
+    ]
     lines += ["## Values", "", *_table(own.params, ("value", "what it says"))]
     lines += ["## By command", ""]
     if own.answers:
@@ -204,7 +209,10 @@ def _of_conversion(own: Conversion) -> Page:
         some = next((f"{each.name}=…" for each in fields(own.params)), "")
         lines += ["```", f"vastgrid convert IN OUT --via {own.id} {some}".rstrip(), "```", ""]
     if own.tiles is not None:
-        lines += ["It runs on tiles of what is larger than memory: add `--tiles auto`, or name a folder. See [Larger than memory](larger-than-memory.md).", ""]
+        lines += [
+            "It runs on tiles of what is larger than memory: add `--tiles auto`, or name a folder. See [Larger than memory](larger-than-memory.md).",
+            "",
+        ]
     return Page(f"conversion-{own.id}", own.title, "Conversions", "\n".join(lines))
 
 
@@ -213,13 +221,19 @@ def _of_format(own: Format) -> Page:
     lines = [f"# {own.title}", "", f"Names end in {listed([f'`{each}`' for each in own.suffixes])}. It is {does}.", ""]
     if own.write:
         lines += ["## What it holds", "", *_holds(own.carries), "## What it loses", "", *_loses(own.carries)]
-        lines += ["Whatever a file does not hold of the data at hand is said before it is written, and in the report.", ""]
+        lines += [
+            "Whatever a file does not hold of the data at hand is said before it is written, and in the report.",
+            "",
+        ]
     if own.read:
         lines += ["## Reading options", "", *_table(own.read_params)]
     if own.write:
         lines += ["## Writing options", "", *_table(own.write_params)]
     if own.read and own.head is not None:
-        lines += ["It can be read in parts: a folder of such files is one, however large. See [Larger than memory](larger-than-memory.md).", ""]
+        lines += [
+            "It can be read in parts: a folder of such files is one, however large. See [Larger than memory](larger-than-memory.md).",
+            "",
+        ]
     lines += [
         "## When a file is refused",
         "",
@@ -232,7 +246,9 @@ def _of_format(own: Format) -> Page:
 
 
 def _holds(carries: Carries) -> list[str]:
-    lines = [f"- {listed([kind.title for kind in carries.kinds])}{', several in one file' if carries.several else ', one in a file'}"]
+    lines = [
+        f"- {listed([kind.title for kind in carries.kinds])}{', several in one file' if carries.several else ', one in a file'}"
+    ]
     units = {
         "none": "no units",
         "one": "one unit for plan and heights",
@@ -245,7 +261,7 @@ def _holds(carries: Carries) -> list[str]:
     if carries.attributes:
         what = {True: "attributes of any kind", "numbers": "attributes that are numbers"}
         own = carries.attributes
-        lines.append(f"- {what[own] if own in what else 'these attributes: ' + ', '.join(own)}")  # type: ignore[index, arg-type]
+        lines.append(f"- {what[own] if own in what else 'these attributes: ' + ', '.join(own)}")  # type: ignore[arg-type]
     if carries.breaklines:
         lines.append("- the breaklines that a TIN was built from")
     if carries.labels:
@@ -258,7 +274,9 @@ def _holds(carries: Carries) -> list[str]:
 def _loses(carries: Carries) -> list[str]:
     lines = []
     if carries.single:
-        lines.append("- numbers are of single precision: seven digits, from a recorded origin where coordinates are large")
+        lines.append(
+            "- numbers are of single precision: seven digits, from a recorded origin where coordinates are large"
+        )
     if carries.step:
         lines.append(f"- coordinates are rounded to {carries.step:g} unless more decimals are asked for")
     if carries.units in ("none", "plan") or carries.worded:

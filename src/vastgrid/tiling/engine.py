@@ -206,7 +206,7 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
             scratch.mkdir(parents=True, exist_ok=True)
             limit = memory or int(0.9 * free_memory() / workers)
             # Processes start anew, without what this one holds; threads of libraries would fight for the cores.
-            with _single_threaded():
+            with _single_threaded(), _starting():
                 cluster = distributed.LocalCluster(
                     n_workers=workers,
                     threads_per_worker=1,
@@ -223,6 +223,15 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
             client.run(_of_worker)
             number = workers
         yield Crew(number, client.dashboard_link or "", client)
+
+
+@contextlib.contextmanager
+def _starting() -> Iterator[None]:
+    """Say in words that no worker could be started."""
+    try:
+        yield
+    except (OSError, RuntimeError, TimeoutError) as error:
+        raise VastGridError(f"workers cannot be started here ({error}); --workers 0 does without") from error
 
 
 @contextlib.contextmanager

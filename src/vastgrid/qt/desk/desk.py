@@ -14,6 +14,7 @@ from vastgrid.base.errors import VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion
+from vastgrid.manual.pages import of_error
 from vastgrid.qt.widgets.bridge import Bridge
 from vastgrid.session.areas import Box, areas_offered
 from vastgrid.session.session import Session
@@ -48,6 +49,8 @@ class Desk(QObject):
         A place is to be brought into the views.
     previewed : Dataset or None
         What would be made, while a field is edited.
+    help_wanted : str
+        The manual is to be shown at a page.
     asked : operation, inputs, words
         A conversion's parameters are to be asked for.
     left
@@ -65,6 +68,7 @@ class Desk(QObject):
     previewed = pyqtSignal(object)
     asked = pyqtSignal(str, list, dict)
     left = pyqtSignal()
+    help_wanted = pyqtSignal(str)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -76,6 +80,8 @@ class Desk(QObject):
         self.view_box: Callable[[], Box | None] = lambda: None
         self.files_changed: dict[str, str] = {}
         self.message = ""
+        # The page of the manual about what is told next.
+        self.help_page = "errors"
         self.bridge = Bridge(self)
         self.runner = Runner(lambda task: self.bridge.post(lambda: self._task_changed(task)))
         self.behind = Runner(lambda task: None)
@@ -192,7 +198,9 @@ class Desk(QObject):
         try:
             run()
         except VastGridError as error:
+            self.help_page = of_error(error)
             self.tell(str(error))
+            self.help_page = "errors"
 
     # -- work
 

@@ -37,6 +37,7 @@ class AskDialog(QDialog):
     ) -> None:
         super().__init__(parent)
         self.setWindowTitle(conversion.title)
+        self.setProperty("manual", f"conversion-{conversion.id}")
         self.resize(520, 320)
         self.session, self.conversion, self.inputs = session, conversion, inputs
         self.given = check_usable(conversion, [session.named(node) for node in inputs])

@@ -67,6 +67,7 @@ class DeliverDialog(QDialog):
 
     def __init__(self, parent: QWidget | None, desk: Desk, chosen: list[str], folder: Path, operation: str) -> None:
         super().__init__(parent)
+        self.setProperty("manual", "delivering")
         self.desk, self.session = desk, desk.session
         self.setWindowTitle("Deliver")
         self.resize(1180, 720)

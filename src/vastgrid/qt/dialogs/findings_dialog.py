@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
     QDialog,
@@ -44,8 +44,11 @@ class FindingsDialog(QDialog):
         Colours of warnings.
     """
 
+    explained = pyqtSignal(str)
+
     def __init__(self, parent: QWidget, inspecting: Inspecting, palette: theme.Palette) -> None:
         super().__init__(parent)
+        self.setProperty("manual", "findings")
         self.palette_ = palette
         self.inspecting = inspecting
         self.forms: dict[str, ParamForm] = {}
@@ -73,6 +76,8 @@ class FindingsDialog(QDialog):
         self.reopen = self._button("Open it again", self._reopen)
         self.place = self._button("Show the place", self._show_place)
         self.limits = self._button("Thresholds …", self._toggle_thresholds)
+        self.meaning = self._button("What it means", self._explain)
+        row.addWidget(self.meaning)
         for button in (self.mend, self.accept_, self.reopen, self.place, self.limits):
             row.addWidget(button)
         outer.addLayout(row)
@@ -81,6 +86,10 @@ class FindingsDialog(QDialog):
         self.thresholds.setFrameShape(QFrame.Shape.NoFrame)
         self.thresholds.hide()
         outer.addWidget(self.thresholds, 2)
+
+    def _explain(self) -> None:
+        own = self.chosen()
+        self.explained.emit(own.finding.code if own is not None else "")
 
     def _button(self, text: str, run: object) -> QPushButton:
         button = QPushButton(text)

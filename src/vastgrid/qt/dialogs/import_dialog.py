@@ -55,6 +55,7 @@ class ImportDialog(QDialog):
 
     def __init__(self, parent: QWidget | None, session: Session, paths: list[Path], remembered: dict[str, Any]) -> None:
         super().__init__(parent)
+        self.setProperty("manual", "what-comes-in")
         self.session = session
         self.remembered = remembered
         self.candidates = [Candidate(path) for path in paths]

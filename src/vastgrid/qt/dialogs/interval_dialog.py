@@ -20,6 +20,7 @@ class IntervalDialog(QDialog):
 
     def __init__(self, parent: QWidget, contours: Contours) -> None:
         super().__init__(parent)
+        self.setProperty("manual", "contours-and-grids")
         self._unit = contours.frame.vertical
         self.setWindowTitle("Check the interval")
         layout = QFormLayout(self)

@@ -53,6 +53,7 @@ class RecipeDialog(QDialog):
 
     def __init__(self, parent: QWidget, desk: Desk, recipe: Recipe, palette: theme.Palette, folder: Path) -> None:
         super().__init__(parent)
+        self.setProperty("manual", "how-much-and-again")
         self.desk, self.recipe, self.palette_ = desk, recipe, palette
         self.runner = Runner(lambda task: None)
         self.task: Task | None = None

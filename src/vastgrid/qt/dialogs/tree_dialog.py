@@ -39,6 +39,7 @@ class TreeDialog(QDialog):
 
     def __init__(self, parent: QWidget | None, desk: Desk, path: Path) -> None:
         super().__init__(parent)
+        self.setProperty("manual", "checking")
         self.desk, self.path = desk, path
         self.setWindowTitle(f"In {path.name}")
         self.resize(560, 520)

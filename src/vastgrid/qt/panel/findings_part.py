@@ -24,11 +24,14 @@ class FindingsPart(QWidget):
         The remedy is to be done.
     listed : ()
         All findings are to be shown.
+    explained : str
+        The manual is to tell of a code.
     """
 
     wanted = pyqtSignal(object)
     mended = pyqtSignal(object)
     listed = pyqtSignal()
+    explained = pyqtSignal(str)
 
     def __init__(self, noticed: list[Noticed], palette: theme.Palette, mendable: list[bool]) -> None:
         super().__init__()
@@ -53,6 +56,7 @@ class FindingsPart(QWidget):
             links.append(f'<a href="place" style="color:{palette.action}">Show the place</a>')
         if able and noticed.open and finding.remedy is not None:
             links.append(f'<a href="mend" style="color:{palette.action}">{escape(finding.remedy.text)}</a>')
+        links.append(f'<a href="explain" style="color:{palette.action}">what it means</a>')
         state = "accepted" if noticed.accepted is not None else finding.severity.value
         note = f" <i>{escape(noticed.accepted)}</i>" if noticed.accepted else ""
         quiet = finding.severity is Severity.NOTE or not noticed.open
@@ -61,5 +65,11 @@ class FindingsPart(QWidget):
         made.setTextInteractionFlags(
             Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
         )
-        made.linkActivated.connect(lambda link: (self.wanted if link == "place" else self.mended).emit(noticed))
+        made.linkActivated.connect(lambda link: self._follow(link, noticed))
         return made
+
+    def _follow(self, link: str, noticed: Noticed) -> None:
+        if link == "explain":
+            self.explained.emit(noticed.finding.code)
+        else:
+            (self.wanted if link == "place" else self.mended).emit(noticed)

@@ -114,6 +114,7 @@ class Panel(QWidget):
     finding_wanted = pyqtSignal(object)
     finding_mended = pyqtSignal(object)
     findings_listed = pyqtSignal()
+    finding_explained = pyqtSignal(str)
     read_again = pyqtSignal(str)
     source_switched = pyqtSignal(str, str, bool)
     source_dropped = pyqtSignal(str, str)
@@ -442,6 +443,7 @@ class Panel(QWidget):
         part.wanted.connect(self.finding_wanted)
         part.mended.connect(self.finding_mended)
         part.listed.connect(self.findings_listed)
+        part.explained.connect(self.finding_explained)
         layout.addWidget(part)
 
     # -- editing

@@ -8,9 +8,20 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, QUrl, pyqtSignal
+from PyQt6.QtGui import (
+    QColor,
+    QDrag,
+    QFontMetricsF,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+)
+from PyQt6.QtWidgets import QApplication, QSizePolicy, QWidget
 
 from vastgrid import catalog
 from vastgrid.data.kinds import kind_named
@@ -64,6 +75,8 @@ class LineageView(QWidget):
 
     def __init__(self, desk: Desk, palette: theme.Palette) -> None:
         super().__init__()
+        # Where the left button went down, as long as that may become a drag.
+        self._pressed: QPointF | None = None
         self.desk = desk
         desk.selected.connect(self.update)
         desk.worked.connect(self.update)
@@ -205,6 +218,7 @@ class LineageView(QWidget):
         if event is None:
             return
         card = self._card_at(event.position())
+        self._pressed = event.position() if event.button() is Qt.MouseButton.LeftButton else None
         if card is None:
             self.select([])
             return
@@ -220,6 +234,29 @@ class LineageView(QWidget):
             self.select(own if card.node in self.selection else [*own, card.node])
         else:
             self.select([card.node])
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is None or not event.buttons() & Qt.MouseButton.LeftButton or self._pressed is None:
+            return
+        far = (event.position() - self._pressed).manhattanLength()
+        card = self._card_at(self._pressed)
+        if card is None or far < QApplication.startDragDistance():
+            return
+        self._pressed = None
+        data = self.file_of(card.node)
+        if data is not None:
+            drag = QDrag(self)
+            drag.setMimeData(data)
+            drag.exec(Qt.DropAction.CopyAction)
+
+    def file_of(self, node: str) -> QMimeData | None:
+        """Return the file of a card as what is dragged: that of a delivery, or of a source; None for others."""
+        own = self.graph[node]
+        if own.role not in (Role.DELIVERY, Role.SOURCE) or not own.path or not Path(own.path).is_file():
+            return None
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(own.path)])
+        return data
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None or not self.cards:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -76,6 +77,19 @@ DARK = Palette(
 )
 
 
+_size = [1.0]
+
+
+def text_size() -> float:
+    """Return how large text is, as a share of the usual."""
+    return _size[0]
+
+
+def set_text_size(share: float) -> None:
+    """Make text larger or smaller from now on; styles have to be given anew."""
+    _size[0] = share
+
+
 def load_fonts() -> None:
     """Make the shipped fonts known to the application."""
     for file in sorted((_HERE / "fonts").glob("*.ttf")):
@@ -85,7 +99,7 @@ def load_fonts() -> None:
 def font(size: float = 10.0, *, bold: bool = False, mono: bool = False) -> QFont:
     """Return a shipped font."""
     made = QFont(MONO if mono else SANS)
-    made.setPointSizeF(size)
+    made.setPointSizeF(size * _size[0])
     made.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
     return made
 
@@ -93,6 +107,11 @@ def font(size: float = 10.0, *, bold: bool = False, mono: bool = False) -> QFont
 def style(palette: Palette) -> str:
     """Return the style sheet of a theme."""
     p = palette
+    text = _style(p)
+    return re.sub(r"font-size: ([\d.]+)pt", lambda found: f"font-size: {float(found[1]) * _size[0]:.2f}pt", text)
+
+
+def _style(p: Palette) -> str:
     return f"""
     * {{ font-family: "{SANS}"; font-size: 10pt; color: {p.ink}; }}
     QMainWindow, QDialog, QWidget#page {{ background: {p.paper}; }}
@@ -143,8 +162,9 @@ def style(palette: Palette) -> str:
     QFrame#box {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 6px; }}
     QFrame#rule {{ background: {p.line}; max-height: 1px; border: none; }}
     QTableWidget, QListWidget, QTreeWidget {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 4px; gridline-color: {p.line}; alternate-background-color: {p.band}; }}
-    QTableWidget:focus, QListWidget:focus {{ border: 2px solid {p.action}; }}
-    QTableWidget::item:selected, QListWidget::item:selected {{ background: {p.chip}; color: {p.ink}; }}
+    QTextBrowser {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 4px; }}
+    QTableWidget:focus, QListWidget:focus, QTreeWidget:focus {{ border: 2px solid {p.action}; }}
+    QTableWidget::item:selected, QListWidget::item:selected, QTreeWidget::item:selected {{ background: {p.chip}; color: {p.ink}; }}
     QHeaderView::section {{ background: {p.band}; border: none; border-right: 1px solid {p.line}; border-bottom: 1px solid {p.line}; padding: 4px 6px; }}
     QTableCornerButton::section {{ background: {p.band}; border: none; }}
     QProgressBar {{ background: {p.line}; border: none; border-radius: 3px; max-height: 6px; min-height: 6px; }}

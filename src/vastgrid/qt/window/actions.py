@@ -80,6 +80,12 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     add("keep_copy", "Keep a copy of the chosen card as it is", parts.repeating.keep_copy)
     add("room", "Make room: drop what can be made again …", parts.repeating.ask_room)
     add("theme", "Change between light and dark", own["theme"], "Ctrl+T")
+    add("text_larger", "Larger text", lambda: parts.at_home.change_text(1), "Ctrl++")
+    add("text_smaller", "Smaller text", lambda: parts.at_home.change_text(-1), "Ctrl+-")
+    add("text_usual", "Text of the usual size", lambda: parts.at_home.change_text(0))
+    # The key itself is watched everywhere, dialogs included.
+    add("manual", "Manual (F1)", lambda: parts.at_home.show_manual())
+    add("large", "Work on a large folder …", parts.tiling.ask)
     add("find", "Find an action or write a sentence", own["find"], "Ctrl+K")
     for each in catalog.CONVERSIONS:
         if drawn_field(each):

@@ -28,22 +28,37 @@ def run(arguments: list[str]) -> int:
     from PyQt6.QtWidgets import QApplication
 
     from vastgrid.demo import tollgarth
+    from vastgrid.home import faults, log
     from vastgrid.qt.widgets import theme
+    from vastgrid.qt.window.at_home import desktop_is_dark, kept_text_size
     from vastgrid.qt.window.main_window import MainWindow
+    from vastgrid.qt.window.window_place import settings
+    from vastgrid.recipes.recipe import SUFFIX
 
     app = QApplication(["vastgrid"])
     app.setApplicationName("Vast Grid")
+    app.setDesktopFileName("io.github.vastgrid.VastGrid")
     theme.load_fonts()
+    theme.set_text_size(kept_text_size(settings()))
     app.setFont(theme.font())
+    log.begin().info("window opened with %s, Qt on %s", arguments[0], app.platformName())
+    waiting = faults.unseen()
+    faults.watch()
     command, paths = arguments[0], [Path(word) for word in arguments[1:]]
+    # A desktop opens the file in a job's folder.
+    paths = [path.parent if path.name == "job.json" else path for path in paths]
     jobs = [path for path in paths if (path / "job.json").exists()]
+    recipes = [path for path in paths if path.suffix == SUFFIX]
+    paths = [path for path in paths if path not in recipes]
     folder = jobs[0] if jobs else tollgarth.data_folder() / "jobs" / "Untitled"
     ready = tollgarth.ready_job(tollgarth.demo_folder()) if command == "demo" else None
     session, why = opened(ready or folder, tollgarth.data_folder() / "jobs")
     if why and ready is not None and not readable(ready):
         ready = None
         why += f" The demo is made anew; the damaged one is kept as {put_aside(tollgarth.demo_folder()).name}."
-    window = MainWindow(session, theme.DARK if session.settings.get("theme") == "dark" else theme.LIGHT)
+    chosen = session.settings.get("theme")
+    dark = chosen == "dark" if chosen else desktop_is_dark()
+    window = MainWindow(session, theme.DARK if dark else theme.LIGHT)
     _catch_faults(window)
     window.show()
     if why:
@@ -56,7 +71,13 @@ def run(arguments: list[str]) -> int:
         )
     elif files := [path for path in paths if path not in jobs]:
         window.desk.bridge.post(lambda: window.parts.importing.files(files))
-    return app.exec()
+    if recipes:
+        window.desk.bridge.post(lambda: window.parts.repeating.run_recipe(recipes[0]))
+    if waiting:
+        window.desk.bridge.post(window.parts.at_home.offer_reports)
+    code = app.exec()
+    faults.unwatch()
+    return code
 
 
 def opened(folder: Path, others: Path) -> tuple[Session, str]:
@@ -119,8 +140,11 @@ def _catch_faults(window: object) -> None:
     """Tell of faults in the interface instead of ending the program, which is what Qt would do."""
 
     def told(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        from vastgrid.home import faults
+
         text = "".join(traceback.format_exception(kind, error, trace))
         print(text, file=sys.stderr)  # noqa: T201
+        faults.report(kind, error, trace)
         say = getattr(window, "say", None)
         if say is not None:
             say("an unforeseen fault in the program itself; your job is saved")

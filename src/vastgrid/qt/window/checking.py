@@ -17,6 +17,7 @@ from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
+from vastgrid.manual.pages import of_finding
 from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.inspecting import Inspecting
@@ -188,6 +189,7 @@ class Checking:
         if self.dialog is None:
             dialog = FindingsDialog(self.parent, self.inspecting, self.palette())
             dialog.finished.connect(self._closed)
+            dialog.explained.connect(lambda code: self.desk.help_wanted.emit(of_finding(code)))
             self.dialog = dialog
         self._refill()
         self.dialog.show()

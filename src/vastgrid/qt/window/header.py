@@ -15,10 +15,13 @@ UNITS_TIP = "Unit of plan · unit of heights · coordinate reference system"
 # A reference system's name may be longer than the window is wide.
 ROOM_FOR_UNITS = 220
 JOB_MENU = (
-    *("new", "open", "copy", "room", None),
+    *("new", "open", "recent", "copy", "room", None),
     *("recipe", "run_recipe", None),
     *("undo", "redo", "remove", "keep_copy", None),
-    *("fit", "only", "theme", None, "quit"),
+    *("large", None),
+    *("fit", "only", None),
+    *("theme", "text_larger", "text_smaller", "text_usual", None),
+    *("manual", None, "quit"),
 )
 
 
@@ -33,9 +36,17 @@ class Header(QWidget):
         What fills the menus Make, Check and Deliver.
     finder : QWidget
         The field in which anything is found.
+    recent : callable
+        Fills a menu with the jobs that were open lately.
     """
 
-    def __init__(self, actions: dict[str, QAction], menus: dict[str, Callable[[QMenu], None]], finder: QWidget) -> None:
+    def __init__(
+        self,
+        actions: dict[str, QAction],
+        menus: dict[str, Callable[[QMenu], None]],
+        finder: QWidget,
+        recent: Callable[[QMenu], None],
+    ) -> None:
         super().__init__()
         self.setObjectName("header")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -46,6 +57,10 @@ class Header(QWidget):
             for key in JOB_MENU:
                 if key is None:
                     menu.addSeparator()
+                elif key == "recent":
+                    own = menu.addMenu("Open recent")
+                    assert own is not None
+                    recent(own)
                 else:
                     menu.addAction(actions[key])
 

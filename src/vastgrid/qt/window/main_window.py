@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QPointF, Qt, QUrl
-from PyQt6.QtGui import QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent, QPalette
+from PyQt6.QtGui import QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent, QGuiApplication, QPalette
 from PyQt6.QtWidgets import (
     QApplication,
     QMainWindow,
@@ -20,10 +20,12 @@ from PyQt6.QtWidgets import (
 )
 
 from vastgrid import catalog
+from vastgrid.manual.pages import of_finding
 from vastgrid.qt.panel.panel import Panel
 from vastgrid.qt.views.lineage_view import LineageView
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.actions import add_actions
+from vastgrid.qt.window.at_home import desktop_is_dark
 from vastgrid.qt.window.finder import Finder, Hit
 from vastgrid.qt.window.header import Header
 from vastgrid.qt.window.parts import Parts
@@ -49,7 +51,7 @@ class MainWindow(QMainWindow):
         self.palette_ = palette
         self._closed = False
         self._sizes: list[int] = []
-        self.parts = parts = Parts(self, session, lambda: self.palette_)
+        self.parts = parts = Parts(self, session, lambda: self.palette_, lambda: self.apply_theme(self.palette_))
         self.desk = parts.desk
         self.finder = Finder(self._search)
         own: dict[str, Callable[[], object]] = {
@@ -70,6 +72,9 @@ class MainWindow(QMainWindow):
         self.apply_theme(palette)
         self.refresh()
         place_window(self)
+        hints = QGuiApplication.styleHints()
+        if hints is not None:
+            hints.colorSchemeChanged.connect(lambda _: self.follow_desktop())
 
     @property
     def session(self) -> Session:
@@ -91,7 +96,7 @@ class MainWindow(QMainWindow):
             "Check": lambda menu: parts.checking.fill_menu(menu, self.actions_),
             "Deliver": parts.delivering.fill_menu,
         }
-        self.header = Header(self.actions_, menus, self.finder)
+        self.header = Header(self.actions_, menus, self.finder, parts.at_home.fill_recent)
         self.menus = self.header.menus
         outer.addWidget(self.header)
         self.upper = QSplitter(Qt.Orientation.Horizontal)
@@ -163,6 +168,7 @@ class MainWindow(QMainWindow):
         panel.shifted.connect(parts.dressing.shift)
         panel.finding_wanted.connect(inspecting.go_to)
         panel.finding_mended.connect(guarded(lambda noticed: inspecting.mend(noticed.node, noticed.finding.remedy)))
+        panel.finding_explained.connect(lambda code: parts.at_home.show_manual(of_finding(code)))
         panel.findings_listed.connect(self.actions_["findings"].trigger)
         panel.report_wanted.connect(guarded(parts.checking.save_report))
         panel.table_wanted.connect(guarded(parts.checking.show_table))
@@ -187,6 +193,13 @@ class MainWindow(QMainWindow):
         self.views.set_palette(palette)
         self.lineage.set_palette(palette)
         self.show_panel()
+
+    def follow_desktop(self) -> None:
+        """Use the desktop's light or dark, unless one was chosen for this job."""
+        if not self.session.settings.get("theme"):
+            wanted = theme.DARK if desktop_is_dark() else theme.LIGHT
+            if wanted is not self.palette_:
+                self.apply_theme(wanted)
 
     def toggle_theme(self) -> None:
         """Change between light and dark."""
@@ -229,8 +242,14 @@ class MainWindow(QMainWindow):
         self.show_panel()
 
     def _show_fault(self, text: str) -> None:
-        box = QMessageBox(QMessageBox.Icon.Warning, "Vast Grid", text, QMessageBox.StandardButton.Ok, self)
+        buttons = QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Help
+        box = QMessageBox(QMessageBox.Icon.Warning, "Vast Grid", text, buttons, self)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        page = self.desk.help_page
+        box.setProperty("manual", page)
+        helping = box.button(QMessageBox.StandardButton.Help)
+        assert helping is not None
+        helping.clicked.connect(lambda: self.parts.at_home.show_manual(page))
         box.open()
 
     def _show_preview(self, made: object) -> None:

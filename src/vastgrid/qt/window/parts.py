@@ -25,6 +25,7 @@ from vastgrid.qt.dialogs.go_dialog import GoDialog
 from vastgrid.qt.views.measuring import Measuring
 from vastgrid.qt.views.views import Views
 from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.at_home import AtHome
 from vastgrid.qt.window.checking import Checking
 from vastgrid.qt.window.delivering import Delivering
 from vastgrid.qt.window.hands import Hands
@@ -35,6 +36,7 @@ from vastgrid.qt.window.moving_labels import MovingLabels
 from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.qt.window.repeating import Repeating
+from vastgrid.qt.window.tiling import Tiling
 from vastgrid.session.session import Session
 from vastgrid.shaping.rims import rim_ring
 
@@ -50,6 +52,8 @@ class Parts:
         The open job.
     palette : callable
         Gives the theme.
+    restyle : callable
+        Gives every widget its style anew.
     """
 
     views: Views
@@ -61,7 +65,13 @@ class Parts:
     hands: Hands
     picking: Picking
 
-    def __init__(self, window: QWidget, session: Session, palette: Callable[[], theme.Palette]) -> None:
+    def __init__(
+        self,
+        window: QWidget,
+        session: Session,
+        palette: Callable[[], theme.Palette],
+        restyle: Callable[[], None] = lambda: None,
+    ) -> None:
         self.window, self.palette = window, palette
         self.desk = Desk(session)
         self.making = Making(self.desk)
@@ -74,6 +84,8 @@ class Parts:
         self.delivering = Delivering(window, self.desk, self.making, palette)
         self.checking = Checking(window, self.desk, self.making, self.inspecting, palette)
         self.repeating = Repeating(window, self.desk, palette, self._use)
+        self.tiling = Tiling(window, self.desk, palette)
+        self.at_home = AtHome(window, self.desk, palette, self._use, restyle)
 
     def build_views(self, actions: dict[str, QAction]) -> None:
         """Make the views and what works on them; their rows offer actions."""
@@ -191,6 +203,7 @@ class Parts:
 
     def close(self) -> None:
         """End all work."""
+        self.at_home.close()
         self.ordering.close()
         self.inspecting.close()
         self.figuring.close()

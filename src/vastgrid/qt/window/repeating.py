@@ -86,7 +86,11 @@ class Repeating:
             self.parent, "Run a recipe", str(self._recipes()), f"Recipe (*{SUFFIX});;All files (*)"
         )
         if name:
-            self.desk.guarded(lambda: self.run(Path(name)).show())
+            self.run_recipe(Path(name))
+
+    def run_recipe(self, path: Path) -> None:
+        """Open what runs a recipe."""
+        self.desk.guarded(lambda: self.run(path).show())
 
     def run(self, path: Path) -> RecipeDialog:
         """Return the dialog that runs a recipe."""
