@@ -106,6 +106,8 @@ def _written(slug: str, part: str) -> Page:
 
 def of_finding(code: str) -> str:
     """Return the place in the manual that tells of a finding: a page and a place on it."""
+    if any(each.id == code for each in catalog.CHECKS):
+        return f"check-{code}"
     return f"findings#{code}"
 
 

@@ -283,9 +283,9 @@ class LargeDialog(QDialog):
     def _show_steps(self) -> None:
         self.steps.clear()
         for k, via in enumerate(self.vias):
-            params = declare.build(via.conversion.params, via.words)
-            names = [(each.role, "the data" if k == 0 else "it") for each in via.conversion.inputs if each.least]
-            self.steps.addItem(f"{k + 1}. {declare.plain(via.conversion.sentence(params, names))}")
+            usual = declare.to_words(via.conversion.params())
+            said = [f"{name} {text}" for name, text in via.words.items() if text and text != usual.get(name)]
+            self.steps.addItem(f"{k + 1}. {via.conversion.title}{': ' + ', '.join(said) if said else ''}")
 
     def _fill_steps(self, menu: QMenu) -> None:
         for each in catalog.CONVERSIONS:
