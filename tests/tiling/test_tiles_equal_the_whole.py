@@ -8,7 +8,11 @@ import pytest
 import rasterio
 from rasterio import Affine
 
-from tiling.grounds import as_one, at_once, cloud_files, in_tiles, read, same_cells, segments
+from tiling.grounds import FRAME, as_one, at_once, cloud_files, in_tiles, read, same_cells, segments
+from vastgrid.base.progress import Silent
+from vastgrid.data.pointset import PointSet
+from vastgrid.formats.las import LasWriteParams
+from vastgrid.formats.las import write as write_las
 from vastgrid.session import tiled
 
 DOUBLE = {"precision": "float64"}
@@ -61,6 +65,36 @@ def test_grids_of_a_cloud_do_not_depend_on_the_tiles(cloud, tmp_path, chain):
         assert same_cells(want, read([tmp_path / "made.tif"])[0])
         assert run.figures["tiles"] > (4 if tile > 100 else 60)
     assert not list(tmp_path.glob(".*"))
+
+
+@pytest.mark.parametrize(
+    "before", [[], [("ground", {"preset": "wooded"})]], ids=["classified", "after the ground filter"]
+)
+def test_a_grid_through_a_tin_does_not_depend_on_the_tiles(cloud, tmp_path, before):
+    """Linear interpolation multiplies what rounding makes of a coordinate of millions (1e-9) by the slope."""
+    paths, whole = cloud
+    chain = [*before, ("tin", {"classes": "2", "circle": "10"}), ("grid", {"cell": "2"})]
+    want = at_once(whole, chain)
+    assert 0.0 < np.isnan(want.heights).mean() < 0.2
+    for tile in (61.0, 250.0):
+        in_tiles(paths, chain, tmp_path / "made.tif", tile, write=DOUBLE)
+        assert same_cells(want, read([tmp_path / "made.tif"])[0], 1e-9)
+
+
+def test_points_on_a_lattice_are_parted_alike_in_every_tile(tmp_path):
+    """Every four neighbours lie on one circle: whichever way they are triangulated has to be one way."""
+    rng = np.random.default_rng(1)
+    x, y = np.meshgrid(np.arange(90.0), np.arange(70.0))
+    xyz = np.column_stack((x.ravel() + 500_000, y.ravel() + 5_200_000, np.round(rng.normal(100, 3, x.size), 2)))
+    order = rng.permutation(len(xyz))
+    cloud = PointSet(name="lattice", frame=FRAME, xyz=xyz[order], attributes={"intensity": order.astype(np.uint16)})
+    path = tmp_path / "lattice.laz"
+    write_las([cloud], path, LasWriteParams(), Silent())
+    chain = [("tin", {"circle": "3"}), ("grid", {"cell": "0.4"})]
+    want = at_once(read([path])[0], chain)
+    for tile in (17.0, 60.0):
+        in_tiles([path], chain, tmp_path / "made.tif", tile, write=DOUBLE)
+        assert same_cells(want, read([tmp_path / "made.tif"])[0], 1e-7)
 
 
 def test_the_loss_over_all_tiles_is_that_of_the_whole(cloud, tmp_path):

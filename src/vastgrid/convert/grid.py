@@ -84,13 +84,15 @@ def mean_spacing(source: Source) -> float:
     """Return the mean distance of neighbouring vertices or points, by the ground they cover; a grid's own cell size."""
     if isinstance(source, Grid):
         return math.sqrt(source.dx * source.dy)
-    if isinstance(source, Tin):
+    if isinstance(source, Tin) and len(source.triangles):
         area, number = float(np.abs(areas(source)).sum()), len(source.vertices)
     else:
         extent = source.extent()
         if extent.east is None or extent.north is None:
             raise DataError(f"{source.name} is empty")
-        area, number = float(np.ptp(extent.east) * np.ptp(extent.north)), len(source.xyz)
+        # A surface without triangles is one that is yet to be made.
+        places = source.vertices if isinstance(source, Tin) else source.xyz
+        area, number = float(np.ptp(extent.east) * np.ptp(extent.north)), len(places)
     return math.sqrt(area / max(number, 1)) or 1.0
 
 

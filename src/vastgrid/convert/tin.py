@@ -12,10 +12,11 @@ import numpy as np
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, either, note
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
 from vastgrid.base.words import area_words
-from vastgrid.data.dataset import Dataset, Floats
+from vastgrid.data.classes import CLASSES
+from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.line_roles import (
     BOUNDARY,
@@ -32,11 +33,14 @@ from vastgrid.data.line_roles import (
     WALL,
 )
 from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.outline import Outline, PointOutline, SurfaceOutline
 from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.families.cloudfile import parse_classes
+from vastgrid.kernels.ties import settle_ties
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.measures.levels import interval_of, line_levels
 from vastgrid.params.declare import Param
@@ -85,6 +89,17 @@ class TinParams:
             Quantity.XY_LENGTH,
             above=0,
             absent="any length",
+        ),
+    ] = None
+    circle: Annotated[
+        Length | None,
+        Param(
+            "Widest circle",
+            "Triangles go whose corners lie on a circle of a larger radius: the TIN ends where points lie farther apart. With "
+            "it a TIN can be made in tiles.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="any",
         ),
     ] = None
     rim_length: Annotated[
@@ -314,6 +329,9 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     edges, order = meet(places, group, edges, order, tolerance, met)
     progress.report(0.15, "triangulating")
     made = triangulate(places[:, :2], edges, progress.part(0.15, 0.6))
+    if params.circle is not None:
+        # Which way four places on one circle are parted must not depend on what else there is.
+        settle_ties(np.ascontiguousarray(made.xy), made.triangles, made.neighbours, made.constrained)
     vertices = with_heights(places, edges, order, made, met)
     if refuse and met.all_different:
         raise DataError(met.refusal(frame))
@@ -388,6 +406,7 @@ def _rim(params: TinParams, frame: Frame) -> RimLimits:
         if length.length is None
         else length.length.in_unit(frame.horizontal, "rim_length"),
         params.rim_angle or 0.0,
+        params.circle.in_unit(frame.horizontal, "circle") if params.circle is not None else None,
     )
 
 
@@ -465,6 +484,53 @@ def _suggest(inputs: Sequence[Dataset]) -> dict[str, list[str]]:
     return {**dict.fromkeys(fields, named), "breaklines": ["*", "none", *layers]}
 
 
+# What a tile has of its own: points, and values that each triangle answers by itself.
+_LOCAL = ("circle", "max_edge", "classes", "heights", "same_place", "crossings", "breaklines", "area")
+
+
+def _refuses(params: TinParams) -> str:
+    usual = TinParams()
+    names = [each.name for each in dataclasses.fields(params) if each.name not in (*_LOCAL, "flats")]
+    other = [name.removesuffix("_") for name in names if getattr(params, name) != getattr(usual, name)]
+    if other:
+        return f"{', '.join(other)} is about the whole surface"
+    if params.circle is None:
+        return "triangles may reach anywhere; say the widest circle (circle=20m), beyond which there is no ground"
+    return ""
+
+
+def _wanted(points: PointSet, params: TinParams) -> Flags | None:
+    if not params.classes or CLASSES not in points.attributes:
+        return None
+    return np.isin(points.attributes[CLASSES], parse_classes(params.classes))
+
+
+def _reach(inputs: Sequence[Dataset], params: TinParams) -> float | None:
+    if params.circle is None or _refuses(params):
+        return None
+    frame = inputs[0].frame
+    place = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
+    # A triangle that is asked for lies in its circle, and is one of the whole if no point at all lies in there.
+    return 2.0 * params.circle.in_unit(frame.horizontal, "circle") + 4.0 * place
+
+
+def _whole(inputs: Sequence[Outline], params: TinParams) -> SurfaceOutline:
+    (own,) = inputs
+    assert isinstance(own, PointOutline)
+    return SurfaceOutline(own)
+
+
+def _tile(inputs: Sequence[PointSet], params: TinParams, piece: Piece) -> Tin:
+    """Return the triangles of a tile; where there are none, a TIN without any."""
+    frame = inputs[0].frame
+    try:
+        made = run(inputs, params, Silent()).dataset
+    except DataError:
+        made = Tin(vertices=np.zeros((0, 3)), triangles=np.zeros((0, 3), np.int32))
+    assert isinstance(made, Tin)
+    return dataclasses.replace(made, frame=frame)
+
+
 CONVERSION = Conversion(
     id="tin",
     version=4,
@@ -473,7 +539,7 @@ CONVERSION = Conversion(
     inputs=(Input("sources", (PointSet, Linework, Contours), most=None),),
     outputs=(Output("tin", Tin),),
     params=TinParams,
-    template="TIN from {inputs}[ (points of class {classes})], inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}"
+    template="TIN from {inputs}[ (points of class {classes})], inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}[, circles up to {circle} in radius]"
     "[, rim edges up to {rim_length}][, no angle below {rim_angle}° at the rim] and breaklines from {breaklines}[, walls from {walls} leaning by {offset}]"
     "[, over the points nearest to {proximity}][, {nondestructive} laid on it][, contours from {contours}][, weeded by {weed}][, a vertex every {spacing}]"
     "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross {crossings}, and places closer than {same_place} are one.",
@@ -485,4 +551,12 @@ CONVERSION = Conversion(
     name=lambda inputs, params: "Ground",
     automatic=1,
     builds=True,
+    reach=_reach,
+    tiles=Tiling(
+        whole=_whole,
+        run=_tile,
+        columns=lambda params: (CLASSES,) if params.classes else (),
+        wanted=_wanted,
+        refuses=_refuses,
+    ),
 )

@@ -14,6 +14,7 @@ from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
+from vastgrid.data.tin import Tin
 
 Pair = tuple[float, float]
 
@@ -206,7 +207,31 @@ class LineOutline:
         return self.cells.frame
 
 
-Outline = PointOutline | CellOutline | LineOutline
+@dataclass(frozen=True, slots=True)
+class SurfaceOutline:
+    """A TIN that points will give: how many places, and where."""
+
+    points: PointOutline
+
+    def dataset(self) -> Tin:
+        """Return a stand-in that counts its places, has an extent and a frame; it has no triangles."""
+        own = self.points.dataset()
+        made = Tin(name="TIN", frame=own.frame, vertices=np.zeros((0, 3)), triangles=np.zeros((0, 3), np.int32))
+        object.__setattr__(made, "vertices", own.xyz)
+        made._extent.append(own.extent())
+        return made
+
+    def box(self) -> Box:
+        """Return where it lies."""
+        return self.points.box()
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of its points."""
+        return self.points.frame
+
+
+Outline = PointOutline | CellOutline | LineOutline | SurfaceOutline
 
 
 def outline_of(data: Dataset) -> Outline:

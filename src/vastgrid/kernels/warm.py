@@ -34,6 +34,7 @@ from vastgrid.kernels import (
     tags,
     textrows,
     thinning,
+    ties,
     topology,
     triangulate,
     vertexwise,
@@ -246,6 +247,13 @@ def _warm_making(xyz, points, triangles, neighbours):
     raster.gaps_in_box(own, keep, heights, 0.0, 100.0, 20.0, 20.0, *box, 1e-6, 1.01, sizes)
     order = clouds.sorted_by_bucket(own, 0.0, 0.0, 50.0, 1 << 24)[1]
     clouds.rows_in_box(own, order.astype(np.int32), sizes[:1], sizes[:1] + len(own), *box)
+    corner = np.array([(0.0, 0.0), (1.0, 0.0), (0.0, 1.0)])
+    one, none = np.array([(0, 1, 2)], np.int32), np.full((1, 3), -1, np.int32)
+    ties.settle_ties(corner, one, none, np.zeros((1, 3), np.bool_))
+    kept = one.copy()
+    kept.flags.writeable = False
+    for own_triangles in (one, kept):
+        ties.circle_radii(corner, own_triangles)
     seams = np.zeros(0), np.zeros(0)
     joining.joined_lines(own[:, :2].copy(), np.array([0, 2, 4]), np.zeros(2, np.int64), seams)
     cellstats.joined(number, value, number.copy(), value.copy(), cellstats.MEAN)

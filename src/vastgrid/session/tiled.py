@@ -20,7 +20,7 @@ from vastgrid.base.words import spaced, step_near
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame
 from vastgrid.data.loss import Loss
-from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, Window
+from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, SurfaceOutline, Window
 from vastgrid.declarations.conversion import Conversion, Inputs, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.declarations.tiles import Tally
@@ -143,6 +143,8 @@ def planned(
         step = _planned_step(via, outlines, roles)
         steps.append(step)
         outlines, roles = [step.whole], [""]
+    if outlines and isinstance(outlines[0], SurfaceOutline):
+        raise CallError("a TIN of all of it would not fit: make a grid of it in the same call (--via grid cell=…)")
     plan = Plan(tuple(sources), tuple(steps), 1.0)
     return dataclasses.replace(plan, tile=_width(plan, asked, account))
 

@@ -19,6 +19,7 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.line_roles import ISLAND, OUTER, VOID
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, edge_lengths
+from vastgrid.kernels.ties import circle_radii
 from vastgrid.shaping.building import left_of
 from vastgrid.shaping.limits import cut_to, limits_area, ring_area
 from vastgrid.shaping.lines_for_tin import Limits
@@ -73,11 +74,14 @@ class RimLimits:
         How long edges at the rim may be: everywhere alike, or by the density of places.
     angle : float
         The smallest angle of a triangle at the rim, in degrees.
+    circle : float or None
+        Radius of the widest circle through the corners of a triangle.
     """
 
     longest: float | None = None
     length: float | str | None = None
     angle: float = 0.0
+    circle: float | None = None
 
 
 def trimmed(tin: Tin, rim: RimLimits, frame: Frame, findings: list[Finding]) -> Tin:
@@ -101,6 +105,13 @@ def trimmed(tin: Tin, rim: RimLimits, frame: Frame, findings: list[Finding]) -> 
                 f"{shortest:.3g}{plan}"
             )
         told.append(("long-edges", f"with an edge longer than {longest:g}{plan}", int((~keep).sum())))
+    if rim.circle is not None:
+        narrow = circle_radii(np.ascontiguousarray(tin.vertices[:, :2]), tin.triangles) <= rim.circle
+        narrow |= tin.constrained.all(axis=1) if tin.constrained is not None else False
+        told.append(("wide-circles", f"whose circle is wider than {rim.circle:g}{plan}", int((keep & ~narrow).sum())))
+        keep &= narrow
+        if not keep.any():
+            raise DataError(f"no triangle has a circle as narrow as {rim.circle:g}{plan}; the points lie farther apart")
     if rim.length is not None or rim.angle:
         rest = left_of(tin, keep)
         most = None
