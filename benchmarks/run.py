@@ -16,6 +16,7 @@ from pathlib import Path
 
 import numpy as np
 from answering import bench_accuracy, bench_job, bench_overlay, bench_overlay_memory
+from large import bench_large_cloud, bench_large_raster
 from looking import bench_memory, bench_plan, bench_section, bench_space
 from making import (
     bench_cells,
@@ -493,12 +494,14 @@ BENCHES = (
     bench_accuracy,
     bench_job,
 )
+# Minutes each, so only when a word asks for them.
+LARGE = (bench_large_cloud, bench_large_raster)
 
 
 def main(words: list[str]) -> int:
     """Run the chosen benchmarks, print the table, return 1 if a budget was missed."""
     warm.warm()
-    for bench in BENCHES:
+    for bench in (*BENCHES, *(LARGE if words else ())):
         if not words or any(word in bench.__name__ for word in words):
             bench()
     out = io.StringIO()

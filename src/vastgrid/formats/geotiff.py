@@ -177,9 +177,12 @@ def assemble(
 def _compared(
     whole: CellOutline, tiles: Sequence[tuple[Window, Path]], path: Path, nodata: float, progress: Progress
 ) -> list[tuple[str, str, str, bool]]:
+    import rasterio
+
     sent = known = differ = 0
     largest = 0.0
-    with library_faults(path, "reading the raster back"), opened(path) as file:
+    # Each block is read once: the library need not remember any.
+    with rasterio.Env(GDAL_CACHEMAX=64), library_faults(path, "reading the raster back"), opened(path) as file:
         shape = (file.height, file.width)
         place = tuple(file.transform[:6])
         for k, (window, tile) in enumerate(tiles):

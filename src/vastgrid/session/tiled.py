@@ -331,7 +331,7 @@ def run_tiled(
     else:
         made = _joined(plan, facts, account, end.part(0.0, 0.3))
         account.deliveries.append(deliver([made], target, kind, write_params, end.part(0.3, 1.0), units))
-    run.figures |= {"seconds": time.perf_counter() - began, "peak_here": peak()}
+    run.figures |= {"seconds": time.perf_counter() - began, "peak_here": peak(children=True)}
     if all(each.good for each in account.deliveries):
         for each in folder.parent.glob(f".{target.name}.tiles-*"):
             shutil.rmtree(each, ignore_errors=True)

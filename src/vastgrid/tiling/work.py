@@ -171,9 +171,11 @@ class Plan:
         return Path(self.folder) / "points" / f"{file:05d}-{number:04d}"
 
 
-def peak() -> int:
-    """Return the most memory that this process has had, in bytes."""
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+def peak(*, children: bool = False) -> int:
+    """Return the most memory that this process has had, or one that it waited for, in bytes."""
+    own = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    others = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss if children else 0
+    return max(own, others) * 1024
 
 
 def make_stretch(plan: Plan, file: int, number: int) -> dict[str, Any]:
