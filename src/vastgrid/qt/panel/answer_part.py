@@ -83,7 +83,7 @@ class AnswerPart(QWidget):
             grid.addWidget(label(f"{name} {unit}".strip(), quiet=True, wrap=False), row, 0)
             for column, own in enumerate(texts):
                 value = label(own[row], wrap=False)
-                value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
+                value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: {theme.points(8.5)};')
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 grid.addWidget(value, row, 1 + column)
         grid.setColumnStretch(len(texts), 1)

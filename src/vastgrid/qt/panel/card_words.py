@@ -27,7 +27,7 @@ def sentence_html(pieces: Iterable[Piece], palette: theme.Palette) -> str:
             inner = text.replace(" ", "&nbsp;")
             style = open_chip if piece.settled else chip
             parts.append(f'<a href="field:{piece.field}" style="{style}">&nbsp;{inner}&nbsp;</a>')
-    return f'<p style="font-size:11.5pt; line-height:150%; margin:0;">{"".join(parts)}</p>'
+    return f'<p style="font-size:{theme.points(11.5)}; line-height:150%; margin:0;">{"".join(parts)}</p>'
 
 
 def figure_rows(node: Card) -> list[tuple[str, str]]:

@@ -73,7 +73,7 @@ class FiguresPart(QWidget):
             table.addWidget(label(name, quiet=True, wrap=False), k, 0)
             # Long names without a blank may be broken too, or they would push the panel beyond its edge.
             own = label(value.replace("_", "_\u200b").replace("/", "/\u200b"), wrap=len(value) > 24)
-            own.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
+            own.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: {theme.points(8.5)};')
             own.setAlignment(Qt.AlignmentFlag.AlignRight)
             own.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             table.addWidget(own, k, 1)

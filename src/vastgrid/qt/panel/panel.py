@@ -225,7 +225,7 @@ class Panel(QWidget):
         # Of a long name the beginning is seen.
         name.setCursorPosition(0)
         name.setStyleSheet(
-            "QLineEdit { font-size: 13pt; font-weight: 600; background: transparent; border: none; padding: 2px 0; } "
+            f"QLineEdit {{ font-size: {theme.points(13)}; font-weight: 600; background: transparent; border: none; padding: 2px 0; }} "
             f"QLineEdit:focus {{ border-bottom: 2px solid {self.palette_.action}; }}"
         )
         name.editingFinished.connect(lambda: self.renamed.emit(node.id, name.text()))

@@ -38,7 +38,7 @@ class ReadbackPart(QWidget):
             table.addWidget(label(escape(check["what"]), quiet=True), k, 1)
             text = check["read"] if good else f"{check['sent']} → {check['read']}"
             value = label(escape(text), wrap=len(text) > 30)
-            value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 8.5pt;')
+            value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: {theme.points(8.5)};')
             value.setAlignment(Qt.AlignmentFlag.AlignRight)
             table.addWidget(value, k, 2)
         table.setColumnStretch(2, 1)

@@ -90,6 +90,11 @@ def set_text_size(share: float) -> None:
     _size[0] = share
 
 
+def points(size: float) -> str:
+    """Return a size of text as styles say it."""
+    return f"{size * _size[0]:.2f}pt"
+
+
 def load_fonts() -> None:
     """Make the shipped fonts known to the application."""
     for file in sorted((_HERE / "fonts").glob("*.ttf")):

@@ -70,6 +70,7 @@ class AtHome(QObject):
         desk.worked.connect(self._watch)
         desk.changed.connect(self._remember_job)
         desk.help_wanted.connect(self.show_manual)
+        self._remember_job()
         app = QApplication.instance()
         if app is not None:
             app.installEventFilter(self)

@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QWidget
 
+from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button, menu_button
 from vastgrid.session.session import Session
 
@@ -65,8 +66,7 @@ class Header(QWidget):
                     menu.addAction(actions[key])
 
         self.job = menu_button("", fill_job_menu)
-        # Of the button alone: its menu is a child and would inherit it.
-        self.job.setStyleSheet("QToolButton { font-size: 12pt; font-weight: 600; }")
+        self.restyle()
         row.addWidget(self.job)
         row.addSpacing(12)
         row.addWidget(flat_button("Import", actions["import"].trigger))
@@ -87,6 +87,11 @@ class Header(QWidget):
         self.units.setObjectName("quiet")
         self.units.setToolTip(UNITS_TIP)
         row.addWidget(self.units)
+
+    def restyle(self) -> None:
+        """Give text its size."""
+        # Of the button alone: its menu is a child and would inherit it.
+        self.job.setStyleSheet(f"QToolButton {{ font-size: {theme.points(12)}; font-weight: 600; }}")
 
     def show_job(self, session: Session) -> None:
         """Show the job's name, units and reference system."""

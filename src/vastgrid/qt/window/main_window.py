@@ -189,6 +189,8 @@ class MainWindow(QMainWindow):
             colours = app.palette()
             colours.setColor(QPalette.ColorRole.Link, palette.colour("action"))
             app.setPalette(colours)
+        self.header.restyle()
+        self.status.restyle()
         self.panel.palette_ = palette
         self.views.set_palette(palette)
         self.lineage.set_palette(palette)

@@ -29,8 +29,7 @@ class StatusLine(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 3, 14, 3)
         self.readout = QLabel("E –   N –   Z –")
-        self.readout.setFont(theme.font(9, mono=True))
-        self.readout.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: 9pt;')
+        self.restyle()
         self.readout.setMinimumWidth(430)
         self.scale = QLabel("")
         self.said = QLabel("")
@@ -54,6 +53,11 @@ class StatusLine(QWidget):
         for widget in (self.task_text, self.bar, self.pause, self.cancel, self.findings):
             row.addWidget(widget)
         self.show_tasks(None, None)
+
+    def restyle(self) -> None:
+        """Give text its size."""
+        self.readout.setFont(theme.font(9, mono=True))
+        self.readout.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: {theme.points(9)};')
 
     def say(self, text: str) -> None:
         """Say something."""
