@@ -188,6 +188,7 @@ def sample(own: str, folder: Path) -> Path:
         "ifc": lambda: HANDMADE / "site.ifc",
         "kml": lambda: HANDMADE / "places.kml",
         "landxml": lambda: HANDMADE / "road.xml",
+        "copc": lambda: variable_chunks(folder / "a.copc.laz"),
         "las": lambda: DATA / "simple.laz",
         "obj": lambda: HANDMADE / "step.obj",
         "off": lambda: HANDMADE / "slab.off",

@@ -152,6 +152,7 @@ FORMATS: tuple[Format, ...] = (
     asciigrid.FORMAT,
     bil.FORMAT,
     cityjson.FORMAT,
+    las.COPC,
     dxf.FORMAT,
     e57.FORMAT,
     flatgeobuf.FORMAT,

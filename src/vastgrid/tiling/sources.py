@@ -166,7 +166,7 @@ def files_in(paths: Iterable[Path], findings: list[Finding]) -> list[Path]:
             found.append(path)
             continue
         inside = sorted(each for each in path.iterdir() if each.is_file() and not each.name.startswith("."))
-        able = [each for each in inside if each.suffix.lower() in suffixes]
+        able = [each for each in inside if each.name.lower().endswith(tuple(suffixes))]
         if not able:
             raise CallError(f"{path}: none of its files ends in {', '.join(sorted(suffixes))}")
         rest = [each.name for each in inside if each not in able]

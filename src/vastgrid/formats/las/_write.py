@@ -270,6 +270,24 @@ def write(datasets: Sequence[Dataset], path: Path, params: LasWriteParams, progr
     points = narrowed(datasets[0], PointSet)
     if params.point_format is None or params.decimals is None:
         params = fits(datasets, params)
+    header = file_header(points, params)
+    columns = content_of(points, header)
+    with (
+        library_faults(path, "writing the cloud"),
+        path.open("wb") as file,
+        laspy.LasWriter(file, header, do_compress=path.suffix.lower() == ".laz", closefd=False) as writer,
+    ):
+        total = len(points.xyz)
+        for start in range(0, total, CHUNK):
+            stop = min(start + CHUNK, total)
+            writer.write_points(record_of(points, slice(start, stop), header, columns))
+            progress.report(stop / total, f"writing {path.name}")
+
+
+def file_header(points: PointSet, params: LasWriteParams) -> Any:
+    """Return the header of a file for points, with settled options: steps, origin, system, and fields beyond the format's."""
+    import laspy
+
     assert params.version is not None
     assert params.decimals is not None
     header = laspy.LasHeader(version=params.version.value, point_format=params.point_format)
@@ -280,28 +298,37 @@ def write(datasets: Sequence[Dataset], path: Path, params: LasWriteParams, progr
     header.offsets = np.array([np.floor(pair[0]) if pair else 0.0 for pair in pairs])
     _records(points.frame, header)
     own = set(header.point_format.dimension_names)
+    for name, values in content_of(points, header).items():
+        if name not in own:
+            header.add_extra_dim(laspy.ExtraBytesParams(name=name[:32], type=_extra_type(values)))
+    return header
+
+
+def content_of(points: PointSet, header: Any) -> dict[str, NDArray[Any]]:
+    """Return what of points goes into a file, by the names of its fields."""
+    own = set(header.point_format.dimension_names)
     columns = {name: values for name, values in points.attributes.items() if values.dtype.kind in "iufb"}
-    columns = {_field(name, own): values for name, values in columns.items()}
-    extra = [name for name in columns if name not in own]
-    for name in extra:
-        header.add_extra_dim(laspy.ExtraBytesParams(name=name[:32], type=_extra_type(columns[name])))
-    scale, offset = header.scales, header.offsets
-    with (
-        library_faults(path, "writing the cloud"),
-        path.open("wb") as file,
-        laspy.LasWriter(file, header, do_compress=path.suffix.lower() == ".laz", closefd=False) as writer,
-    ):
-        total = len(points.xyz)
-        for start in range(0, total, CHUNK):
-            stop = min(start + CHUNK, total)
-            record = laspy.ScaleAwarePointRecord.zeros(stop - start, header=header)
-            whole = np.rint((points.xyz[start:stop] - offset) / scale)
-            for k, axis in enumerate("XYZ"):
-                record[axis] = whole[:, k].astype(np.int32)
-            for name, values in columns.items():
-                record[name[:32]] = _held(name, np.asarray(values[start:stop]), record[name[:32]], header)
-            writer.write_points(record)
-            progress.report(stop / total, f"writing {path.name}")
+    return {_field(name, own): values for name, values in columns.items()}
+
+
+def record_of(points: PointSet, which: slice | NDArray[np.int64], header: Any, columns: dict[str, NDArray[Any]]) -> Any:
+    """Return some points as the library's record.
+
+    Raises
+    ------
+    DataError
+        If an attribute has values that its field of the format cannot hold.
+    """
+    import laspy
+
+    xyz = points.xyz[which]
+    record = laspy.ScaleAwarePointRecord.zeros(len(xyz), header=header)
+    whole = np.rint((xyz - header.offsets) / header.scales)
+    for k, axis in enumerate("XYZ"):
+        record[axis] = whole[:, k].astype(np.int32)
+    for name, values in columns.items():
+        record[name[:32]] = _held(name, np.asarray(values[which]), record[name[:32]], header)
+    return record
 
 
 def _field(name: str, own: set[str]) -> str:
