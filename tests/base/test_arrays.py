@@ -17,7 +17,7 @@ def test_many_threads_read_arrays_at_once(tmp_path):
             try:
                 got = load_array(tmp_path / f"{turn % 8}.npy", mapped=bool(turn % 2))
                 assert got[0, 0] == turn % 8 and type(got) is np.ndarray
-                if turn % 20 == 0:
+                if turn % 60 == 0:
                     gc.collect()
             except BaseException as error:  # noqa: BLE001 - whatever it is, the test tells
                 faults.append(error)

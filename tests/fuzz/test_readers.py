@@ -1,4 +1,4 @@
-"""Fifteen hundred damaged files for every reader: only our own errors may leave it, soon, and without a crash."""
+"""A thousand damaged files for every reader: only our own errors may leave it, soon, and without a crash."""
 
 import os
 import subprocess
@@ -11,7 +11,8 @@ import pytest
 from vastgrid import catalog
 
 TIMES = os.environ.get("VASTGRID_FUZZ", "1000")
-READERS = [each.id for each in catalog.FORMATS if each.read]
+# Formats that one reader reads are damaged once.
+READERS = list({each.read: each.id for each in reversed(catalog.FORMATS) if each.read}.values())
 
 
 @pytest.fixture(scope="module")

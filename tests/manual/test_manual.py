@@ -102,7 +102,10 @@ def test_ten_questions_of_practice_are_answered_by_a_search(words, answer):
     assert any(answer.lower() in each.text.lower() for each in found(words)[:4])
 
 
-def test_errors_lead_to_the_page_of_where_they_came_from(tmp_path, run_cli):
+def test_errors_lead_to_the_page_of_where_they_came_from(tmp_path, run_cli, monkeypatch):
+    import sys
+
+    monkeypatch.setattr(type(sys.stderr), "isatty", lambda self: True, raising=False)
     bad = tmp_path / "bad.las"
     bad.write_bytes(b"LASF" + bytes(50))
     code, _, said = run_cli("info", bad)

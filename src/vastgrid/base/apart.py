@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-import select
+import selectors
 import subprocess
 import sys
 from collections.abc import Callable
@@ -51,8 +51,10 @@ def run_apart(module: str, job: bytes, waiting: Callable[[], None], doing: str) 
             process.stdin.write(job)
         with suppress(BrokenPipeError):
             process.stdin.close()
-        while not select.select([process.stdout], [], [], 0.1)[0]:
-            waiting()
+        with selectors.DefaultSelector() as watching:
+            watching.register(process.stdout, selectors.EVENT_READ)
+            while not watching.select(0.1):
+                waiting()
         said = process.stdout.read().decode("utf-8", "replace").strip()
         fault = process.stderr.read().decode("utf-8", "replace")
     finally:

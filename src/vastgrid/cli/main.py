@@ -68,9 +68,11 @@ def _failed(error: object, code: int) -> int:
     end_progress()
     print(f"vastgrid: {error}", file=sys.stderr)
     if isinstance(error, VastGridError):
-        from vastgrid.manual.pages import of_error
+        if sys.stderr.isatty():
+            # A person reads on; what runs the command for somebody gets one line.
+            from vastgrid.manual.pages import of_error
 
-        print(f"more: vastgrid manual {of_error(error)}", file=sys.stderr)
+            print(f"more: vastgrid manual {of_error(error)}", file=sys.stderr)
         _log().warning("%s: %s", type(error).__name__, error)
     return code
 

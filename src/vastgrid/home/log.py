@@ -42,6 +42,13 @@ def masked_line(line: str) -> str:
     return f"{when}  {masked(rest)}"
 
 
+class _Quiet(logging.handlers.RotatingFileHandler):
+    """A log that cannot be written, on a full disk, is nothing to speak of."""
+
+    def handleError(self, record: logging.LogRecord) -> None:
+        """Pass over it."""
+
+
 def log_file() -> Path:
     """Return where the log is."""
     return state_folder() / "vastgrid.log"
@@ -56,9 +63,7 @@ def begin() -> logging.Logger:
     logger.propagate = False
     try:
         state_folder().mkdir(parents=True, exist_ok=True)
-        handler: logging.Handler = logging.handlers.RotatingFileHandler(
-            log_file(), maxBytes=MOST, backupCount=2, encoding="utf-8", delay=True
-        )
+        handler: logging.Handler = _Quiet(log_file(), maxBytes=MOST, backupCount=2, encoding="utf-8", delay=True)
     except OSError:
         handler = logging.NullHandler()
     handler.setFormatter(_Masking("%(asctime)s  %(levelname)s %(message)s", "%Y-%m-%d %H:%M:%S"))

@@ -145,7 +145,8 @@ def of_error(error: BaseException) -> str:
 
 def _declared_in(room: str, module: str) -> str:
     every: Sequence[Any] = catalog.FORMATS if room == "formats" else catalog.CONVERSIONS
-    for each in every:
+    # Of several in one module that which the module is named after.
+    for each in sorted(every, key=lambda own: own.id != module):
         own = getattr(each.read or each.write, "__module__", "") if room == "formats" else each.run.__module__
         if own.split(".")[2:3] == [module]:
             return str(each.id)

@@ -74,7 +74,8 @@ class MainWindow(QMainWindow):
         place_window(self)
         hints = QGuiApplication.styleHints()
         if hints is not None:
-            hints.colorSchemeChanged.connect(lambda _: self.follow_desktop())
+            # The method itself: a function around it would keep every window that ever was.
+            hints.colorSchemeChanged.connect(self.follow_desktop)
 
     @property
     def session(self) -> Session:
