@@ -152,7 +152,7 @@ def _cell(xyz: Floats, low: Floats, size: float, number: int) -> NDArray[np.int6
 
 def given(datasets: Sequence[Dataset], params: CopcWriteParams) -> Sequence[Dataset]:
     """Return the cloud in the order in which the file has it."""
-    found = []
+    found: list[Dataset] = []
     for each in datasets:
         if isinstance(each, PointSet) and len(each.xyz):
             found.append(each.chosen(octree(each.xyz).order))
