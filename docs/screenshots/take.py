@@ -17,14 +17,17 @@ from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
+from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.demo import ground, tollgarth
+from vastgrid.formats import las
 from vastgrid.formats.dxf.sorting import Becomes, Rule
 from vastgrid.job.lineage import State
 from vastgrid.qt.dialogs.import_dialog import ImportDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.session.session import Session
+from vastgrid.session.steps import read_file
 
 HERE = Path(__file__).parent
 sys.path += [str(HERE.parent.parent / "tests"), str(HERE.parent.parent / "tests" / "web")]
@@ -82,7 +85,7 @@ def take_imports(window: MainWindow, received: Path) -> None:
 
 
 def take_views(window: MainWindow) -> None:
-    """The views: both with a section, 3D by class, measuring, findings."""
+    """The views: both with a section, 3D by class, findings."""
     east, north = ground.ORIGIN
     window.lineage.select([])
     window.views.show_views("both")
@@ -109,22 +112,7 @@ def take_views(window: MainWindow) -> None:
 
 
 def take_tools(window: MainWindow) -> None:
-    """Measuring, and findings."""
-    east, north = ground.ORIGIN
-    window.lineage.select([])
-    window.plan.go_to(east + 596, north + 186)
-    settle(window)
-    window.actions_["measure"].trigger()
-    middle = window.plan.rect().center()
-    for step in (QPoint(0, 0), QPoint(60, -40), QPoint(140, 30)):
-        QTest.mouseMove(window.plan, middle + step)
-        QTest.mouseClick(window.plan, Qt.MouseButton.LeftButton, pos=middle + step)
-    QTest.mouseMove(window.plan, middle + QPoint(60, 90))
-    QTest.qWait(400)
-    picture(window, "measuring")
-    window.plan.end_tool(keep=False)
-    window.parts.measuring.readings.hide()
-    window.plan.mark = None
+    """Findings."""
     window.plan.fit()
     window.parts.checking.show_findings()
     dialog = window.parts.checking.dialog
@@ -300,6 +288,43 @@ def take_answers(window: MainWindow, folder: Path) -> None:
     dialog.reject()
 
 
+def take_home(window: MainWindow, folder: Path) -> None:
+    """The manual, and a folder of clouds worked on in tiles."""
+    window.parts.at_home.show_manual("conversion-contours")
+    manual = window.parts.at_home.manual
+    assert manual is not None
+    QTest.qWait(500)
+    picture(manual, "manual")
+    manual.hide()
+    cloud = read_file(folder / "received" / "pit-scan.laz", {}, Silent()).datasets[0]
+    strips = folder / "strips"
+    strips.mkdir(exist_ok=True)
+    # As flown: six strips beside each other, each a file.
+    across = np.argsort(np.argsort(cloud.xyz[:, 0] + 0.3 * cloud.xyz[:, 1])) * 6 // len(cloud.xyz)
+    for k in range(6):
+        las.write([cloud.chosen(across == k)], strips / f"strip-{k + 1}.laz", las.LasWriteParams(), Silent())
+    dialog = window.parts.tiling.ask()
+    dialog.set_paths([strips])
+    dialog.add_step(catalog.conversion_named("ground"), {"preset": "open"})
+    dialog.add_step(catalog.conversion_named("grid"), {"cell": "0.5m", "method": "mean", "classes": "2"})
+    dialog.target.setText(str(folder / "pit.tif"))
+    dialog.tile.setText("30m")
+    dialog.workers.setValue(0)
+    dialog.begin.click()
+    # What is being made has its name; the picture needs no folder of this machine.
+    dialog.target.setText("pit.tif")
+    end = time.time() + 120
+    while time.time() < end and (not dialog.plan.tiles or len(dialog.plan.done) < 0.6 * len(dialog.plan.tiles)):
+        QTest.qWait(20)
+    picture(dialog, "large")
+    while window.desk.runner.busy and time.time() < end:
+        QTest.qWait(50)
+    settle(window)
+    dialog.close()
+    window.session.undo()
+    window.desk.changed.emit()
+
+
 def made(window: MainWindow) -> str:
     """Wait until the chosen card is made; return it."""
     settle(window)
@@ -371,9 +396,7 @@ def main() -> int:
     window.apply_theme(theme.LIGHT)
     take_imports(window, folder / "received")
     take_sent(window, folder)
-    window.lineage.select([named(window, "contours.dxf")])
-    settle(window)
-    picture(window, "read-back")
+    take_home(window, folder)
     before = set(window.session.graph.cards)
     take_making(window, folder)
     take_answers(window, folder)
