@@ -8,7 +8,8 @@ import sys
 from vastgrid.base.errors import CallError
 from vastgrid.base.quantities import parse_length
 from vastgrid.cli.asked import asked_vias, reading, said, words_of
-from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
+from vastgrid.cli.sending import ending, print_account
+from vastgrid.cli.telling import end_progress, tell, watched
 
 AUTO = "auto"
 
@@ -79,16 +80,11 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
     if options.json:
         print(as_json(values))
     else:
-        for step in account.steps:
-            print(step.sentence)
-            if step.loss is not None:
-                print(f"  costs {step.loss.sentence()}")
-        for each in account.deliveries:
-            print(each.sentence())
+        print_account(account)
         own = run.figures
         most = max(own["peak_memory"].values(), default=0) / 1e9
         kept = f", {own['tiles_kept']} of them kept from before" if own["tiles_kept"] else ""
         print(
             f"{own['tiles']} tiles{kept}, {own['workers']} at work, {own['seconds']:.1f} s, at most {most:.2f} GB each."
         )
-    return DONE if all(each.good for each in account.deliveries) else DATA_AT_FAULT
+    return ending(account)

@@ -121,12 +121,22 @@ def told(options: argparse.Namespace, account: Account, run: Run, words: dict[st
     if options.json:
         print(as_json(values))
     else:
-        for step in account.steps:
-            print(step.sentence)
-            if step.loss is not None:
-                print(f"  costs {step.loss.sentence()}")
-        for each in account.deliveries:
-            print(each.sentence())
+        print_account(account)
+    return ending(account)
+
+
+def print_account(account: Account) -> None:
+    """Print what a run did: its sentences, what they cost, and what was written."""
+    for step in account.steps:
+        print(step.sentence)
+        if step.loss is not None:
+            print(f"  costs {step.loss.sentence()}")
+    for each in account.deliveries:
+        print(each.sentence())
+
+
+def ending(account: Account) -> int:
+    """Return the exit code of a run: whether everything that was written read back as it was sent."""
     return DONE if all(each.good for each in account.deliveries) else DATA_AT_FAULT
 
 
