@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import shutil
+import subprocess
+import sys
 import time
 
 import pytest
@@ -276,3 +279,49 @@ def test_tiles_are_drawn_where_they_lie(qtbot, window, large):
     assert after.pixelColor(at["sw"]).name() == theme.LIGHT.chip.lower()
     assert after.pixelColor(at["ne"]).name() == theme.LIGHT.warning.lower()
     assert after.pixelColor(at["nw"]) == before.pixelColor(at["nw"])
+
+
+WAYLAND = """
+import sys
+from pathlib import Path
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
+from vastgrid.session.session import Session
+app = QApplication(["vastgrid"])
+theme.load_fonts()
+window = MainWindow(Session(Path(sys.argv[1])))
+window.show()
+for _ in range(100):
+    QTest.qWait(50)
+    if window.windowHandle().isExposed() and window.views.settled():
+        break
+print(app.platformName(), window.windowHandle().isExposed(), window.devicePixelRatio())
+window.close()
+"""
+
+
+@pytest.mark.skipif(not shutil.which("weston"), reason="weston is not installed")
+def test_it_comes_up_on_wayland_and_at_twice_the_size(tmp_path):
+    """On a screen of the reference compositor, and with the desktop's scale at 200 %."""
+    runtime = tmp_path / "run"
+    runtime.mkdir(mode=0o700)
+    environment = {
+        **os.environ,
+        "XDG_RUNTIME_DIR": str(runtime),
+        "QT_QPA_PLATFORM": "wayland",
+        "WAYLAND_DISPLAY": "test",
+    }
+    environment |= {"QT_SCALE_FACTOR": "2", "XDG_CONFIG_HOME": str(tmp_path / "config")}
+    command = ["weston", "--backend=headless-backend.so", "--width=2800", "--height=1800", "--socket=test"]
+    with subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as screen:
+        until = time.monotonic() + 20
+        while time.monotonic() < until and not (runtime / "test").exists():
+            time.sleep(0.05)
+        done = subprocess.run(
+            [sys.executable, "-c", WAYLAND, str(tmp_path / "job")], env=environment, capture_output=True, text=True,
+            check=False, timeout=90,
+        )  # fmt: skip
+        screen.terminate()
+    assert done.stdout.split() == ["wayland", "True", "2.0"], done.stderr
