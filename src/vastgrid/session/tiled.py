@@ -34,7 +34,7 @@ from vastgrid.session.steps import declared_frame
 from vastgrid.tiling.engine import Control, crew
 from vastgrid.tiling.joins import whole_cloud, whole_grid, whole_lines
 from vastgrid.tiling.sources import Files, files_in, look, together
-from vastgrid.tiling.work import Plan, PlannedStep, make_stretch, make_tile, peak, tile_file, write_index
+from vastgrid.tiling.work import Plan, PlannedStep, make_stretch, make_tile, peak, ticket_of, tile_file, write_index
 
 # A tile of so many points, or cells, takes some hundred megabytes to work on.
 POINTS = 4_000_000
@@ -416,17 +416,18 @@ def _all_tiles(
             own.run(task, calls, done, Control(control.paused, _stopping(part, control)))
             return [found[k] for k in range(len(calls))]
 
+        ticket = ticket_of(plan)
         stretches = plan.stretches()
         if stretches:
             what = "unpacking points"
-            facts = stage(make_stretch, [(plan, *each) for each in stretches], what, progress.part(0.0, 0.4), None)
+            facts = stage(make_stretch, [(ticket, *each) for each in stretches], what, progress.part(0.0, 0.4), None)
             _faults(run, facts)
             write_index(plan, facts)
             run.figures |= {"points": sum(each.get("points", 0) for each in facts)}
             run.figures |= {"unpacking_seconds": sum(each.get("seconds", 0.0) for each in facts)}
         number = len(plan.tiles())
         rest = progress.part(0.4 if stretches else 0.0, 1.0)
-        tiles = stage(make_tile, [(plan, k) for k in range(number)], "making tiles", rest, plan.box)
+        tiles = stage(make_tile, [(ticket, k) for k in range(number)], "making tiles", rest, plan.box)
         run.figures |= {
             "tiles": number,
             "tiles_kept": sum(bool(each["kept"]) for each in tiles),

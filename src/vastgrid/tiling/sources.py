@@ -169,7 +169,8 @@ def files_in(paths: Iterable[Path], findings: list[Finding]) -> list[Path]:
         able = [each for each in inside if each.name.lower().endswith(tuple(suffixes))]
         if not able:
             raise CallError(f"{path}: none of its files ends in {', '.join(sorted(suffixes))}")
-        rest = [each.name for each in inside if each not in able]
+        known = set(able)
+        rest = [each.name for each in inside if each not in known]
         if rest:
             names = ", ".join(rest[:NAMED]) + (" …" if len(rest) > NAMED else "")
             findings.append(note("not-data", f"{count(len(rest), 'file')} in {path.name} passed over: {names}."))
@@ -329,13 +330,16 @@ def _about_boxes(boxes: Sequence[Box], names: Sequence[str], frame: Frame, findi
 
     if len(boxes) < 2:
         return
-    shapes = shapely.box(*np.array([(b.west, b.south, b.east, b.north) for b in boxes]).T)
+    west, south, east, north = np.array([(b.west, b.south, b.east, b.north) for b in boxes]).T
+    shapes = shapely.box(west, south, east, north)
     areas = shapely.area(shapes)
     tree = shapely.STRtree(shapes)
     first, second = tree.query(shapes, predicate="intersects")
     once = first < second
     first, second = first[once], second[once]
-    shared = shapely.area(shapely.intersection(shapes[first], shapes[second]))
+    left, right = np.maximum(west[first], west[second]), np.minimum(east[first], east[second])
+    bottom, top = np.maximum(south[first], south[second]), np.minimum(north[first], north[second])
+    shared = np.maximum(right - left, 0.0) * np.maximum(top - bottom, 0.0)
     smaller = np.maximum(np.minimum(areas[first], areas[second]), 1e-300)
     square = square_word(frame.horizontal)
     over = np.flatnonzero(shared > 0.02 * smaller)
@@ -346,8 +350,8 @@ def _about_boxes(boxes: Sequence[Box], names: Sequence[str], frame: Frame, findi
             f"{count(len(over), 'pair')} of files overlap by their headers, most {a} and {b}: {spaced(shared[worst])}{square}, "
             f"{shared[worst] / smaller[worst]:.0%} of the smaller. Points there count twice if they were written twice."
         )
-        middle = shapely.centroid(shapely.intersection(shapes[first[worst]], shapes[second[worst]]))
-        findings.append(Finding("files-overlap", text, at=(float(middle.x), float(middle.y))))
+        middle = (float(left[worst] + right[worst]) / 2.0, float(bottom[worst] + top[worst]) / 2.0)
+        findings.append(Finding("files-overlap", text, at=middle))
     # Files end at their outermost points: a rim of a hundredth of their size is no gap.
     width = 0.005 * float(np.median(np.sqrt(np.maximum(areas, 0.0))))
     all_of_them = shapely.union_all(shapely.buffer(shapes, width, join_style="mitre"))

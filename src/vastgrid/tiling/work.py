@@ -8,6 +8,7 @@ import hashlib
 import json
 import math
 import os
+import pickle
 import resource
 import time
 from collections.abc import Sequence
@@ -178,9 +179,43 @@ def peak(*, children: bool = False) -> int:
     return max(own, others) * 1024
 
 
-def make_stretch(plan: Plan, file: int, number: int) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class Ticket:
+    """Where a plan is, and a digest of it: what is sent along with every task, however many files the plan has."""
+
+    path: str
+    digest: str
+
+
+def ticket_of(plan: Plan) -> Ticket:
+    """Write a plan down for whoever works on it."""
+    content = pickle.dumps(dataclasses.replace(plan, _known={}))
+    path = Path(plan.folder) / "plan"
+    _put(path, content)
+    return Ticket(str(path), hashlib.blake2b(content, digest_size=16).hexdigest())
+
+
+@functools.lru_cache(maxsize=2)
+def plan_of(ticket: Ticket) -> Plan:
+    """Return the plan of a ticket.
+
+    Raises
+    ------
+    DataError
+        If it is not the one that was written.
+    """
+    content = Path(ticket.path).read_bytes()
+    # Only what this run wrote is unpickled.
+    if hashlib.blake2b(content, digest_size=16).hexdigest() != ticket.digest:
+        raise DataError(f"{ticket.path} was changed while it was worked on")
+    plan: Plan = pickle.loads(content)
+    return plan
+
+
+def make_stretch(ticket: Ticket, file: int, number: int) -> dict[str, Any]:
     """Unpack one stretch of a file; a file at fault is said, not raised, since one of a thousand stops nothing."""
     began = time.perf_counter()
+    plan = plan_of(ticket)
     own = plan.source.files[file]
     into = plan.stretch_path(file, number)
     try:
@@ -191,8 +226,9 @@ def make_stretch(plan: Plan, file: int, number: int) -> dict[str, Any]:
     return {**facts, "file": file, "number": number, "seconds": took, "peak": peak(), "process": os.getpid()}
 
 
-def make_tile(plan: Plan, k: int) -> dict[str, Any]:
+def make_tile(ticket: Ticket, k: int) -> dict[str, Any]:
     """Make one tile and keep it; what is there already is left as it is."""
+    plan = plan_of(ticket)
     facts_path = plan.path_of(k)
     if facts_path.is_file():
         return {**json.loads(facts_path.read_text()), "kept": True}
