@@ -40,7 +40,7 @@ from vastgrid.tiling.work import Plan, PlannedStep, make_stretch, make_tile, pea
 POINTS = 4_000_000
 CELLS = 4_000_000
 # A tile is at least so many times as wide as what is looked at around it.
-WIDER = 4.0
+WIDER = 2.5
 # Bytes of scratch for a point and for a cell of the result.
 POINT_BYTES = 30.0
 CELL_BYTES = 3.0
@@ -414,6 +414,7 @@ def _all_tiles(
 
             # What the progress says of stopping holds for the crew as well.
             own.run(task, calls, done, Control(control.paused, _stopping(part, control)))
+            run.figures["stage_seconds"] = run.figures.get("stage_seconds", 0.0) + time.perf_counter() - began
             return [found[k] for k in range(len(calls))]
 
         ticket = ticket_of(plan)
