@@ -53,7 +53,7 @@ def test_a_regular_polygon_becomes_a_fan():
     assert len(own) == 12
     xy = np.array(own, np.float64)
     made = triangulate(xy, NO_EDGES, Silent())
-    assert settle_ties(made.xy, made.triangles, made.neighbours, made.constrained) >= 0
+    settle_ties(made.xy, made.triangles, made.neighbours, made.constrained)
     first = min(own)
     assert all(first in [tuple(made.xy[k]) for k in triangle] for triangle in made.triangles)
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import DataError
-from vastgrid.data.dataset import HEIGHT, Dataset, Extent
+from vastgrid.data.dataset import HEIGHT, Extent
 from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
@@ -39,15 +39,6 @@ class Box:
             and other.west <= self.east
             and self.south <= other.north
             and other.south <= self.north
-        )
-
-    def with_box(self, other: Box) -> Box:
-        """Return the box around both."""
-        return Box(
-            min(self.west, other.west),
-            min(self.south, other.south),
-            max(self.east, other.east),
-            max(self.north, other.north),
         )
 
 
@@ -232,27 +223,6 @@ class SurfaceOutline:
 
 
 Outline = PointOutline | CellOutline | LineOutline | SurfaceOutline
-
-
-def outline_of(data: Dataset) -> Outline:
-    """Return what is known beforehand of data that is at hand.
-
-    Raises
-    ------
-    DataError
-        If it is empty, or neither points nor a grid.
-    """
-    extent = data.extent()
-    if isinstance(data, Grid):
-        own = (data.west, data.north, data.dx, data.dy, data.rows, data.columns)
-        return CellOutline(
-            data.name, data.frame, *own, data.quantity, data.measure, data.point_registered, extent.elevation
-        )
-    if not isinstance(data, PointSet) or extent.east is None or extent.north is None:
-        raise DataError(f"{data.name} cannot be worked on in tiles")
-    z = extent.elevation or (0.0, 0.0)
-    low, high = (extent.east[0], extent.north[0], z[0]), (extent.east[1], extent.north[1], z[1])
-    return PointOutline(data.name, data.frame, len(data.xyz), low, high)
 
 
 def joined(outlines: list[PointOutline], name: str) -> PointOutline:

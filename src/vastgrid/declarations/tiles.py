@@ -34,14 +34,11 @@ class Piece:
         Of the whole inputs, in the order of their roles.
     whole : outline
         Of the whole result.
-    fetch : callable
-        Returns the main input on any ground.
     """
 
     box: Box
     inputs: tuple[Outline, ...]
     whole: Outline
-    fetch: Callable[[Box], Dataset]
 
     @property
     def cells(self) -> CellOutline:

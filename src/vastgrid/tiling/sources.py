@@ -6,7 +6,6 @@ import dataclasses
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -365,14 +364,3 @@ def _about_boxes(boxes: Sequence[Box], names: Sequence[str], frame: Frame, findi
         findings.append(Finding("files-gap", text, at=(float(middle.x), float(middle.y))))
     if parts > 1:
         findings.append(Finding("files-apart", f"The files lie in {parts} groups with no ground in common."))
-
-
-def describe(files: Files) -> dict[str, Any]:
-    """Return what there is in all, as plain values."""
-    own = files.outline
-    values: dict[str, Any] = {"files": len(files.files), "bytes": sum(each.size for each in files.files)}
-    if isinstance(own, PointOutline):
-        values["points"] = own.count
-    else:
-        values |= {"rows": own.rows, "columns": own.columns}
-    return values

@@ -333,7 +333,7 @@ class _Maker:
         assert tiling is not None
         params = declare.build(conversion.params, own.words)
         outlines = self._outlines(step)
-        piece = Piece(box, outlines, own.whole, functools.partial(self.made, step - 1))
+        piece = Piece(box, outlines, own.whole)
         wide = box.grown(own.reach)
         inputs = self._inputs(step, wide)
         made = tiling.run(inputs, params, piece)
