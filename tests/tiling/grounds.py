@@ -18,7 +18,8 @@ from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Via
 from vastgrid.session.saying import Options, Said
 from vastgrid.session.steps import read_file
-from vastgrid.session.tiled import Asked, run_tiled
+from vastgrid.session.tile_plans import Asked
+from vastgrid.session.tiled import run_tiled
 
 FRAME = frame_of_crs("EPSG:25832+7837")
 

@@ -25,7 +25,8 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
     from vastgrid.reports.account import as_json
     from vastgrid.session.accounts import Account
     from vastgrid.session.papers import check_ending, report_of, write_report
-    from vastgrid.session.tiled import Asked, run_tiled
+    from vastgrid.session.tile_plans import Asked
+    from vastgrid.session.tiled import run_tiled
     from vastgrid.tiling.engine import cores
 
     for name, given in (

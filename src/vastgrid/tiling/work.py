@@ -95,6 +95,11 @@ class Plan:
         """Outline of the result."""
         return self.steps[-1].whole if self.steps else self.source.outline
 
+    @property
+    def ground(self) -> Outline:
+        """What tiles are counted on: the lattice that lines are traced on, otherwise the result."""
+        return self.whole.cells if isinstance(self.whole, LineOutline) else self.whole
+
     def columns(self) -> tuple[str, ...]:
         """Return the attributes of points that are needed: what the steps ask for, or all where points go on."""
         have = self.source.columns
@@ -127,7 +132,7 @@ class Plan:
         return tuple(self._known["tiles"])
 
     def _tiles(self) -> list[Window | Box]:
-        whole = self.whole.cells if isinstance(self.whole, LineOutline) else self.whole
+        whole = self.ground
         if isinstance(whole, CellOutline):
             down, across = (max(round(self.tile / size), 1) for size in (whole.dy, whole.dx))
             return [
@@ -149,7 +154,7 @@ class Plan:
         own = self.tiles()[k]
         if isinstance(own, Box):
             return own
-        whole = self.whole.cells if isinstance(self.whole, LineOutline) else self.whole
+        whole = self.ground
         assert isinstance(whole, CellOutline)
         return whole.box(own)
 

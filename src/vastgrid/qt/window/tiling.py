@@ -21,7 +21,8 @@ from vastgrid.qt.widgets import theme
 from vastgrid.session.accounts import Account
 from vastgrid.session.saying import Options, Said
 from vastgrid.session.steps import read_file
-from vastgrid.session.tiled import Asked, TiledRun, TileState, planned, run_tiled, scratch_size
+from vastgrid.session.tile_plans import Asked, planned
+from vastgrid.session.tiled import TiledRun, TileState, run_tiled, scratch_size
 from vastgrid.tiling.engine import Control
 from vastgrid.tiling.work import Plan
 
