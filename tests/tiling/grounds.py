@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import rasterio
 
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
@@ -112,3 +113,13 @@ def segments(contours):
     line = np.searchsorted(contours.offsets, start, side="right") - 1
     rows = np.column_stack((contours.levels[line], contours.plan[start], contours.plan[start + 1]))
     return set(map(tuple, rows.tolist()))
+
+
+def put(path, values, transform, nodata):
+    """Write values as a GeoTIFF in tiles."""
+    rows, columns = values.shape
+    with rasterio.open(
+        path, "w", driver="GTiff", width=columns, height=rows, count=1, dtype=values.dtype, crs="EPSG:26916",
+        transform=transform, nodata=nodata, tiled=True, blockxsize=128, blockysize=128,
+    ) as file:  # fmt: skip
+        file.write(values, 1)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import matplotlib.cbook
 import numpy as np
 import pytest
 import rasterio
 from rasterio import Affine
 
-from tiling.grounds import FRAME, as_one, at_once, cloud_files, in_tiles, read, same_cells, segments
+from tiling.grounds import FRAME, as_one, at_once, cloud_files, in_tiles, put, read, same_cells, segments
 from vastgrid.base.progress import Silent
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats.las import LasWriteParams
@@ -22,29 +21,6 @@ DOUBLE = {"precision": "float64"}
 def cloud(tmp_path_factory):
     paths = cloud_files(tmp_path_factory.mktemp("cloud"))
     return paths, as_one(read(paths))
-
-
-@pytest.fixture(scope="module")
-def dem(tmp_path_factory):
-    """The Jacksboro fault DEM that matplotlib ships, whole numbers, with a hole; and a second raster beside it."""
-    folder = tmp_path_factory.mktemp("dem")
-    with np.load(matplotlib.cbook.get_sample_data("jacksboro_fault_dem.npz", asfileobj=False)) as file:
-        z = file["elevation"].astype(np.int16)
-    z[100:120, 200:230] = -32768
-    put(folder / "jacksboro.tif", z, Affine(30.3, 0, 700_000.1, 0, -30.3, 4_000_000.7), -32768)
-    y, x = np.mgrid[0:300, 0:400]
-    other = 300 + 40 * np.sin(x / 31) + 25 * np.cos(y / 23)
-    put(folder / "other.tif", other, Affine(21.0, 0, 703_000.4, 0, -21.0, 3_998_000.2), -9999)
-    return folder
-
-
-def put(path, values, transform, nodata):
-    rows, columns = values.shape
-    with rasterio.open(
-        path, "w", driver="GTiff", width=columns, height=rows, count=1, dtype=values.dtype, crs="EPSG:26916",
-        transform=transform, nodata=nodata, tiled=True, blockxsize=128, blockysize=128,
-    ) as file:  # fmt: skip
-        file.write(values, 1)
 
 
 CLOUD_CHAINS = [

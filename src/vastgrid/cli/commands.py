@@ -30,7 +30,7 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
 
     if options.set:
         return sending.convert_set(options, groups)
-    if options.into or options.replace:
+    if options.into or (options.replace and not large.wanted(options)):
         raise CallError("--into and --replace belong to a set: --set NAME --into FOLDER")
     if large.wanted(options):
         return large.convert_tiled(options, groups)

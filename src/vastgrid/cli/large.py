@@ -65,6 +65,7 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
             asked=Asked(tile, workers, options.cluster),
             progress=watched(),
             account=account,
+            replace=options.replace,
         )
     finally:
         end_progress()

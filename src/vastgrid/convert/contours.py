@@ -445,8 +445,8 @@ def foretell(inputs: Sequence[Tin | Grid], params: ContourParams) -> tuple[dict[
 
 def _refuses(params: ContourParams) -> str:
     if params.smooth is not Smooth.NONE or params.weed is not None:
-        return "smoothing and weeding look along whole lines (smooth, weed)"
-    return "supplementary contours look along whole lines" if params.supplementary is not None else ""
+        return "smoothing and weeding look along whole lines; leave out smooth and weed"
+    return "supplementary contours look along whole lines; leave them out" if params.supplementary is not None else ""
 
 
 def _whole(inputs: Sequence[Outline], params: ContourParams) -> LineOutline:

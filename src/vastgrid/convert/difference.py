@@ -195,6 +195,6 @@ CONVERSION = Conversion(
     tiles=Tiling(
         whole=_whole,
         run=_tile,
-        refuses=lambda params: "an exact TIN is of the whole (as=grid goes)" if params.as_ is As.TIN else "",
+        refuses=lambda params: "an exact TIN is of the whole; take as=grid" if params.as_ is As.TIN else "",
     ),
 )

@@ -292,8 +292,10 @@ def _among(source: Source | Dataset, params: GridParams) -> Flags | None:
 
 def _refuses(params: GridParams) -> str:
     if params.method in (Method.NATURAL, Method.IDW):
-        return f"method={params.method.value} looks at points anywhere around"
-    return "gaps are filled from anywhere around (fill)" if params.fill is not None else ""
+        return (
+            f"method={params.method.value} looks at points anywhere around; take method=linear or statistics of cells"
+        )
+    return "gaps are filled from anywhere around; leave out fill" if params.fill is not None else ""
 
 
 def _tally(source: Dataset, made: Dataset, piece: Piece, params: GridParams) -> Tally:

@@ -11,16 +11,21 @@ import numpy as np
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count, note
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, unit_word
 from vastgrid.base.words import spaced, step_near
-from vastgrid.data.dataset import Floats
+from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
+from vastgrid.data.outline import CellOutline, Outline, SurfaceOutline, Window
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import Piece, Tally, Tiling
+from vastgrid.kernels.chains import lattice_rim
+from vastgrid.kernels.raster import raster_heights
 from vastgrid.kernels.vertexwise import around
 from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
+from vastgrid.shaping.seams import seam_vertices, shared_window
 from vastgrid.shaping.simplify import Wanted, within_grid, within_tin
 
 # So many vertices tell how rough a surface is.
@@ -155,6 +160,65 @@ def _triangles(surface: Tin | Grid) -> int:
     return surface.count().get("triangles", 2 * int(np.isfinite(getattr(surface, "heights", np.zeros(0))).sum()))
 
 
+# ------------------------------------------------------------------------------------------------------ on tiles
+
+
+def _refuses(params: SimplifyParams) -> str:
+    if params.triangles is not None:
+        return "a number of triangles is one of the whole; say a tolerance (tolerance=0.05m) instead"
+    return "" if params.tolerance is not None else "say the tolerance (tolerance=0.05m)"
+
+
+def _reach(inputs: Sequence[Tin | Grid], params: SimplifyParams) -> float | None:
+    (surface,) = inputs
+    if not isinstance(surface, Grid) or params.tolerance is None:
+        return None
+    # One cell beyond the tile to the seam, one to see whether ground ends beside it.
+    return 2.5 * max(surface.dx, surface.dy)
+
+
+def _whole(inputs: Sequence[Outline], params: SimplifyParams) -> SurfaceOutline:
+    (own,) = inputs
+    assert isinstance(own, CellOutline)
+    return SurfaceOutline(own)
+
+
+def _tile(inputs: Sequence[Tin | Grid], params: SimplifyParams, piece: Piece) -> Tin:
+    """Return the TIN between the centres of a tile's cells and the first beyond it; seams fit those of its neighbours."""
+    (grid,) = inputs
+    whole = piece.inputs[0]
+    assert isinstance(grid, Grid)
+    assert isinstance(whole, CellOutline)
+    assert params.tolerance is not None
+    tolerance = params.tolerance.in_unit(grid.frame.vertical, "tolerance")
+    window = shared_window(whole, whole.window(piece.box))
+    top, left = max(window.top - 1, 0), max(window.left - 1, 0)
+    wide = Window(
+        top,
+        left,
+        min(window.top + window.rows + 1, whole.rows) - top,
+        min(window.left + window.columns + 1, whole.columns) - left,
+    )
+    part = whole.cut(grid, window)
+    if len(lattice_rim(part.heights)) == 0:
+        return Tin(name=grid.name, frame=grid.frame, vertices=np.zeros((0, 3)), triangles=np.zeros((0, 3), np.int32))
+    stay = seam_vertices(whole.cut(grid, wide), whole, window, tolerance)
+    tin, _ = within_grid(part, Wanted(tolerance), Silent(), stay)
+    return tin
+
+
+def _tally(grid: Dataset, made: Dataset, piece: Piece, params: SimplifyParams) -> Tally:
+    """Return how far the surface lies from the cells of a tile; a seam is told by the tile whose cells it has."""
+    tally, whole = Tally(), piece.inputs[0]
+    assert isinstance(whole, CellOutline)
+    assert isinstance(grid, Grid)
+    assert isinstance(made, Tin)
+    own = whole.cut(grid, whole.window(piece.box))
+    corner, cell = (own.west, own.north), (own.dx, own.dy)
+    tally.add_cells(raster_heights(made.vertices, made.triangles, corner, cell, (own.rows, own.columns)), own)
+    return tally
+
+
 CONVERSION = Conversion(
     id="simplify",
     version=1,
@@ -169,6 +233,8 @@ CONVERSION = Conversion(
     tries=tries,
     form="tin",
     ask=True,
+    reach=_reach,
+    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses, tally=_tally),
     name=lambda inputs, params: (
         f"{inputs[0].name} within {params.tolerance}"
         if params.tolerance

@@ -493,7 +493,7 @@ def _refuses(params: TinParams) -> str:
     names = [each.name for each in dataclasses.fields(params) if each.name not in (*_LOCAL, "flats")]
     other = [name.removesuffix("_") for name in names if getattr(params, name) != getattr(usual, name)]
     if other:
-        return f"{', '.join(other)} is about the whole surface"
+        return f"{', '.join(other)} is about the whole surface; leave it out"
     if params.circle is None:
         return "triangles may reach anywhere; say the widest circle (circle=20m), beyond which there is no ground"
     return ""

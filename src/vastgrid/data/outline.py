@@ -200,26 +200,30 @@ class LineOutline:
 
 @dataclass(frozen=True, slots=True)
 class SurfaceOutline:
-    """A TIN that points will give: how many places, and where."""
+    """A TIN that points or cells will give: how many places, and where.
 
-    points: PointOutline
+    One that cells give comes in parts, one for each tile, that meet along their seams.
+    """
+
+    places: PointOutline | CellOutline
 
     def dataset(self) -> Tin:
-        """Return a stand-in that counts its places, has an extent and a frame; it has no triangles."""
-        own = self.points.dataset()
+        """Return a stand-in that counts the places of points, has an extent and a frame; it has no triangles."""
+        own = self.places.dataset()
         made = Tin(name="TIN", frame=own.frame, vertices=np.zeros((0, 3)), triangles=np.zeros((0, 3), np.int32))
-        object.__setattr__(made, "vertices", own.xyz)
+        if isinstance(own, PointSet):
+            object.__setattr__(made, "vertices", own.xyz)
         made._extent.append(own.extent())
         return made
 
     def box(self) -> Box:
         """Return where it lies."""
-        return self.points.box()
+        return self.places.box()
 
     @property
     def frame(self) -> Frame:
-        """Frame of its points."""
-        return self.points.frame
+        """Frame of its places."""
+        return self.places.frame
 
 
 Outline = PointOutline | CellOutline | LineOutline | SurfaceOutline

@@ -16,7 +16,7 @@ from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
 from vastgrid.data.outline import Box, CellOutline, Outline
-from vastgrid.kernels.raster import gaps_in_box
+from vastgrid.kernels.raster import gap_sizes, gaps_in_box
 
 # Classes of size by which the 95th percentile of a loss is told over all tiles: each 1 % wider than the one before.
 _LEAST, _STEP, _CLASSES = 1e-6, 1.01, 2800
@@ -78,6 +78,22 @@ class Tally:
         self.number += number
         self.total += total
         self.squares += squares
+
+    def add_cells(self, made: Floats, wanted: Grid) -> None:
+        """Add how far heights at the centres of a grid's cells, (rows, columns), lie from its own."""
+        size, total, squares, worst = gap_sizes(made.ravel(), np.ascontiguousarray(wanted.heights).ravel())
+        self.wanted += int(np.isfinite(wanted.heights).sum())
+        if not len(size):
+            return
+        row, column = divmod(int(worst), wanted.columns)
+        largest = float(abs(made[row, column] - wanted.heights[row, column]))
+        if not self.number or largest > self.largest:
+            self.largest, self.at = largest, (float(wanted.eastings()[column]), float(wanted.northings()[row]))
+        self.number += len(size)
+        self.total += float(total)
+        self.squares += float(squares)
+        rank = np.ceil(np.log(np.maximum(size, _LEAST) / _LEAST) / math.log(_STEP)).astype(np.int64)
+        self.sizes += np.bincount(np.minimum(rank, _CLASSES - 1), minlength=_CLASSES)
 
     def join(self, other: dict[str, Any]) -> None:
         """Add the sums of another tile, as `to_json` gave them."""

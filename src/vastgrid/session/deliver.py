@@ -24,6 +24,9 @@ from vastgrid.session.pairing import Compared
 from vastgrid.session.preparing import in_units_asked, prepared
 from vastgrid.session.readback import compare
 
+# So many files of a set are told by name.
+MOST_NAMED = 12
+
 
 @dataclass(frozen=True, slots=True)
 class Delivery:
@@ -80,6 +83,8 @@ class Delivery:
         bad = [check.what for check in self.checks if not check.good]
         state = f"but {', '.join(bad)} differ" if bad else "counts, extents and units agree"
         named = listed(self.files) if self.files else self.path.name
+        if len(self.files) > MOST_NAMED:
+            named = f"{self.files[0]} and {len(self.files) - 1} files more"
         return f"{named}: {size} written and read back; {state}{gap}."
 
     def to_json(self) -> dict[str, Any]:

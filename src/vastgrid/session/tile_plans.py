@@ -81,10 +81,12 @@ def planned(
     roles = [role for role, _ in sources]
     account.steps.append(Step(_source_sentence(sources, paths), tuple(findings), source=str(paths[0])))
     for via in vias:
+        if steps and isinstance(outlines[0], SurfaceOutline) and isinstance(outlines[0].places, CellOutline):
+            raise CallError(f"{steps[-1].operation} gives TINs in parts on tiles: it is the last step there")
         step = _planned_step(via, outlines, roles)
         steps.append(step)
         outlines, roles = [step.whole], [""]
-    if outlines and isinstance(outlines[0], SurfaceOutline):
+    if outlines and isinstance(outlines[0], SurfaceOutline) and isinstance(outlines[0].places, PointOutline):
         raise CallError("a TIN of all of it would not fit: make a grid of it in the same call (--via grid cell=…)")
     plan = Plan(tuple(sources), tuple(steps), 1.0)
     return dataclasses.replace(plan, tile=_width(plan, asked, account))
@@ -186,7 +188,7 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str]) -
     # What was said is refused before what was settled from it.
     why = tiling.refuses(params) or tiling.refuses(settled)
     if why:
-        raise CallError(f"{conversion.id} on tiles: {why}; leave it out, or work on a part without --tiles")
+        raise CallError(f"{conversion.id} on tiles: {why}; or work on a part without --tiles")
     params = settled
     reach = conversion.reach(inputs, params)
     if reach is None:

@@ -29,6 +29,7 @@ from vastgrid.session.executor import Units
 from vastgrid.session.pairing import Compared
 from vastgrid.session.saying import Options, Said
 from vastgrid.session.tile_plans import Asked, planned
+from vastgrid.session.tile_sets import deliver_parts, is_set, refuse_parts
 from vastgrid.tiling.engine import Control, crew
 from vastgrid.tiling.joins import whole_cloud, whole_grid, whole_lines
 from vastgrid.tiling.work import Plan, make_stretch, make_tile, peak, ticket_of, tile_file, write_index
@@ -103,8 +104,14 @@ def run_tiled(
     account: Account,
     control: Control | None = None,
     watch: Callable[[TileState], None] = lambda state: None,
+    replace: bool = False,
 ) -> TiledRun:
     """Convert on tiles; the result does not depend on how many there are, or on who makes them.
+
+    Parameters
+    ----------
+    replace : bool
+        Whether files of a set may be written over files of their names.
 
     Raises
     ------
@@ -125,6 +132,10 @@ def run_tiled(
     plan = dataclasses.replace(plan, precision=kind.precision_of(write_params) if direct else "float64")
     folder = scratch_of(target.resolve(), plan.digest())
     plan = dataclasses.replace(plan, folder=str(folder))
+    if replace and not is_set(plan):
+        raise CallError("--replace belongs to what is written as a set of files; this is one")
+    if is_set(plan) and not replace:
+        refuse_parts(plan, target, kind)
     _make_scratch(folder, plan, target)
     control = control or Control()
     run = TiledRun(plan, account)
@@ -134,6 +145,8 @@ def run_tiled(
     end = progress.part(0.8, 1.0)
     if direct:
         account.deliveries.append(_assembled(plan, facts, target, kind, write_params, end))
+    elif is_set(plan):
+        account.deliveries.append(deliver_parts(plan, facts, target, kind, write_params, units, end))
     else:
         made = _joined(plan, facts, account, end.part(0.0, 0.3))
         account.deliveries.append(deliver([made], target, kind, write_params, end.part(0.3, 1.0), units))

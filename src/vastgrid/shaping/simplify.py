@@ -82,8 +82,15 @@ class Reached:
     at: tuple[float, float]
 
 
-def within_grid(grid: Grid, wanted: Wanted, progress: Progress) -> tuple[Tin, Reached]:
+def within_grid(
+    grid: Grid, wanted: Wanted, progress: Progress, stay: NDArray[np.int64] | None = None
+) -> tuple[Tin, Reached]:
     """Return a TIN of a grid: at every cell with a height within the tolerance, and where there is none no ground.
+
+    Parameters
+    ----------
+    stay : (k,) int64 or None
+        Numbers of cells on its rims, row by row, that become vertices in any case.
 
     Raises
     ------
@@ -93,7 +100,7 @@ def within_grid(grid: Grid, wanted: Wanted, progress: Progress) -> tuple[Tin, Re
     pairs = lattice_rim(grid.heights)
     if len(pairs) == 0:
         raise DataError(f"{grid.name} has no three neighbouring cells with heights")
-    state = _grid_start(grid, pairs, progress)
+    state = _grid_start(grid, pairs, progress, stay)
     enough = wanted.least_error
     state.look_at_cells(grid.heights, enough)
     _filled(state, wanted, lambda most: state.put_cells(grid.heights, enough, most), progress.part(0.05, 0.85))
@@ -109,12 +116,15 @@ def within_grid(grid: Grid, wanted: Wanted, progress: Progress) -> tuple[Tin, Re
     return tin, _reached(made, grid)
 
 
-def _grid_start(grid: Grid, pairs: NDArray[np.int64], progress: Progress) -> greedy.Greedy:
+def _grid_start(
+    grid: Grid, pairs: NDArray[np.int64], progress: Progress, stay: NDArray[np.int64] | None
+) -> greedy.Greedy:
     """Return the triangulation of a grid's rims alone, in lattice coordinates."""
     rim, number = np.unique(pairs, return_inverse=True)
     row, column = np.divmod(rim, grid.columns)
     places = np.column_stack((column, -row)).astype(np.float64)
-    chain = straightened(places, number.reshape(-1, 2).astype(np.int64), 1e-9)
+    held = None if stay is None else np.flatnonzero(np.isin(rim, stay))
+    chain = straightened(places, number.reshape(-1, 2).astype(np.int64), 1e-9, stay=held)
     ends, number = np.unique(chain, return_inverse=True)
     xy, used = places[ends], rim[ends]
     made = triangulate(xy, number.reshape(-1, 2), progress.part(0.0, 0.05))

@@ -22,7 +22,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import DataError
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
-from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, Window
+from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, SurfaceOutline, Window
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Inputs
 from vastgrid.declarations.tiles import Piece
@@ -97,8 +97,10 @@ class Plan:
 
     @property
     def ground(self) -> Outline:
-        """What tiles are counted on: the lattice that lines are traced on, otherwise the result."""
-        return self.whole.cells if isinstance(self.whole, LineOutline) else self.whole
+        """What tiles are counted on: the lattice that lines or triangles are made on, otherwise the result."""
+        if isinstance(self.whole, LineOutline):
+            return self.whole.cells
+        return self.whole.places if isinstance(self.whole, SurfaceOutline) else self.whole
 
     def columns(self) -> tuple[str, ...]:
         """Return the attributes of points that are needed: what the steps ask for, or all where points go on."""
