@@ -5,13 +5,19 @@ import pytest
 import rasterio
 
 from builders import DATA, METRES, ground
+from vastgrid import catalog
 from vastgrid.base.errors import DataError, FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import grid
-from vastgrid.data.frame import Frame, frame_of_crs
+from vastgrid.data.frame import Frame, frame_of_crs, height_system, same_place
 from vastgrid.data.grid import Grid
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.conversion import Inputs
 from vastgrid.formats import asciigrid, geotiff, las
+from vastgrid.params import declare
+from vastgrid.session.deliver import deliver
+from vastgrid.session.steps import in_one_frame
 
 
 def cloud(name, classes=""):
@@ -152,3 +158,40 @@ def test_ascii_grid_by_hand(tmp_path):
     made = asciigrid.read(tmp_path / "a.asc", asciigrid.AsciiReadParams(), Silent()).datasets[0]
     assert (made.west, made.north) == (10.0, 22.0)
     assert made.heights[0].tolist() == [1, 2, 3] and np.isnan(made.heights[1, 1])
+
+
+@pytest.mark.parametrize(
+    "crs", ["EPSG:25832+7837", "EPSG:2225+6360", "EPSG:26916", ""], ids=["metres", "feet", "flat", "none"]
+)
+@pytest.mark.parametrize(
+    "step", ["slope", "slope as=degrees", "slope as=ratio", "aspect", "hillshade", "bands interval=2 as=grid"]
+)
+def test_what_is_no_height_comes_back_as_it_was(tmp_path, crs, step):
+    """The library tells the unit of a system's heights for bands that say none: that is no unit of a bearing."""
+    name, *words = step.split()
+    y, x = np.mgrid[0:30, 0:40]
+    frame = frame_of_crs(crs) if crs else METRES
+    surface = Grid(name="hill", frame=frame, heights=10 + np.sin(x / 5) + y * 0.3, west=500_000, north=5e6, dx=2, dy=2)
+    conversion = catalog.conversion_named(name)
+    params = declare.build(conversion.params, dict(word.split("=") for word in words))
+    inputs = Inputs.of_pairs([("surface", surface)])
+    made = conversion.run(inputs, conversion.settle(inputs, params), Silent()).dataset
+    done = deliver([made], tmp_path / "made.tif", geotiff.FORMAT, geotiff.TiffWriteParams(), Silent())
+    assert [check.what for check in done.checks if not check.good] == []
+    back = geotiff.FORMAT.read(tmp_path / "made.tif", geotiff.FORMAT.read_params(), Silent()).datasets[0]
+    assert back.holds() == made.holds()
+
+
+def test_one_place_under_other_heights_is_one_place():
+    """A drawing of boundaries says no heights, a terrain model does; two height systems are told."""
+    flat, high, old = frame_of_crs("EPSG:25832"), frame_of_crs("EPSG:25832+7837"), frame_of_crs("EPSG:25832+5783")
+    assert same_place(flat.crs, high.crs)
+    assert not same_place(frame_of_crs("EPSG:25833").crs, high.crs)
+    assert (height_system(flat.crs), height_system(high.crs)) == ("", "DHHN2016 height")
+    xyz = np.zeros((1, 3))
+    findings = []
+    in_one_frame([PointSet(name="new", frame=high, xyz=xyz), PointSet(name="old", frame=old, xyz=xyz)], findings)
+    assert [each.code for each in findings] == ["height-systems-differ"]
+    findings.clear()
+    in_one_frame([PointSet(name="new", frame=high, xyz=xyz), PointSet(name="flat", frame=flat, xyz=xyz)], findings)
+    assert "height-systems-differ" not in [each.code for each in findings]

@@ -115,11 +115,11 @@ def segments(contours):
     return set(map(tuple, rows.tolist()))
 
 
-def put(path, values, transform, nodata):
+def put(path, values, transform, nodata, crs="EPSG:26916"):
     """Write values as a GeoTIFF in tiles."""
     rows, columns = values.shape
     with rasterio.open(
-        path, "w", driver="GTiff", width=columns, height=rows, count=1, dtype=values.dtype, crs="EPSG:26916",
+        path, "w", driver="GTiff", width=columns, height=rows, count=1, dtype=values.dtype, crs=crs,
         transform=transform, nodata=nodata, tiled=True, blockxsize=128, blockysize=128,
     ) as file:  # fmt: skip
         file.write(values, 1)

@@ -30,9 +30,9 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
 
     if options.set:
         return sending.convert_set(options, groups)
-    if options.into or (options.replace and not large.wanted(options)):
+    if options.into or (options.replace and not large.wanted(options, options.paths[:-1])):
         raise CallError("--into and --replace belong to a set: --set NAME --into FOLDER")
-    if large.wanted(options):
+    if large.wanted(options, options.paths[:-1]):
         return large.convert_tiled(options, groups)
     from vastgrid.session.chains import run_convert
     from vastgrid.session.papers import check_ending
@@ -235,18 +235,26 @@ def _asked(
     if options.report is not None:
         check_ending(options.report)
         refuse_clashes([path for _, path in files], {"--report": options.report})
-    answer, findings = _answer(operation, files, words, options, groups)
+    tiled: dict[str, Any] = {}
+    if hasattr(options, "tiles") and large.wanted(options, [path for _, path in files]):
+        given = {name: text for name, text in words.items() if text is not None}
+        answer, findings, tiled = large.answered(operation, files, given, options, groups)
+    else:
+        answer, findings = _answer(operation, files, words, options, groups)
     if options.report is not None:
         report = report_of(answer.account, [], {}, answer.tables[0].name)
         steps = [step.to_json() for step in answer.account.steps]
         write_report(options.report, report, {"steps": steps}, watched())
     if options.json:
-        return _printed({**answer.step.figures[key], **more(answer)}, findings)
+        own = {"tiled": tiled} if tiled else {}
+        return _printed({**answer.step.figures[key], **more(answer), **own}, findings)
     print(answer.step.sentence)
     for table in answer.tables:
         print(f"\n{table.name}")
         print_rows([list(_heads(table)), *table.texts()])
     print()
+    if tiled:
+        print(large.in_short(tiled))
     tell(findings)
     return DONE
 

@@ -4,20 +4,89 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-from vastgrid.base.errors import CallError
+from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.quantities import parse_length
 from vastgrid.cli.asked import asked_vias, reading, said, words_of
 from vastgrid.cli.sending import ending, print_account
 from vastgrid.cli.telling import end_progress, tell, watched
 
+if TYPE_CHECKING:
+    from vastgrid.base.findings import Finding
+    from vastgrid.session.asking import Answer
+    from vastgrid.session.tile_plans import Asked
+
 AUTO = "auto"
 
 
-def wanted(options: argparse.Namespace) -> bool:
+def wanted(options: argparse.Namespace, inputs: Sequence[Path]) -> bool:
     """Say whether a call is to be worked on in tiles: it says so, or names a folder."""
     asked = options.tiles is not None or options.workers is not None or bool(options.cluster)
-    return asked or any(path.is_dir() for path in options.paths[:-1])
+    return asked or any(path.is_dir() for path in inputs)
+
+
+def _asked(options: argparse.Namespace) -> Asked:
+    """Return how wide tiles are to be, and who makes them.
+
+    Raises
+    ------
+    CallError
+        If that cannot be.
+    """
+    from vastgrid.session.tile_plans import Asked
+    from vastgrid.tiling.engine import cores
+
+    if options.cluster and options.workers is not None:
+        raise CallError("--cluster brings its own workers; leave --workers out")
+    if options.workers is not None and options.workers < 0:
+        raise CallError("--workers: 0 (this process alone) or more")
+    tile = None if options.tiles in (None, AUTO) else parse_length(options.tiles)
+    if tile is not None and not tile.value > 0:
+        raise CallError("--tiles: a tile needs a width above 0, such as 1000m")
+    workers = 0 if options.cluster else cores() if options.workers is None else options.workers
+    return Asked(tile, workers, options.cluster)
+
+
+def answered(
+    operation: str,
+    files: Sequence[tuple[str, Path]],
+    words: dict[str, str],
+    options: argparse.Namespace,
+    groups: list[tuple[str, list[str]]],
+) -> tuple[Answer, list[Finding], dict[str, Any]]:
+    """Let a conversion answer from what adds up over tiles; return the answer, what was noticed, and figures of the tiles."""
+    from vastgrid import catalog
+    from vastgrid.session.accounts import Account, Via
+    from vastgrid.session.asking import Answer
+    from vastgrid.session.tiled import ask_tiled
+
+    asked = _asked(options)
+    roles: dict[str, str] = {}
+    for role, path in files:
+        roles[role] = ",".join(filter(None, (roles.get(role, ""), str(path))))
+    account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
+    try:
+        run, result = ask_tiled(
+            [path for _, path in files],
+            Via(catalog.conversion_named(operation), {**words, **roles}),
+            Path(f"vastgrid-{operation}"),
+            read_words=reading(groups),
+            from_units=said(options),
+            override_units=options.override_units,
+            asked=asked,
+            progress=watched(),
+            account=account,
+        )
+    except VastGridError:
+        end_progress()
+        tell(account.findings())
+        raise
+    end_progress()
+    answer = Answer(account, account.steps[-1], (result.dataset, *result.more.values()))
+    return answer, account.findings(), run.figures
 
 
 def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -25,9 +94,7 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
     from vastgrid.reports.account import as_json
     from vastgrid.session.accounts import Account
     from vastgrid.session.papers import check_ending, report_of, write_report
-    from vastgrid.session.tile_plans import Asked
     from vastgrid.session.tiled import run_tiled
-    from vastgrid.tiling.engine import cores
 
     for name, given in (
         ("--only", options.only),
@@ -38,18 +105,11 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
     ):
         if given:
             raise CallError(f"{name} does not go with --tiles: not all of the data is ever held at once")
-    if options.cluster and options.workers is not None:
-        raise CallError("--cluster brings its own workers; leave --workers out")
-    if options.workers is not None and options.workers < 0:
-        raise CallError("--workers: 0 (this process alone) or more")
+    asked = _asked(options)
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
     if options.report is not None:
         check_ending(options.report)
-    tile = None if options.tiles in (None, AUTO) else parse_length(options.tiles)
-    if tile is not None and not tile.value > 0:
-        raise CallError("--tiles: a tile needs a width above 0, such as 1000m")
-    workers = 0 if options.cluster else cores() if options.workers is None else options.workers
     *inputs, target = options.paths
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     try:
@@ -62,7 +122,7 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
             from_units=said(options),
             override_units=options.override_units,
             units=(options.units, options.vertical_units),
-            asked=Asked(tile, workers, options.cluster),
+            asked=asked,
             progress=watched(),
             account=account,
             replace=options.replace,
@@ -83,10 +143,12 @@ def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]
         print(as_json(values))
     else:
         print_account(account)
-        own = run.figures
-        most = max(own["peak_memory"].values(), default=0) / 1e9
-        kept = f", {own['tiles_kept']} of them kept from before" if own["tiles_kept"] else ""
-        print(
-            f"{own['tiles']} tiles{kept}, {own['workers']} at work, {own['seconds']:.1f} s, at most {most:.2f} GB each."
-        )
+        print(in_short(run.figures))
     return ending(account)
+
+
+def in_short(own: dict[str, Any]) -> str:
+    """Return what a run over tiles took, in a line."""
+    most = max(own["peak_memory"].values(), default=0) / 1e9
+    kept = f", {own['tiles_kept']} of them kept from before" if own["tiles_kept"] else ""
+    return f"{own['tiles']} tiles{kept}, {own['workers']} at work, {own['seconds']:.1f} s, at most {most:.2f} GB each."

@@ -214,6 +214,7 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     own.add_argument("--cell", metavar="LENGTH", help="size of the cells of the cross-check")
     own.add_argument("--sections", metavar="LENGTH", help="how far apart the sections of the cross-check stand")
     answers(own)
+    _tiling(own)
     own = command(
         "accuracy", "Independent check points against a surface, by the published standards.", commands.accuracy
     )

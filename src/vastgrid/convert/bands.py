@@ -14,16 +14,18 @@ import numpy as np
 import shapely
 
 from vastgrid.base.errors import CallError, DataError, ParamError
-from vastgrid.base.findings import count, note
+from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, square_word, unit_word
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework, from_lines
+from vastgrid.data.outline import CellOutline, Outline
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import Piece, Seen, Sums, Tiling
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Levels
 from vastgrid.shaping.banding import banded, equal_shares
@@ -78,8 +80,13 @@ def settle(inputs: Sequence[Tin | Grid], params: BandParams) -> BandParams:
     return params if said else dataclasses.replace(params, shares=5)
 
 
-def limits_of(surface: Tin | Grid, params: BandParams) -> Floats:
+def limits_of(surface: Tin | Grid, params: BandParams, pair: tuple[float, float] | None) -> Floats:
     """Return where bands end, ascending.
+
+    Parameters
+    ----------
+    pair : (float, float) or None
+        Lowest and highest value of all.
 
     Raises
     ------
@@ -87,7 +94,6 @@ def limits_of(surface: Tin | Grid, params: BandParams) -> Floats:
         If there would be more than 2 000 bands.
     """
     unit = surface.frame.vertical if surface.has_lengths else None
-    pair = surface.extent().elevation
     if pair is None:
         raise DataError(f"{surface.name} has no heights")
     if params.limits is not None:
@@ -115,8 +121,9 @@ def run(inputs: Sequence[Tin | Grid], params: BandParams, progress: Progress) ->
     """
     surface, params = inputs[0], settle(inputs, params)
     need_lengths(surface.name, surface.frame, "areas need")
-    limits = limits_of(surface, params)
+    limits = limits_of(surface, params, surface.extent().elevation)
     progress.report(0.1)
+    made: Dataset
     if params.as_ is As.GRID:
         if not isinstance(surface, Grid):
             raise CallError(f"as=grid: {surface.name} is a TIN; make a grid of it first, or take polygons")
@@ -124,6 +131,11 @@ def run(inputs: Sequence[Tin | Grid], params: BandParams, progress: Progress) ->
     else:
         made, areas = _polygons(surface, limits, progress.part(0.1, 1.0))
     table = _table(surface, limits, areas)
+    return Result(made, (_said(surface, limits, areas),), more={"areas": table})
+
+
+def _said(surface: Tin | Grid, limits: Floats, areas: Floats) -> Finding:
+    """Return how much of the surface lies in each band."""
     own = np.flatnonzero(areas > 0.0)
     square = square_word(surface.frame.horizontal)
     names = _names(surface, limits)
@@ -133,17 +145,22 @@ def run(inputs: Sequence[Tin | Grid], params: BandParams, progress: Progress) ->
         + ("; ".join(["", *each]) if len(own) <= MOST_SAID else "")
         + "."
     )
-    return Result(made, (note("bands", text),), more={"areas": table})
+    return note("bands", text)
 
 
-def _grid(surface: Grid, limits: Floats) -> tuple[Dataset, Floats]:
+def _grid(surface: Grid, limits: Floats) -> tuple[Grid, Floats]:
     number = np.searchsorted(limits, surface.heights, side="right").astype(np.float64) + 1.0
     number[np.isnan(surface.heights)] = np.nan
-    cells = np.bincount(number[np.isfinite(number)].astype(np.int64), minlength=len(limits) + 2)[1:]
     made = dataclasses.replace(
         surface, name=f"Bands of {surface.name}", heights=number, quantity="height band", measure=""
     )
-    return made, np.asarray(cells * surface.dx * surface.dy, np.float64)
+    return made, _areas(made, limits)
+
+
+def _areas(bands: Grid, limits: Floats) -> Floats:
+    """Return the area of each band."""
+    number = bands.heights[np.isfinite(bands.heights)].astype(np.int64)
+    return np.asarray(np.bincount(number, minlength=len(limits) + 2)[1:] * (bands.dx * bands.dy), np.float64)
 
 
 def _polygons(surface: Tin | Grid, limits: Floats, progress: Progress) -> tuple[Linework, Floats]:
@@ -192,6 +209,52 @@ def _table(surface: Tin | Grid, limits: Floats, areas: Floats) -> Table:
     return Table(name=f"Bands of {surface.name}, areas", columns=columns, units=("", word, word, plan, "%"))
 
 
+# ------------------------------------------------------------------------------------------------------ on tiles
+
+
+def _refuses(params: BandParams) -> str:
+    if params.interval is None and params.limits is None:
+        return "equal shares need all heights at once; say where bands end (interval=5m or limits=200,210,225)"
+    return "" if params.as_ is As.GRID else "outlines are of the whole; take as=grid"
+
+
+def _whole(inputs: Sequence[Outline], params: BandParams) -> CellOutline:
+    (own,) = inputs
+    assert isinstance(own, CellOutline)
+    need_lengths(own.name, own.frame, "areas need")
+    name = f"Bands of {own.name}"
+    return dataclasses.replace(own, name=name, quantity="height band", measure="", elevation=None)
+
+
+def _part(grid: Grid, piece: Piece) -> Grid:
+    whole = piece.inputs[0]
+    assert isinstance(whole, CellOutline)
+    return whole.cut(grid, whole.window(piece.box))
+
+
+def _look(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Seen:
+    """Return the lowest and highest value on a tile: bands are counted from the lowest of all."""
+    pair = _part(inputs[0], piece).extent().elevation
+    return {} if pair is None else {"values": pair}
+
+
+def _tile(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Grid:
+    (grid,) = inputs
+    return _grid(grid, limits_of(grid, params, piece.seen.get("values", (0.0, 0.0))))[0]
+
+
+def _sums(inputs: Sequence[Grid], made: Dataset | None, params: BandParams, piece: Piece) -> Sums:
+    limits = limits_of(inputs[0], params, piece.seen.get("values", (0.0, 0.0)))
+    assert isinstance(made, Grid)
+    return {"areas": _areas(_part(made, piece), limits)}
+
+
+def _told(sums: Sums, params: BandParams, piece: Piece) -> list[Finding]:
+    surface = piece.inputs[0].dataset()
+    assert isinstance(surface, Grid)
+    return [_said(surface, limits_of(surface, params, piece.seen.get("values", (0.0, 0.0))), sums["areas"])]
+
+
 CONVERSION = Conversion(
     id="bands",
     version=1,
@@ -206,4 +269,14 @@ CONVERSION = Conversion(
     name=lambda inputs, params: f"Bands of {inputs[0].name}",
     kinds_as=lambda params: (Grid,) if params.as_ is As.GRID else (Tin, Grid),
     any_quantity=True,
+    reach=lambda inputs, params: 0.0 if isinstance(inputs[0], Grid) and params.as_ is As.GRID else None,
+    tiles=Tiling(
+        whole=_whole,
+        run=_tile,
+        refuses=_refuses,
+        looks=lambda params: params.limits is None,
+        look=_look,
+        sums=_sums,
+        told=_told,
+    ),
 )

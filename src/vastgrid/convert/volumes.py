@@ -2,26 +2,45 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any
 
 import numpy as np
+import shapely
 
 from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import Finding, note
-from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Length, Quantity, factor, square_word
+from vastgrid.base.progress import Progress, Silent
+from vastgrid.base.quantities import Length, Quantity, Unit, factor, square_word
 from vastgrid.base.words import spaced, step_above
-from vastgrid.data.dataset import Floats
+from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
+from vastgrid.data.outline import CellOutline, Outline, TotalOutline
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
-from vastgrid.measures.earthwork import Earthwork, Region, between, by_cells, by_sections, common_box, gaps, region_of
+from vastgrid.declarations.tiles import Piece, Seen, Sums, Tiling
+from vastgrid.kernels.chains import lattice_rim
+from vastgrid.measures.earthwork import (
+    Earthwork,
+    Part,
+    Region,
+    Sides,
+    between,
+    between_sections,
+    by_cells,
+    by_sections,
+    common_box,
+    gaps,
+    region_of,
+    section_areas,
+)
+from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
 from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas, whole_of
 from vastgrid.shaping.limits import has_rings
@@ -92,25 +111,58 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
     one, two = for_volumes(base), for_volumes(top)
     areas = named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
     whole = whole_of(areas) if areas else None
-    limits = _limits(one, two, whole, base.frame, params, progress.part(0.0, 0.1))
+    limits = _limits(_range(one, two, whole, progress.part(0.0, 0.1)), base.frame, params)
     rows, classes = _exact(one, two, areas, whole, limits, progress.part(0.1, 0.6))
-    total = rows[-1]
+    _need_ground(base, top, areas, rows[-1])
+    checks = _checks(one, two, whole, rows[-1], params, base.frame, progress.part(0.6, 1.0))
+    return _answered(base, top, areas, findings, _Figures(limits, rows, classes, checks), params)
+
+
+@dataclass(frozen=True, slots=True)
+class _Figures:
+    """What was added up: ends of classes, each area and all of them, classes of depth, and the cross-checks by name."""
+
+    limits: Floats
+    rows: list[Earthwork]
+    classes: Floats
+    checks: list[tuple[str, Earthwork]]
+
+
+def _need_ground(base: Dataset, top: Dataset, areas: Sequence[NamedArea], total: Earthwork) -> None:
+    """Refuse to tell figures of nothing.
+
+    Raises
+    ------
+    DataError
+        If there is no ground in common.
+    """
     if total.area <= 0.0:
         where = f" inside {listed([own.name for own in areas])}" if areas else ""
         raise DataError(f"{base.name} and {top.name} have no ground in common{where}")
+
+
+def _answered(
+    base: Dataset,
+    top: Dataset,
+    areas: Sequence[NamedArea],
+    findings: list[Finding],
+    own: _Figures,
+    params: VolumeParams,
+) -> Result:
+    """Return figures as tables, and what is said of them."""
+    rows, checks, total = own.rows, own.checks, own.rows[-1]
     findings += _missing(areas, rows, base.frame)
-    names = [own.name for own in areas] if len(areas) == 1 else [*(own.name for own in areas), "in all"]
+    names = [each.name for each in areas] if len(areas) == 1 else [*(each.name for each in areas), "in all"]
     if len(areas) == 1:
         rows = rows[:1]
-    checks = _checks(one, two, whole, total, params, base.frame, progress.part(0.6, 1.0))
     findings += _agreement(total, checks, base.frame)
     called = f"Cut and fill, {base.name} to {top.name}"
     swelling = params.swell, params.shrink
     table = _table(called, names, rows, base.frame, swelling)
     methods = _table(
-        f"{called}, methods", [name for name, _ in checks], [own for _, own in checks], base.frame, (None, None)
+        f"{called}, methods", [name for name, _ in checks], [each for _, each in checks], base.frame, (None, None)
     )
-    depths = _classes(f"{called}, depth classes", limits, classes, base.frame)
+    depths = _classes(f"{called}, depth classes", own.limits, own.classes, base.frame)
     unit = base.frame.horizontal
     figures = {
         "in short": f"cut {spaced(total.cut)}, fill {spaced(total.fill)} {cubic(unit)}".strip(),
@@ -118,10 +170,10 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
             **_values(total, swelling),
             "unit": unit.value if unit else None,
             "method": "exact",
-            "parts": [{"name": name, **_values(own, swelling)} for name, own in zip(names, rows, strict=True)][
+            "parts": [{"name": name, **_values(each, swelling)} for name, each in zip(names, rows, strict=True)][
                 : len(areas)
             ],
-            "methods": [{"name": name, **_values(own, (None, None))} for name, own in checks],
+            "methods": [{"name": name, **_values(each, (None, None))} for name, each in checks],
         },
     }
     findings.insert(0, note("volumes", _said(total, base.frame, swelling)))
@@ -142,15 +194,20 @@ def _exact(
     return (rows, classes[-1]) if rows else ([Earthwork()], np.zeros((len(limits) + 1, 2)))
 
 
-def _limits(one: Tin, two: Tin, whole: Any, frame: Frame, params: VolumeParams, progress: Progress) -> Floats:
+def _limits(gaps_: tuple[float, float], frame: Frame, params: VolumeParams) -> Floats:
     """Return the ends of classes of depth, in the unit of plan, 0 among them.
+
+    Parameters
+    ----------
+    gaps_ : (float, float)
+        About how far the one surface lies below and above the other.
 
     Raises
     ------
     ParamError
         If there would be more classes than anybody reads.
     """
-    low, high = _range(one, two, whole, progress)
+    low, high = gaps_
     ratio = factor(frame.vertical, frame.horizontal) if frame.vertical and frame.horizontal else 1.0
     if params.depth is not None:
         step = params.depth.in_unit(frame.vertical, "depth") * ratio
@@ -203,17 +260,36 @@ def _checks(
     cell = params.cell.in_unit(unit, "cell") if params.cell is not None else step_above(math.sqrt(total.area / CELLS))
     if wide * high / cell**2 > MOST_CELLS:
         raise ParamError("cell", f"that makes {spaced(wide * high / cell**2)} cells; choose a larger one")
-    number = SECTIONS
-    if params.sections is not None:
-        number = max(math.ceil(max(wide, high) / params.sections.in_unit(unit, "sections") - 1e-9), 1)
-        if number > MOST_SECTIONS:
-            raise ParamError("sections", f"that makes {spaced(number)} sections; let them stand farther apart")
+    number = _sections(box, params, unit)
     cells = by_cells(one, two, whole, cell, progress.part(0.0, 0.4))
     sections, spacing = by_sections(one, two, whole, number, progress.part(0.4, 1.0))
+    return _named_checks(total, (cell, cells), (spacing, sections), word)
+
+
+def _sections(box: Sides, params: VolumeParams, unit: Unit | None) -> int:
+    """Return how many sections part the ground in common.
+
+    Raises
+    ------
+    ParamError
+        If that is more than a cross-check needs.
+    """
+    if params.sections is None:
+        return SECTIONS
+    longer = max(box[2] - box[0], box[3] - box[1])
+    number = max(math.ceil(longer / params.sections.in_unit(unit, "sections") - 1e-9), 1)
+    if number > MOST_SECTIONS:
+        raise ParamError("sections", f"that makes {spaced(number)} sections; let them stand farther apart")
+    return number
+
+
+def _named_checks(
+    total: Earthwork, cells: tuple[float, Earthwork], sections: tuple[float, Earthwork], word: str
+) -> list[tuple[str, Earthwork]]:
     return [
         ("exact, prism by prism", total),
-        (f"by cells of {cell:g}{word}", cells),
-        (f"by sections every {spacing:.3g}{word}", sections),
+        (f"by cells of {cells[0]:g}{word}", cells[1]),
+        (f"by sections every {sections[0]:.3g}{word}", sections[1]),
     ]
 
 
@@ -317,6 +393,140 @@ def _said(own: Earthwork, frame: Frame, swelling: tuple[float | None, float | No
     return text
 
 
+# ------------------------------------------------------------------------------------------------------ on tiles
+
+
+def _reach(inputs: Inputs, params: VolumeParams) -> float | None:
+    surfaces = [*inputs.of("base"), *inputs.of("top")]
+    if not all(isinstance(each, Grid) for each in surfaces):
+        return None
+    return 2.0 * max(max(each.dx, each.dy) for each in surfaces if isinstance(each, Grid))
+
+
+def _whole(inputs: Sequence[Outline], params: VolumeParams) -> TotalOutline:
+    """Return the cells of the base that may have ground in common with the other surface.
+
+    Raises
+    ------
+    DataError
+        If none does.
+    """
+    base, top = inputs
+    assert isinstance(base, CellOutline)
+    name = f"Cut and fill, {base.name} to {top.dataset().name}"
+    try:
+        window = base.window(top.box())
+    except DataError:
+        raise DataError(f"{base.name} and {top.dataset().name} have no ground in common") from None
+    box = base.box(window)
+    own = dataclasses.replace(base, name=name, west=box.west, north=box.north, rows=window.rows, columns=window.columns)
+    return TotalOutline(own)
+
+
+def _surfaces(inputs: Inputs) -> tuple[Tin, Tin] | None:
+    """Return both surfaces of a tile; None where one of them has no ground."""
+    (base,), (top,) = inputs.of("base"), inputs.of("top")
+    if not all(isinstance(each, Grid) and len(lattice_rim(each.heights)) for each in (base, top)):
+        return None
+    return for_volumes(base), for_volumes(top)
+
+
+def _areas_of(inputs: Inputs, params: VolumeParams, findings: list[Finding]) -> list[NamedArea]:
+    lines = inputs.of("inside")
+    return named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
+
+
+def _look(inputs: Inputs, params: VolumeParams, piece: Piece) -> Seen:
+    """Return how far both surfaces reach, and about how far one lies above the other inside the boundaries."""
+    both = _surfaces(inputs)
+    if both is None:
+        return {}
+    seen: Seen = {}
+    for name, tin in zip(("base", "top"), both, strict=True):
+        for axis, way in enumerate(("east", "north")):
+            seen[f"{name} {way}"] = (float(tin.vertices[:, axis].min()), float(tin.vertices[:, axis].max()))
+    one, two = both
+    box = piece.box
+    x, y = one.vertices[:, 0], one.vertices[:, 1]
+    here = (x >= box.west) & (x < box.east) & (y >= box.south) & (y < box.north)
+    areas = _areas_of(inputs, params, [])
+    if areas:
+        here[here] = shapely.contains_xy(whole_of(areas), x[here], y[here])
+    gap = heights(two, one.vertices[here, :2]) - one.vertices[here, 2]
+    gap = gap[np.isfinite(gap)]
+    if len(gap):
+        seen["gap"] = (float(gap.min()), float(gap.max()))
+    return seen
+
+
+def _common(seen: Seen, whole: Any) -> Sides:
+    """Return the ground in common by what was seen, as far as areas go where there are some."""
+    none = (0.0, 0.0)
+    pairs = [(seen.get(f"base {way}", none), seen.get(f"top {way}", none)) for way in ("east", "north")]
+    (west, east), (south, north) = ((max(a[0], b[0]), min(a[1], b[1])) for a, b in pairs)
+    if whole is None:
+        return west, south, east, north
+    bounds = whole.bounds
+    return max(west, bounds[0]), max(south, bounds[1]), min(east, bounds[2]), min(north, bounds[3])
+
+
+def _sums(inputs: Inputs, made: Dataset | None, params: VolumeParams, piece: Piece) -> Sums:
+    """Return what a tile adds: exact for each area and in all, classes, cells, sections."""
+    both = _surfaces(inputs)
+    if both is None:
+        return {}
+    one, two = both
+    own, frame = piece.box, one.frame
+    sides = (own.west, own.south, own.east, own.north)
+    areas = _areas_of(inputs, params, [])
+    whole = whole_of(areas) if areas else None
+    shapes = [*(each.area for each in areas), whole] if areas else []
+    tile = shapely.box(*sides)
+    inner = [shapely.intersection(each, tile) for each in shapes] if areas else [tile]
+    limits = _limits(piece.seen.get("gap", (0.0, 0.0)), frame, params)
+    rows, classes = between(one, two, region_of(inner), limits, Silent())
+    exact = np.zeros((len(inner), 5))
+    for k, row in enumerate(rows):
+        exact[k] = dataclasses.astuple(row)
+    if not exact.any():
+        return {}
+    # Parts behind the last that has ground here are not told: all areas together are the last.
+    depth = classes[-1] if len(classes) == len(inner) else np.zeros((len(limits) + 1, 2))
+    common = _common(piece.seen, whole)
+    part = Part(common, sides)
+    base = piece.inputs[0]
+    assert isinstance(base, CellOutline)
+    cells = by_cells(one, two, whole, _cell(base, params), Silent(), part)
+    sections = section_areas(one, two, whole, _sections(common, params, frame.horizontal), part, Silent())
+    return {"exact": exact, "classes": depth, "cells": np.array(dataclasses.astuple(cells)), "sections": sections}
+
+
+def _cell(base: CellOutline, params: VolumeParams) -> float:
+    """Return how large the cells of the cross-check are: those of the base where nobody says it."""
+    return params.cell.in_unit(base.frame.horizontal, "cell") if params.cell is not None else max(base.dx, base.dy)
+
+
+def _answer(inputs: Inputs, sums: Sums, params: VolumeParams, piece: Piece) -> Result:
+    """Return the answer from the sums of all tiles."""
+    (base,), (top,) = inputs.of("base"), inputs.of("top")
+    findings: list[Finding] = []
+    areas = _areas_of(inputs, params, findings)
+    frame = base.frame
+    rows = [Earthwork(*row) for row in sums["exact"].tolist()] if sums else [Earthwork()]
+    if len(areas) == 1:
+        rows = [rows[0], rows[0]]
+    _need_ground(base, top, areas, rows[-1])
+    outline = piece.inputs[0]
+    assert isinstance(outline, CellOutline)
+    common = _common(piece.seen, whole_of(areas) if areas else None)
+    sections, spacing = between_sections(sums["sections"], common)
+    cells = Earthwork(*sums["cells"].tolist())
+    word = f" {frame.horizontal.value}" if frame.horizontal else ""
+    checks = _named_checks(rows[-1], (_cell(outline, params), cells), (spacing, sections), word)
+    limits = _limits(piece.seen.get("gap", (0.0, 0.0)), frame, params)
+    return _answered(base, top, areas, findings, _Figures(limits, rows, sums["classes"], checks), params)
+
+
 CONVERSION = Conversion(
     id="volumes",
     version=1,
@@ -355,6 +565,8 @@ CONVERSION = Conversion(
     run=run,
     name=lambda inputs, params: f"Cut and fill, {inputs[0].name} to {inputs[1].name}",
     answers=True,
+    reach=_reach,
+    tiles=Tiling(whole=_whole, run=None, looks=lambda params: True, look=_look, sums=_sums, answer=_answer),
     seen_by=(
         ("difference", {"base": "base", "top": "top"}),
         ("no_change", {"first": "base", "second": "top"}),

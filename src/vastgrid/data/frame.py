@@ -52,6 +52,42 @@ def crs_name(crs: str | None) -> str | None:
         return crs[:60]
 
 
+@lru_cache(maxsize=256)
+def same_place(one: str, other: str) -> bool:
+    """Say whether two systems put the same coordinates in the same place: one projection of one datum, whatever its heights."""
+    import pyproj
+
+    first, second = pyproj.CRS.from_user_input(one), pyproj.CRS.from_user_input(other)
+    if first.equals(second, ignore_axis_order=True):
+        return True
+    # The same projection under a vertical axis, or with axes in another unit, is the same place.
+    return bool(_core(first) == _core(second))
+
+
+@lru_cache(maxsize=256)
+def height_system(crs: str | None) -> str:
+    """Return the name of the vertical part of a system; empty where it has none."""
+    if not crs:
+        return ""
+    import pyproj
+
+    try:
+        own = pyproj.CRS.from_user_input(crs)
+    except pyproj.exceptions.CRSError:
+        return ""
+    return next((str(each.name) for each in own.sub_crs_list if each.is_vertical), "")
+
+
+def _core(crs: Any) -> Any:
+    flat = crs.sub_crs_list[0] if crs.is_compound else crs
+    base = flat.geodetic_crs
+    # The same datum is a frame in one edition of the register and an ensemble of its realisations in another.
+    datum = base.datum.name.removesuffix(" ensemble") if base.datum else ""
+    ellipsoid = (base.ellipsoid.semi_major_metre, base.ellipsoid.inverse_flattening) if base.ellipsoid else None
+    operation = flat.coordinate_operation
+    return (datum, ellipsoid, operation.to_json_dict() if operation else None)
+
+
 def _unit_of(name: str, metres: float) -> Unit | None:
     if "degree" in name.lower():
         return Unit.DEGREE

@@ -14,6 +14,7 @@ from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
+from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 
 Pair = tuple[float, float]
@@ -226,7 +227,27 @@ class SurfaceOutline:
         return self.places.frame
 
 
-Outline = PointOutline | CellOutline | LineOutline | SurfaceOutline
+@dataclass(frozen=True, slots=True)
+class TotalOutline:
+    """What is added up over the cells of a lattice: figures, without a place."""
+
+    cells: CellOutline
+
+    def dataset(self) -> Table:
+        """Return an empty table in the frame."""
+        return Table(name=self.cells.name, frame=self.cells.frame)
+
+    def box(self) -> Box:
+        """Return the ground over which it is added up."""
+        return self.cells.box()
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of the lattice."""
+        return self.cells.frame
+
+
+Outline = PointOutline | CellOutline | LineOutline | SurfaceOutline | TotalOutline
 
 
 def joined(outlines: list[PointOutline], name: str) -> PointOutline:

@@ -18,6 +18,10 @@ from vastgrid.data.loss import Loss
 from vastgrid.data.outline import Box, CellOutline, Outline
 from vastgrid.kernels.raster import gap_sizes, gaps_in_box
 
+# Least and greatest of something over all tiles, by name; what adds up over them, by name.
+Seen = dict[str, tuple[float, float]]
+Sums = dict[str, Floats]
+
 # Classes of size by which the 95th percentile of a loss is told over all tiles: each 1 % wider than the one before.
 _LEAST, _STEP, _CLASSES = 1e-6, 1.01, 2800
 
@@ -34,11 +38,14 @@ class Piece:
         Of the whole inputs, in the order of their roles.
     whole : outline
         Of the whole result.
+    seen : dict
+        What looking at all of the data first has shown; see `Tiling.look`.
     """
 
     box: Box
     inputs: tuple[Outline, ...]
     whole: Outline
+    seen: Seen = field(default_factory=dict)
 
     @property
     def cells(self) -> CellOutline:
@@ -152,7 +159,7 @@ class Tiling:
         Outlines of the inputs, settled parameters → outline of the whole result.
     run : callable
         Inputs on at least the ground of a piece grown by the reach, parameters, piece → the result on the ground of the
-        piece, the same as if the whole had been worked on at once.
+        piece, the same as if the whole had been worked on at once; None where nothing is made but sums.
     columns : callable
         Parameters → attributes of points that it needs.
     wanted : callable
@@ -164,12 +171,48 @@ class Tiling:
     finish : callable or None
         The joined result, its outline, parameters → the whole as it is wanted, and what is said of it: short lines are left
         out, whose length no tile knows.
+    looks : callable
+        Parameters → whether it has to look at all of the data before anything is made.
+    look : callable or None
+        Inputs as for `run`, parameters, piece → least and greatest of what it has to know, by name.
+    sums : callable or None
+        Inputs, result or None, parameters, piece → what adds up over all tiles, by name.
+    told : callable or None
+        These sums, parameters, the whole as one piece → what is said of them.
+    answer : callable or None
+        Inputs of which there is only the outline, these sums, parameters, the whole as one piece → what a question is answered
+        with.
     """
 
     whole: Callable[[Sequence[Outline], Any], Outline]
-    run: Callable[[Any, Any, Piece], Dataset]
+    run: Callable[[Any, Any, Piece], Dataset] | None
     columns: Callable[[Any], tuple[str, ...]] = _no_columns
     wanted: Callable[[Any, Any], Flags | None] = lambda points, params: None
     refuses: Callable[[Any], str] = lambda params: ""
     tally: Callable[[Dataset, Dataset, Piece, Any], Tally] | None = None
     finish: Callable[[Any, Outline, Any], tuple[Dataset, list[Finding]]] | None = None
+    looks: Callable[[Any], bool] = lambda params: False
+    look: Callable[[Any, Any, Piece], Seen] | None = None
+    sums: Callable[[Any, Dataset | None, Any, Piece], Sums] | None = None
+    told: Callable[[Sums, Any, Piece], list[Finding]] | None = None
+    answer: Callable[[Any, Sums, Any, Piece], Any] | None = None
+
+
+def seen_together(every: Sequence[Seen]) -> Seen:
+    """Return what all tiles together have seen."""
+    found: Seen = {}
+    for own in every:
+        for name, (low, high) in own.items():
+            if not math.isnan(low):
+                before = found.get(name, (low, high))
+                found[name] = (min(before[0], low), max(before[1], high))
+    return found
+
+
+def added_up(every: Sequence[Sums]) -> Sums:
+    """Return the sums of all tiles, in their order."""
+    found: Sums = {}
+    for own in every:
+        for name, values in own.items():
+            found[name] = found[name] + values if name in found else np.array(values, np.float64)
+    return found

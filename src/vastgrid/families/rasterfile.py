@@ -304,7 +304,7 @@ _OTHERS = (
 )
 _MEASURES = {
     **dict.fromkeys(("%", "percent", "per cent", "pct"), "%"),
-    **dict.fromkeys(("deg", "degree", "degrees", "°"), "degrees"),
+    **dict.fromkeys(("deg", "degree", "degrees", "°"), "°"),
     **dict.fromkeys(("rad", "radian", "radians"), "radians"),
 }
 # No ground is so low or so high: the ends of single precision, and other numbers that programs write for nothing.
@@ -343,9 +343,19 @@ def _band(path: Path, source: Any, params: BandParams, findings: list[Finding]) 
     return free[0]
 
 
+def _own_unit(source: Any, band: int) -> str:
+    """Return the unit that a band says; the library takes that of the system's heights for one of bands that say none."""
+    word = (source.units[band - 1] or "").strip().lower()
+    try:
+        vertical = frame_of_crs(source.crs.to_wkt()).vertical if source.crs is not None else None
+        return "" if vertical is not None and parse_unit(word) is vertical else word
+    except (CallError, ValueError):
+        return word
+
+
 def _quantity(path: Path, source: Any, band: int, holds: Holds, findings: list[Finding]) -> tuple[str, str]:
     """Return what a band holds and what it is measured in, by its unit and description; heights have no word."""
-    unit = (source.units[band - 1] or "").strip().lower()
+    unit = _own_unit(source, band)
     described = (source.descriptions[band - 1] or "").strip().lower()
     measure = _MEASURES.get(unit, "")
     word = next((each for each in _OTHERS if each in described), "")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -19,6 +20,9 @@ from vastgrid.kernels.locate import buckets
 from vastgrid.kernels.overlay import packed, pieces, prisms
 from vastgrid.measures.heights import lattice
 from vastgrid.measures.section import cut
+
+# West, south, east and north of some ground.
+Sides = tuple[float, float, float, float]
 
 # Differences below this share of the range of heights are none: what cutting and adding make of one plane is far below it.
 NONE = 1e-9
@@ -48,6 +52,14 @@ class Earthwork:
     def net(self) -> float:
         """Fill minus cut."""
         return self.fill - self.cut
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Some of the ground that two surfaces have in common: what all of it is parted by, and which of it is looked at."""
+
+    common: Sides
+    own: Sides
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,36 +199,49 @@ def gaps(base: Tin, top: Tin, area: Any, number: int) -> Floats:
     if box[2] <= box[0] or box[3] <= box[1]:
         return np.zeros(0)
     cell = float(np.sqrt((box[2] - box[0]) * (box[3] - box[1]) / number))
-    return _cells(base, top, area, cell)[0]
+    return _cells(base, top, area, cell, box, box)[0]
 
 
-def by_cells(base: Tin, top: Tin, area: Any, cell: float, progress: Progress) -> Earthwork:
+def by_cells(base: Tin, top: Tin, area: Any, cell: float, progress: Progress, part: Part | None = None) -> Earthwork:
     """Return what lies between two TINs by heights at the centres of square cells.
 
     Parameters
     ----------
     area : GEOS polygon or None
         Cells count whose centre lies in it.
+    part : Part or None
+        Where only some of the ground is to be looked at.
     """
-    values, size = _cells(base, top, area, cell)
+    box, inner = (part.common, part.own) if part else (common_box(base, top, area),) * 2
+    values, size = _cells(base, top, area, cell, box, inner)
     progress.report(1.0, "cross-checking by cells")
     return _of_values(values, np.full(len(values), size), _none_below(base, top))
 
 
-def _cells(base: Tin, top: Tin, area: Any, cell: float) -> tuple[Floats, float]:
-    """Return the differences at the centres of cells that count, (n,), and the size of each."""
-    box = common_box(base, top, area)
+def _cells(base: Tin, top: Tin, area: Any, cell: float, box: Sides, inner: Sides) -> tuple[Floats, float]:
+    """Return the differences at the centres of cells that count, (n,), and the size of each.
+
+    Parameters
+    ----------
+    box, inner : (west, south, east, north)
+        The ground that cells part evenly; that whose cells are wanted, its northern and eastern sides left out.
+    """
     if box[2] <= box[0] or box[3] <= box[1]:
         return np.zeros(0), cell * cell
     # Cells end where the ground in common ends, so none reaches beyond it: each side is the size asked for, or a little less.
-    shape = (max(int(np.ceil((box[3] - box[1]) / cell)), 1), max(int(np.ceil((box[2] - box[0]) / cell)), 1))
-    dx, dy = (box[2] - box[0]) / shape[1], (box[3] - box[1]) / shape[0]
-    corner = (box[0], box[3])
+    rows, columns = max(int(np.ceil((box[3] - box[1]) / cell)), 1), max(int(np.ceil((box[2] - box[0]) / cell)), 1)
+    dx, dy = (box[2] - box[0]) / columns, (box[3] - box[1]) / rows
+    first, last = (min(max(math.ceil((box[3] - y) / dy - 0.5), 0), rows) for y in (inner[3], inner[1]))
+    left, right = (min(max(math.ceil((x - box[0]) / dx - 0.5), 0), columns) for x in (inner[0], inner[2]))
+    shape = last - first, right - left
+    if shape[0] <= 0 or shape[1] <= 0:
+        return np.zeros(0), dx * dy
+    corner = (box[0] + left * dx, box[3] - first * dy)
     gap = lattice(top, corner, (dx, dy), shape) - lattice(base, corner, (dx, dy), shape)
     row, column = np.nonzero(np.isfinite(gap))
     if area is not None:
-        inner = shapely.contains_xy(area, corner[0] + (column + 0.5) * dx, corner[1] - (row + 0.5) * dy)
-        row, column = row[inner], column[inner]
+        within = shapely.contains_xy(area, corner[0] + (column + 0.5) * dx, corner[1] - (row + 0.5) * dy)
+        row, column = row[within], column[within]
     return np.asarray(gap[row, column]), dx * dy
 
 
@@ -231,7 +256,7 @@ def _of_values(values: Floats, sizes: Floats, none: float) -> Earthwork:
     )
 
 
-def common_box(base: Tin, top: Tin, area: Any) -> tuple[float, float, float, float]:
+def common_box(base: Tin, top: Tin, area: Any) -> Sides:
     """Return west, south, east, north of the ground that two TINs, and an area where there is one, have in common.
 
     Where they have none, east is not east of west, or north not north of south.
@@ -250,32 +275,41 @@ def by_sections(base: Tin, top: Tin, area: Any, number: int, progress: Progress)
     The area of cut and of fill in each section is exact; between two sections the mean of both counts over their
     distance (the average end area method).
     """
-    west, south, east, north = common_box(base, top, area)
+    box = common_box(base, top, area)
+    return between_sections(section_areas(base, top, area, number, Part(box, box), progress), box)
+
+
+def section_areas(base: Tin, top: Tin, area: Any, number: int, part: Part, progress: Progress) -> Floats:
+    """Return what each of some parallel sections has on a part of the ground, (number + 1, 5); all parts add up.
+
+    Areas of cut and of fill, the length of either, and that over which both surfaces are.
+    """
+    west, south, east, north = part.common
     along_east = east - west >= north - south
     length = (east - west) if along_east else (north - south)
-    spacing = length / number
-    # Not quite at the ends, where a section would run along the rim.
     stations = np.linspace(0.0, length, number + 1)
+    # Not quite at the ends, where a section would run along the rim.
     stations[[0, -1]] += np.array((1.0, -1.0)) * 1e-6 * length
     none = _none_below(base, top)
-    rows = []
+    rows = np.zeros((number + 1, 5))
+    low, high = (max(a, b) for a, b in zip(part.common[:2], part.own[:2], strict=True)), part.own[2:]
+    own_west, own_south = low
+    own_east, own_north = (min(a, b) for a, b in zip(part.common[2:], high, strict=True))
     for k, station in enumerate(stations.tolist()):
-        line = (
-            np.array(((west + station, south), (west + station, north)))
-            if along_east
-            else np.array(((west, south + station), (east, south + station)))
-        )
-        rows.append(_section(base, top, area, line, none))
+        at = (west if along_east else south) + station
+        first, last = (part.own[0], part.own[2]) if along_east else (part.own[1], part.own[3])
+        if first <= at < last and own_east > own_west and own_north > own_south:
+            ends = ((at, own_south), (at, own_north)) if along_east else ((own_west, at), (own_east, at))
+            rows[k] = _section(base, top, area, np.array(ends), none)
         progress.report((k + 1) / len(stations), "cross-checking by sections")
-    ends = np.array(rows)
-    whole = ((ends[1:] + ends[:-1]) / 2.0 * spacing).sum(axis=0)
-    return Earthwork(
-        cut=float(whole[0]),
-        fill=float(whole[1]),
-        cut_area=float(whole[2]),
-        fill_area=float(whole[3]),
-        area=float(whole[4]),
-    ), spacing
+    return rows
+
+
+def between_sections(rows: Floats, box: Sides) -> tuple[Earthwork, float]:
+    """Return what lies between sections that part a ground evenly along its longer side, and how far apart they stand."""
+    spacing = max(box[2] - box[0], box[3] - box[1]) / (len(rows) - 1)
+    whole = ((rows[1:] + rows[:-1]) / 2.0 * spacing).sum(axis=0)
+    return Earthwork(*whole.tolist()), spacing
 
 
 def _section(base: Tin, top: Tin, area: Any, line: Floats, none: float) -> tuple[float, float, float, float, float]:

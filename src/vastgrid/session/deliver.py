@@ -145,7 +145,7 @@ def deliver(
         written = _written_parts(sent, path, target, params, progress, refuse)
     else:
         written = _written_one(sent, path, target, params, progress)
-    unit = sent[0].frame.vertical
+    unit = sent[0].frame.vertical if sent[0].has_lengths else None
     return Delivery(
         path=written.path,
         format=target.id,

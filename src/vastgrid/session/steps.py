@@ -14,7 +14,7 @@ from vastgrid.base.findings import Finding, Remedy, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Quantity, Unit
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.frame import Frame, crs_in_units, crs_name, is_geographic
+from vastgrid.data.frame import Frame, crs_in_units, crs_name, height_system, is_geographic, same_place
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Inputs, Result, listed
 from vastgrid.declarations.fileformat import Format, ReadResult
@@ -246,6 +246,8 @@ def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[D
             continue
         frame = each.frame
         _same_reference(each, crs, datasets)
+        if each.has_lengths:
+            findings += other_heights(each.name, frame.crs, datasets[0].name, crs)
         for unit, have, what, option in (
             (plan, frame.horizontal, "plan", "--from-units"),
             (height, frame.vertical, "height", "--from-vertical-units"),
@@ -261,29 +263,22 @@ def in_one_frame(datasets: Sequence[Dataset], findings: list[Finding]) -> list[D
     return out
 
 
+def other_heights(name: str, own: str | None, other: str, crs: str | None) -> list[Finding]:
+    """Say that heights of two datasets are of different height systems, where both say theirs."""
+    mine, theirs = height_system(own), height_system(crs)
+    if not mine or not theirs or mine == theirs:
+        return []
+    text = f"Heights of {name} are in {mine}, those of {other} in {theirs}: they are held against each other as they are, and may differ by decimetres."
+    return [Finding("height-systems-differ", text)]
+
+
 def _same_reference(dataset: Dataset, crs: str | None, others: Sequence[Dataset]) -> None:
     own = dataset.frame.crs
-    if not own or not crs or own == crs or _equal_crs(own, crs):
+    if not own or not crs or own == crs or same_place(own, crs):
         return
     raise DataError(
         f"{dataset.name} is in {crs_name(own)}, {others[0].name} in {crs_name(crs)}; bring them into one system first"
     )
-
-
-def _equal_crs(one: str, other: str) -> bool:
-    import pyproj
-
-    first, second = pyproj.CRS.from_user_input(one), pyproj.CRS.from_user_input(other)
-    if first.equals(second, ignore_axis_order=True):
-        return True
-    # The same projection under a vertical axis, or with axes in another unit, is the same place.
-    return bool(_core(first) == _core(second))
-
-
-def _core(crs: Any) -> Any:
-    flat = crs.sub_crs_list[0] if crs.is_compound else crs
-    operation = flat.coordinate_operation
-    return (flat.geodetic_crs.to_json_dict().get("datum"), operation.to_json_dict() if operation else None)
 
 
 def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Finding]) -> tuple[list[Dataset], Any]:

@@ -8,22 +8,26 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
-from vastgrid.base.progress import Progress
+from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, unit_word
 from vastgrid.base.words import spaced, step_near
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame
 from vastgrid.data.outline import CellOutline, Outline, PointOutline, SurfaceOutline
-from vastgrid.declarations.conversion import Conversion, Inputs, listed
+from vastgrid.data.pointset import PointSet
+from vastgrid.declarations.conversion import Conversion, Input, Inputs, listed
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Step, Via
 from vastgrid.session.saying import Options, Said
-from vastgrid.session.steps import declared_frame
-from vastgrid.tiling.sources import Files, files_in, look, together
-from vastgrid.tiling.work import Plan, PlannedStep
+from vastgrid.session.steps import declared_frame, read_file, with_known_units
+from vastgrid.session.steps import in_one_frame as in_frame_of_first
+from vastgrid.tiling.sources import Files, SourceFile, files_in, in_one_frame, look, together
+from vastgrid.tiling.work import Extra, Plan, PlannedStep
 
 # A tile of so many points, or cells, takes some hundred megabytes to work on.
 POINTS = 4_000_000
@@ -70,12 +74,13 @@ def planned(
         If a step cannot run on tiles, or files do not fit together.
     """
     findings: list[Finding] = []
-    files = files_in(paths, findings)
 
     def framed(path: Path, data: Dataset, noticed: list[Finding]) -> Frame:
         return declared_frame(data, from_units.of(path), noticed, override=override)
 
-    sources = _sources(files, vias, read_words, framed, findings, progress)
+    looking = _Looking(read_words, from_units, framed, findings, progress)
+    sources, extras = looking.at(paths, vias[0] if vias else None)
+    sources = _with_units(sources, vias, findings)
     steps: list[PlannedStep] = []
     outlines: list[Outline] = [own.outline for _, own in sources]
     roles = [role for role, _ in sources]
@@ -83,65 +88,143 @@ def planned(
     for via in vias:
         if steps and isinstance(outlines[0], SurfaceOutline) and isinstance(outlines[0].places, CellOutline):
             raise CallError(f"{steps[-1].operation} gives TINs in parts on tiles: it is the last step there")
-        step = _planned_step(via, outlines, roles)
+        step = _planned_step(via, outlines, roles, () if steps else extras)
         steps.append(step)
         outlines, roles = [step.whole], [""]
     if outlines and isinstance(outlines[0], SurfaceOutline) and isinstance(outlines[0].places, PointOutline):
         raise CallError("a TIN of all of it would not fit: make a grid of it in the same call (--via grid cell=…)")
-    plan = Plan(tuple(sources), tuple(steps), 1.0)
+    plan = Plan(tuple(sources), tuple(steps), 1.0, extras=extras)
     return dataclasses.replace(plan, tile=_width(plan, asked, account))
 
 
-def _sources(
-    files: Sequence[Path],
-    vias: Sequence[Via],
-    words: Options,
-    framed: Callable[[Path, Dataset, list[Finding]], Frame],
-    findings: list[Finding],
-    progress: Progress,
+def _with_units(
+    sources: list[tuple[str, Files]], vias: Sequence[Via], findings: list[Finding]
 ) -> list[tuple[str, Files]]:
-    looked = look(files, words.of, framed, progress)
-    findings += looked.findings
-    first = vias[0].conversion if vias else None
-    said = vias[0].roles() if vias else {}
-    if first is not None and (len(first.inputs) > 1 or said):
-        return _in_roles(first, said, looked.files, findings)
-    if first is not None and first.many and all(isinstance(own.outline, CellOutline) for own in looked.files):
-        return [(first.main.role, together([own], own.outline.name, findings)) for own in looked.files]
-    name = looked.files[0].outline.name if len(looked.files) == 1 else files[0].parent.name or "All files"
-    return [(first.main.role if first else "", together(looked.files, name, findings))]
-
-
-def _in_roles(
-    conversion: Conversion, said: dict[str, list[str]], files: Sequence[Any], findings: list[Finding]
-) -> list[tuple[str, Files]]:
-    """Return the files by the roles that were said, or one for each role in order.
+    """Return sources in the units that lengths of the steps give to data that has none.
 
     Raises
     ------
     CallError
-        If a role stays without a file, or a file without a role.
+        If plan and height would differ without anyone having said so.
     """
-    by_name = {each.name: each for each in files} | {each.path: each for each in files}
-    found: list[tuple[str, Files]] = []
-    rest = list(files)
-    for role, names in said.items():
-        for name in names:
-            own = by_name.get(name) or by_name.get(str(Path(name).resolve()))
-            if own is None:
-                raise CallError(
-                    f"{role}={name}: there is no such file here; there are {listed([f.name for f in files])}"
-                )
-            found.append((role, together([own], own.outline.name, findings)))
-            rest = [each for each in rest if each is not own]
-    taken = [role for role, _ in found]
-    open_ = [each.role for each in conversion.inputs if each.least and each.role not in taken]
-    if len(rest) != len(open_):
-        raise CallError(
-            f"{conversion.id} on tiles uses {conversion.wants()}, one file each; say which plays what (role=FILE)"
-        )
-    found += [(role, together([own], own.outline.name, findings)) for role, own in zip(open_, rest, strict=True)]
-    return sorted(found, key=lambda pair: conversion.place_of(pair[0]))
+    frame = before = sources[0][1].outline.frame
+    for via in vias:
+        frame, _ = _brought(via, frame, sources[0][1].outline.name, findings)
+    if frame == before:
+        return sources
+
+    def framed(own: Files) -> Files:
+        files = [
+            dataclasses.replace(each, outline=dataclasses.replace(each.outline, frame=frame)) for each in own.files
+        ]
+        return Files(tuple(files), dataclasses.replace(own.outline, frame=frame))
+
+    return [(role, framed(own)) for role, own in sources]
+
+
+def _brought(via: Via, frame: Frame, name: str, findings: list[Finding]) -> tuple[Frame, Any]:
+    """Return a frame with the units that a step's lengths give it, and the parameters in its units."""
+    params = declare.build(via.conversion.params, via.params())
+    (data,), params = with_known_units([PointSet(name=name, frame=frame, xyz=np.zeros((0, 3)))], params, findings)
+    return data.frame, params
+
+
+@dataclass(frozen=True, slots=True)
+class _Looking:
+    """Looks at the headers of files, and sees which play what in a step."""
+
+    words: Options
+    units: Said
+    framed: Callable[[Path, Dataset, list[Finding]], Frame]
+    findings: list[Finding]
+    progress: Progress
+
+    def at(self, paths: Sequence[Path], via: Via | None) -> tuple[list[tuple[str, Files]], tuple[Extra, ...]]:
+        """Return the sources by their roles, and what else the first step is made from.
+
+        Raises
+        ------
+        CallError
+            If files do not fit together, or not into the roles.
+        """
+        first = via.conversion if via else None
+        said = via.roles() if via else {}
+        if first is not None and (len(first.inputs) > 1 or said):
+            return self._in_roles(first, said, paths)
+        looked = self._looked(paths)
+        if first is not None and first.many and all(isinstance(own.outline, CellOutline) for own in looked):
+            looked = in_one_frame(looked, self.findings)
+            return [(first.main.role, together([own], own.outline.name, self.findings)) for own in looked], ()
+        name = looked[0].outline.name if len(looked) == 1 else Path(looked[0].path).parent.name or "All files"
+        return [(first.main.role if first else "", together(looked, name, self.findings))], ()
+
+    def _looked(self, paths: Sequence[Path]) -> list[SourceFile]:
+        looked = look(files_in(paths, self.findings), self.words.of, self.framed, self.progress)
+        self.findings.extend(looked.findings)
+        return looked.files
+
+    def _in_roles(
+        self, conversion: Conversion, said: dict[str, list[str]], paths: Sequence[Path]
+    ) -> tuple[list[tuple[str, Files]], tuple[Extra, ...]]:
+        """Return the files and folders by the roles that were said, or one for each role in order.
+
+        Raises
+        ------
+        CallError
+            If a role stays without a file, or a file without a role.
+        """
+        by_name = {name: path for path in paths for name in (path.name, path.stem, str(path), str(path.resolve()))}
+        found: list[tuple[str, Path]] = []
+        rest = list(paths)
+        for role, names in said.items():
+            for name in names:
+                path = by_name.get(name)
+                if path is None:
+                    raise CallError(
+                        f"{role}={name}: there is no such file here; there are {listed([p.name for p in paths])}"
+                    )
+                found.append((role, path))
+                rest = [each for each in rest if each is not path]
+        taken = [role for role, _ in found]
+        open_ = [each.role for each in conversion.inputs if each.least and each.role not in taken]
+        if len(rest) != len(open_):
+            raise CallError(
+                f"{conversion.id} on tiles uses {conversion.wants()}, one file or folder each; say which plays what (role=FILE)"
+            )
+        found += zip(open_, rest, strict=True)
+        found.sort(key=lambda pair: conversion.place_of(pair[0]))
+        own: list[tuple[str, str, list[SourceFile]]] = []
+        lines: list[tuple[str, Path]] = []
+        for role, path in found:
+            if not path.is_dir() and catalog.recognise(path).head is None and conversion.role(role).most != 1:
+                lines.append((role, path))
+                continue
+            files = self._looked([path])
+            own.append((role, path.name if path.is_dir() else files[0].outline.name, files))
+        # Units and system are one for all of them.
+        one = iter(in_one_frame([each for _, _, files in own for each in files], self.findings))
+        sources = [(role, together([next(one) for _ in files], name, self.findings)) for role, name, files in own]
+        return sources, tuple(self._extra(conversion.role(role), path, sources[0][1]) for role, path in lines)
+
+    def _extra(self, role: Input, path: Path, main: Files) -> Extra:
+        """Return what a file holds for a role, in the frame of the main source.
+
+        Raises
+        ------
+        CallError
+            If there is nothing.
+        """
+        kind = catalog.recognise(path)
+        source = read_file(path, self.words.of(path, kind), Silent(), self.units.of(path))
+        self.findings.extend(source.findings)
+        able = [each for each in source.datasets if isinstance(each, role.kinds) and role.fits(each)]
+        if not able:
+            raise CallError(f"{path.name} holds nothing that can be {role.role} ({role.help})")
+        if len(able) > 1:
+            raise CallError(f"{path.name} holds {len(able)} sets of lines; on tiles give one")
+        _, made = in_frame_of_first([main.outline.dataset(), able[0]], self.findings)
+        state = path.stat()
+        return Extra(role.role, made, str(path.resolve()), state.st_size, state.st_mtime_ns)
 
 
 def _source_sentence(sources: Sequence[tuple[str, Files]], paths: Sequence[Path]) -> str:
@@ -162,7 +245,7 @@ def _source_sentence(sources: Sequence[tuple[str, Files]], paths: Sequence[Path]
     return f"{named} looked at by their headers: {listed(parts)}."
 
 
-def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str]) -> PlannedStep:
+def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], extras: Sequence[Extra]) -> PlannedStep:
     """Settle a step for outlines of what it is made from.
 
     Raises
@@ -177,13 +260,13 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str]) -
         raise CallError(f"{conversion.id} cannot run on tiles; {able} can")
     standing = [each.dataset() for each in outlines]
     pairs = [(role or conversion.main.role, data) for role, data in zip(roles, standing, strict=True)]
-    params = declare.build(conversion.params, via.params())
+    _, params = _brought(via, standing[0].frame, standing[0].name, [])
     kinds = conversion.takes_with(params)
     main = [data for role, data in pairs if role == conversion.main.role]
     if not all(isinstance(data, kinds) and (data.has_heights or conversion.any_quantity) for data in main):
         titles = listed([data.title for data in main])
         raise CallError(f"{conversion.id} uses {listed([kind.title for kind in kinds])}; it cannot use this {titles}")
-    inputs = Inputs.of_pairs(pairs)
+    inputs = Inputs.of_pairs([*pairs, *((each.role, each.dataset) for each in extras)])
     settled = conversion.settle(inputs, params)
     # What was said is refused before what was settled from it.
     why = tiling.refuses(params) or tiling.refuses(settled)

@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.files import beside, need_room, refuse_clashes
@@ -19,9 +21,9 @@ from vastgrid.base.quantities import unit_word
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.data.outline import Box, CellOutline, Outline, PointOutline, Window
-from vastgrid.declarations.conversion import listed
+from vastgrid.declarations.conversion import Inputs, Result, listed
 from vastgrid.declarations.fileformat import Format
-from vastgrid.declarations.tiles import Tally
+from vastgrid.declarations.tiles import Piece, Sums, Tally, added_up, seen_together
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Step, Via
 from vastgrid.session.deliver import Delivery, deliver, failed
@@ -32,7 +34,17 @@ from vastgrid.session.tile_plans import Asked, planned
 from vastgrid.session.tile_sets import deliver_parts, is_set, refuse_parts
 from vastgrid.tiling.engine import Control, crew
 from vastgrid.tiling.joins import whole_cloud, whole_grid, whole_lines
-from vastgrid.tiling.work import Plan, make_stretch, make_tile, peak, ticket_of, tile_file, write_index
+from vastgrid.tiling.work import (
+    Plan,
+    PlannedStep,
+    make_look,
+    make_stretch,
+    make_tile,
+    peak,
+    ticket_of,
+    tile_file,
+    write_index,
+)
 
 # Bytes of scratch for a point and for a cell of the result.
 POINT_BYTES = 30.0
@@ -119,6 +131,8 @@ def run_tiled(
         Whatever went wrong, in words; tiles that were made are kept, and the same call goes on from them.
     """
     began = time.perf_counter()
+    if any(via.conversion.answers for via in vias):
+        raise CallError(f"{vias[-1].conversion.id} gives figures, no file; ask for it by its own command")
     kind = catalog.format_of_target(target)
     if kind.write is None:
         raise CallError(f"{kind.title} cannot be written")
@@ -140,6 +154,7 @@ def run_tiled(
     control = control or Control()
     run = TiledRun(plan, account)
     facts = _all_tiles(run, asked, folder, progress.part(0.02, 0.8), control, watch)
+    plan = run.plan
     _tell(run, facts)
     watch(TileState("putting tiles together", 0, 1))
     end = progress.part(0.8, 1.0)
@@ -152,9 +167,82 @@ def run_tiled(
         account.deliveries.append(deliver([made], target, kind, write_params, end.part(0.3, 1.0), units))
     run.figures |= {"seconds": time.perf_counter() - began, "peak_here": peak(children=True)}
     if all(each.good for each in account.deliveries):
-        for each in folder.parent.glob(f".{target.name}.tiles-*"):
-            shutil.rmtree(each, ignore_errors=True)
+        _sweep(target)
     return run
+
+
+def ask_tiled(
+    paths: Sequence[Path],
+    via: Via,
+    scratch: Path,
+    *,
+    read_words: Options,
+    from_units: Said,
+    override_units: bool = False,
+    asked: Asked,
+    progress: Progress,
+    account: Account,
+) -> tuple[TiledRun, Result]:
+    """Answer a question about what is larger than memory by what adds up over tiles.
+
+    Parameters
+    ----------
+    scratch : Path
+        A file name, beside which tiles are kept until the answer is there.
+
+    Raises
+    ------
+    VastGridError
+        As `run_tiled`.
+    """
+    began = time.perf_counter()
+    plan = planned(
+        paths, [via], read_words, from_units, asked, account, progress.part(0.0, 0.02), override=override_units
+    )
+    folder = scratch_of(scratch.resolve(), plan.digest())
+    plan = dataclasses.replace(plan, folder=str(folder))
+    _make_scratch(folder, plan, scratch)
+    run = TiledRun(plan, account)
+    facts = _all_tiles(run, asked, folder, progress.part(0.02, 0.98), Control(), lambda state: None)
+    step = run.plan.steps[-1]
+    tiling = step.conversion.tiles
+    assert tiling is not None
+    assert tiling.answer is not None
+    params = declare.build(step.conversion.params, step.words)
+    pairs: list[tuple[str, Dataset]] = [(role, own.outline.dataset()) for role, own in plan.sources]
+    pairs += [(each.role, each.dataset) for each in plan.extras]
+    result: Result = tiling.answer(Inputs.of_pairs(pairs), _sums(facts), params, _all_of(run.plan, -1))
+    sentence = declare.plain(step.conversion.sentence(params, [(role, each.name) for role, each in pairs]))
+    told = (*result.findings, _in_tiles(run.plan, facts))
+    account.steps.append(Step(sentence, told, figures=dict(result.figures)))
+    run.figures |= {"seconds": time.perf_counter() - began, "peak_here": peak(children=True)}
+    _sweep(scratch)
+    return run, result
+
+
+def _sweep(target: Path) -> None:
+    """Remove the tiles of a result that is whole."""
+    for each in target.resolve().parent.glob(f".{target.name}.tiles-*"):
+        shutil.rmtree(each, ignore_errors=True)
+
+
+def _sums(facts: Sequence[dict[str, Any]]) -> Sums:
+    return added_up([{name: np.asarray(values) for name, values in each["sums"].items()} for each in facts])
+
+
+def _all_of(plan: Plan, step: int) -> Piece:
+    """Return the whole of a step as one piece."""
+    own = plan.steps[step]
+    number = step % len(plan.steps)
+    inputs = tuple(each.outline for _, each in plan.sources) if number == 0 else (plan.steps[number - 1].whole,)
+    return Piece(own.whole.box(), inputs, own.whole, own.seen)
+
+
+def _in_tiles(plan: Plan, facts: Sequence[dict[str, Any]]) -> Finding:
+    empty = sum(bool(each["empty"]) for each in facts)
+    width = f"{plan.tile:g}{unit_word(plan.source.outline.frame.horizontal)}"
+    text = f"Made in {count(len(facts), 'tile')} of {width}" + (f", {empty} of them without data." if empty else ".")
+    return note("in-tiles", text)
 
 
 def _check_target(plan: Plan, kind: Format, params: Any) -> None:
@@ -247,6 +335,17 @@ def _all_tiles(
             run.figures |= {"unpacking_seconds": sum(each.get("seconds", 0.0) for each in facts)}
         number = len(plan.tiles())
         rest = progress.part(0.4 if stretches else 0.0, 1.0)
+        looking = [k for k, step in enumerate(plan.steps) if _looks(step)]
+        for turn, k in enumerate(looking):
+            part = rest.part(0.4 * turn / len(looking), 0.4 * (turn + 1) / len(looking))
+            calls = [(ticket, k, tile) for tile in range(number)]
+            seen = stage(make_look, calls, "looking at all of it", part, None)
+            steps = list(plan.steps)
+            steps[k] = dataclasses.replace(steps[k], seen=seen_together([each["seen"] for each in seen]))
+            plan = run.plan = dataclasses.replace(plan, steps=tuple(steps))
+            ticket = ticket_of(plan)
+        if looking:
+            rest = rest.part(0.4, 1.0)
         tiles = stage(make_tile, [(ticket, k) for k in range(number)], "making tiles", rest, plan.box)
         run.figures |= {
             "tiles": number,
@@ -261,6 +360,12 @@ def _all_tiles(
         text = f"Left out: {fault}. {count(own_tiles, 'tile')} of {number} are without it."
         run.account.add_findings(0, [Finding("file-left-out", text)])
     return tiles
+
+
+def _looks(step: PlannedStep) -> bool:
+    """Say whether a step has to look at all of its data first."""
+    tiling = step.conversion.tiles
+    return tiling is not None and tiling.looks(declare.build(step.conversion.params, step.words))
 
 
 def _stopping(progress: Progress, control: Control) -> Callable[[], bool]:
@@ -315,13 +420,11 @@ def _tell(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:
                 tally.join(each["tallies"][str(k)])
         loss = _loss(plan, k, tally)
         result = _figures(step.whole, facts if k == len(plan.steps) - 1 else ())
-        told = []
+        told: list[Finding] = []
         if k == len(plan.steps) - 1:
-            empty = sum(bool(each["empty"]) for each in facts)
-            width = f"{plan.tile:g}{unit_word(plan.source.outline.frame.horizontal)}"
-            text = f"Made in {count(len(facts), 'tile')} of {width}"
-            text += f", {empty} of them without data." if empty else "."
-            told.append(note("in-tiles", text))
+            if conversion.tiles is not None and conversion.tiles.told is not None:
+                told += conversion.tiles.told(_sums(facts), params, _all_of(plan, k))
+            told.append(_in_tiles(plan, facts))
         sentence = declare.plain(conversion.sentence(params, pairs))
         run.account.steps.append(Step(sentence, tuple(told), loss, (result,), listed([n for _, n in pairs])))
         names = [("", _name(step.whole))]

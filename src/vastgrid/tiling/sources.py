@@ -16,7 +16,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import square_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.frame import Frame, crs_name
+from vastgrid.data.frame import Frame, crs_name, height_system, same_place
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import Box, CellOutline, PointOutline, Window, joined
 from vastgrid.declarations.fileformat import Format
@@ -250,7 +250,7 @@ def together(files: Sequence[SourceFile], name: str, findings: list[Finding]) ->
     kinds = {type(each.outline) for each in files}
     if len(kinds) > 1:
         raise CallError("clouds and rasters cannot be one; give them in two calls")
-    own = _in_one_frame(files, findings)
+    own = in_one_frame(files, findings)
     if kinds == {PointOutline}:
         clouds = [each.outline for each in own if isinstance(each.outline, PointOutline)]
         whole: PointOutline | CellOutline = joined(clouds, name)
@@ -262,8 +262,8 @@ def together(files: Sequence[SourceFile], name: str, findings: list[Finding]) ->
     return Files(tuple(own), whole)
 
 
-def _in_one_frame(files: Sequence[SourceFile], findings: list[Finding]) -> list[SourceFile]:
-    """Return the files, those that do not say their system or units taken to be in those of the others.
+def in_one_frame(files: Sequence[SourceFile], findings: list[Finding]) -> list[SourceFile]:
+    """Return files, those that do not say their system or units taken to be in those of the others.
 
     Raises
     ------
@@ -284,9 +284,14 @@ def _in_one_frame(files: Sequence[SourceFile], findings: list[Finding]) -> list[
                 raise CallError(
                     f"{each.name} has another {what} ({mine.title}) than {files[0].name} ({theirs.title}); convert it first"
                 )
-        if frame.crs and crs and frame.crs != crs and crs_name(frame.crs) != crs_name(crs):
+        if frame.crs and crs and frame.crs != crs and not same_place(frame.crs, crs):
             raise CallError(
                 f"{each.name} is in {crs_name(frame.crs)}, others in {crs_name(crs)}; bring them into one system first"
+            )
+        own, other = height_system(frame.crs), height_system(crs)
+        if own and other and own != other:
+            raise CallError(
+                f"heights of {each.name} are in {own}, those of others in {other}; bring them into one system first"
             )
         silent += (frame.crs, frame.horizontal, frame.vertical) != (crs, plan, height)
     if silent:

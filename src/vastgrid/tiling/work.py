@@ -22,10 +22,19 @@ from vastgrid import catalog
 from vastgrid.base.errors import DataError
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
-from vastgrid.data.outline import Box, CellOutline, LineOutline, Outline, PointOutline, SurfaceOutline, Window
+from vastgrid.data.outline import (
+    Box,
+    CellOutline,
+    LineOutline,
+    Outline,
+    PointOutline,
+    SurfaceOutline,
+    TotalOutline,
+    Window,
+)
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Inputs
-from vastgrid.declarations.tiles import Piece
+from vastgrid.declarations.tiles import Piece, Seen, Sums
 from vastgrid.families.rastertiles import write_tile
 from vastgrid.params import declare
 from vastgrid.tiling.buckets import Buckets, Store, scatter, stretches
@@ -34,17 +43,37 @@ from vastgrid.tiling.sources import Files
 
 @dataclass(frozen=True, slots=True)
 class PlannedStep:
-    """One conversion of a plan: its settled words, and the outline of what it gives of the whole."""
+    """One conversion of a plan: its settled words, the outline of what it gives of the whole, what was seen of the data."""
 
     operation: str
     words: dict[str, str]
     whole: Outline
     reach: float
+    seen: Seen = field(default_factory=dict)
 
     @property
     def conversion(self) -> Conversion:
         """What is declared of it."""
         return catalog.conversion_named(self.operation)
+
+
+@dataclass(frozen=True, eq=False, slots=True)
+class Extra:
+    """Data of the first step that every tile has all of: boundaries.
+
+    Attributes
+    ----------
+    role : str
+    dataset : Dataset
+    path, size, changed : str, int, int
+        The file it is from.
+    """
+
+    role: str
+    dataset: Dataset
+    path: str
+    size: int
+    changed: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +92,8 @@ class Plan:
         Where stretches and tiles are kept, on a path that every worker reaches.
     precision : str
         Type in which cells are kept: that of the file they go into.
+    extras : tuple of Extra
+        What else the first step is made from.
     """
 
     sources: tuple[tuple[str, Files], ...]
@@ -70,6 +101,7 @@ class Plan:
     tile: float
     folder: str = ""
     precision: str = "float64"
+    extras: tuple[Extra, ...] = ()
     _known: dict[str, Any] = field(default_factory=dict, compare=False, repr=False)
 
     def digest(self) -> str:
@@ -80,8 +112,9 @@ class Plan:
             for role, own in self.sources
             for each in own.files
         ]
+        beside = [(each.role, each.path, each.size, each.changed) for each in self.extras]
         steps = [(each.operation, each.conversion.version, sorted(each.words.items())) for each in self.steps]
-        state.update(json.dumps([files, steps, self.tile, self.precision], sort_keys=True).encode())
+        state.update(json.dumps([files, steps, self.tile, self.precision, beside], sort_keys=True).encode())
         state.update(repr([source.outline for _, source in self.sources]).encode())
         return state.hexdigest()
 
@@ -98,7 +131,7 @@ class Plan:
     @property
     def ground(self) -> Outline:
         """What tiles are counted on: the lattice that lines or triangles are made on, otherwise the result."""
-        if isinstance(self.whole, LineOutline):
+        if isinstance(self.whole, LineOutline | TotalOutline):
             return self.whole.cells
         return self.whole.places if isinstance(self.whole, SurfaceOutline) else self.whole
 
@@ -181,9 +214,18 @@ class Plan:
 
 def peak(*, children: bool = False) -> int:
     """Return the most memory that this process has had, or one that it waited for, in bytes."""
-    own = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    others = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss if children else 0
-    return max(own, others) * 1024
+    own = _highest()
+    # What a child is told to have had at most begins with what its parent had when it was started.
+    others = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024 if children else 0
+    return max(own, others)
+
+
+def _highest() -> int:
+    try:
+        lines = Path("/proc/self/status").read_text().splitlines()
+        return next(int(line.split()[1]) for line in lines if line.startswith("VmHWM:")) * 1024
+    except (OSError, StopIteration, ValueError):
+        return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 
 
 @dataclass(frozen=True, slots=True)
@@ -246,7 +288,8 @@ def make_tile(ticket: Ticket, k: int) -> dict[str, Any]:
         made = maker.made(len(plan.steps) - 1, plan.box(k))
     except _Nothing:
         made = None
-    facts["empty"] = made is None or _is_empty(made)
+    facts["empty"] = not maker.sums if isinstance(plan.whole, TotalOutline) else made is None or _is_empty(made)
+    facts["sums"] = {name: values.tolist() for name, values in maker.sums.items()}
     if made is not None:
         facts["bytes"] = _keep(made, facts_path, plan)
         facts["counts"] = made.count()
@@ -256,6 +299,24 @@ def make_tile(ticket: Ticket, k: int) -> dict[str, Any]:
     facts["tallies"] = {str(step): tally.to_json() for step, tally in maker.tallies.items()}
     facts |= {"faults": maker.faults, "seconds": time.perf_counter() - began, "peak": peak(), "process": os.getpid()}
     _put(facts_path, json.dumps(facts).encode())
+    return {**facts, "kept": False}
+
+
+def make_look(ticket: Ticket, step: int, k: int) -> dict[str, Any]:
+    """Look at what a step is made from on the ground of a tile, and keep what was seen."""
+    plan = plan_of(ticket)
+    path = plan.path_of(k).with_suffix(f".look{step}.json")
+    if path.is_file():
+        return {**json.loads(path.read_text()), "kept": True}
+    began = time.perf_counter()
+    maker = _Maker(plan, plan.box(k))
+    try:
+        seen = maker.seen(step, plan.box(k))
+    except _Nothing:
+        seen = {}
+    facts = {"seen": seen, "faults": maker.faults, "seconds": time.perf_counter() - began}
+    facts |= {"peak": peak(), "process": os.getpid()}
+    _put(path, json.dumps(facts).encode())
     return {**facts, "kept": False}
 
 
@@ -328,10 +389,11 @@ class _Maker:
     def __init__(self, plan: Plan, core: Box) -> None:
         self._plan, self._core = plan, core
         self.tallies: dict[int, Any] = {}
+        self.sums: Sums = {}
         self.faults: list[str] = []
 
-    def made(self, step: int, box: Box) -> Dataset:
-        """Return what a step gives on at least some ground."""
+    def made(self, step: int, box: Box) -> Dataset | None:
+        """Return what a step gives on at least some ground; None where it gives sums alone."""
         if step < 0:
             return self._read(self._plan.source, box)
         own = self._plan.steps[step]
@@ -339,16 +401,28 @@ class _Maker:
         tiling = conversion.tiles
         assert tiling is not None
         params = declare.build(conversion.params, own.words)
-        outlines = self._outlines(step)
-        piece = Piece(box, outlines, own.whole)
-        wide = box.grown(own.reach)
-        inputs = self._inputs(step, wide)
-        made = tiling.run(inputs, params, piece)
-        if tiling.tally is not None and step == len(self._plan.steps) - 1:
+        piece = Piece(box, self._outlines(step), own.whole, own.seen)
+        inputs = self._inputs(step, box.grown(own.reach))
+        made = None if tiling.run is None else tiling.run(inputs, params, piece)
+        if step == len(self._plan.steps) - 1:
             # The tile's own ground alone: what is made around it is another tile's to tell.
-            tally = tiling.tally(inputs[0], made, dataclasses.replace(piece, box=self._core), params)
-            self.tallies[step] = tally
-        return _cropped(made, own.whole, box)
+            core = dataclasses.replace(piece, box=self._core)
+            if tiling.tally is not None and made is not None:
+                self.tallies[step] = tiling.tally(inputs[0], made, core, params)
+            if tiling.sums is not None:
+                self.sums = tiling.sums(inputs, made, params, core)
+        return None if made is None else _cropped(made, own.whole, box)
+
+    def seen(self, step: int, box: Box) -> Seen:
+        """Return what looking at the inputs of a step shows on some ground."""
+        own = self._plan.steps[step]
+        tiling = own.conversion.tiles
+        assert tiling is not None
+        assert tiling.look is not None
+        params = declare.build(own.conversion.params, own.words)
+        return tiling.look(
+            self._inputs(step, box.grown(own.reach)), params, Piece(box, self._outlines(step), own.whole)
+        )
 
     def _outlines(self, step: int) -> tuple[Outline, ...]:
         if step:
@@ -358,7 +432,9 @@ class _Maker:
     def _inputs(self, step: int, box: Box) -> Inputs:
         role = self._plan.steps[step].conversion.main.role
         if step:
-            return Inputs.of_pairs([(role, self.made(step - 1, box))])
+            before = self.made(step - 1, box)
+            assert before is not None
+            return Inputs.of_pairs([(role, before)])
         pairs: list[tuple[str, Dataset]] = []
         for own, files in self._plan.sources:
             try:
@@ -369,7 +445,7 @@ class _Maker:
                     raise
         if not pairs:
             raise _Nothing
-        return Inputs.of_pairs(pairs)
+        return Inputs.of_pairs([*pairs, *((each.role, each.dataset) for each in self._plan.extras)])
 
     def _read(self, files: Files, box: Box) -> Dataset:
         if isinstance(files.outline, PointOutline):

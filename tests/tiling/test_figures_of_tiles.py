@@ -1,0 +1,165 @@
+"""What adds up over tiles is what the whole gives: volumes of two grids, areas of bands."""
+
+from __future__ import annotations
+
+import json
+import shutil
+
+import numpy as np
+import pytest
+from rasterio import Affine
+
+from tiling.grounds import at_once, in_tiles, put, read, same_cells
+from vastgrid import catalog
+from vastgrid.base.errors import CallError
+from vastgrid.base.progress import Silent
+from vastgrid.cli.main import run as command
+from vastgrid.declarations.conversion import Inputs
+from vastgrid.params import declare
+
+DOUBLE = {"precision": "float64"}
+
+
+@pytest.fixture(scope="module")
+def two(tmp_path_factory):
+    """Two surveys on lattices that do not fit, with holes, on different ground; and boundaries across tiles."""
+    folder = tmp_path_factory.mktemp("two")
+    y, x = np.mgrid[0:180, 0:260]
+    before = 100 + 8 * np.sin(x / 40) + 5 * np.cos(y / 31)
+    before[40:47, 60:75] = -9999
+    put(folder / "before.tif", before, Affine(1.5, 0, 500_000.2, 0, -1.5, 5_000_300.4), -9999, "EPSG:25832+7837")
+    y, x = np.mgrid[0:120, 0:200]
+    after = (
+        101 + 8 * np.sin(x * 2.1 / 60) + 5 * np.cos(y * 2.1 / 47) + np.where((x - 90) ** 2 + (y - 60) ** 2 < 400, 6, 0)
+    )
+    after[:, 150:154] = -9999
+    put(folder / "after.tif", after, Affine(2.1, 0, 500_020.7, 0, -2.1, 5_000_290.1), -9999, "EPSG:25832+7837")
+    rings = {
+        "pit": [[500_060, 5_000_060], [500_200, 5_000_080], [500_170, 5_000_230], [500_060, 5_000_060]],
+        "tip": [[500_180, 5_000_100], [500_330, 5_000_100], [500_330, 5_000_200], [500_180, 5_000_200], [500_180, 5_000_100]],
+    }  # fmt: skip
+    features = [
+        {"type": "Feature", "properties": {"name": name}, "geometry": {"type": "Polygon", "coordinates": [ring]}}
+        for name, ring in rings.items()
+    ]
+    crs = {"type": "name", "properties": {"name": "urn:ogc:def:crs:EPSG::25832"}}
+    (folder / "areas.geojson").write_text(json.dumps({"type": "FeatureCollection", "crs": crs, "features": features}))
+    return folder
+
+
+def answered(capsys, *words):
+    assert command(["volumes", *map(str, words), "--json"]) == 0
+    return json.loads(capsys.readouterr().out)
+
+
+@pytest.mark.parametrize("inside", [False, True], ids=["all", "inside two lines"])
+@pytest.mark.parametrize("tile", ["61m", "200m"])
+def test_volumes_on_tiles_are_those_of_the_whole(two, tmp_path, monkeypatch, capsys, inside, tile):
+    monkeypatch.chdir(tmp_path)
+    words = [two / "before.tif", two / "after.tif", "--cell", "1", "--depth", "0.7", "--sections", "9"]
+    words += ["--inside", two / "areas.geojson"] if inside else []
+    want, got = answered(capsys, *words), answered(capsys, *words, "--tiles", tile, "--workers", "0")
+    assert got["tiled"]["tiles"] > (30 if tile == "61m" else 1)
+    scale = want["cut"] + want["fill"]
+    for name in ("cut", "fill", "net", "cut_area", "fill_area", "common_area"):
+        assert got[name] == pytest.approx(want[name], rel=1e-9, abs=1e-9 * scale)
+    assert [each["name"] for each in got["parts"]] == (["pit", "tip"] if inside else ["in all"][:0] or [])
+    for ours, theirs in zip(got["parts"] + got["methods"], want["parts"] + want["methods"], strict=True):
+        assert ours["name"] == theirs["name"]
+        for name in ("cut", "fill", "cut_area", "fill_area", "common_area"):
+            # Where a cell's centre or a section's end lies on a rim, a rounding decides.
+            most = 1e-9 if "by" not in ours["name"] else 2e-4
+            assert ours[name] == pytest.approx(theirs[name], rel=most, abs=most * scale)
+    assert not list(tmp_path.iterdir())
+
+
+def test_classes_of_depth_add_up_over_tiles(two, tmp_path, monkeypatch, capsys):
+    monkeypatch.chdir(tmp_path)
+    words = ["volumes", str(two / "before.tif"), str(two / "after.tif"), "--depth", "0.5"]
+    tables = []
+    for more in ([], ["--tiles", "77m", "--workers", "0"]):
+        assert command([*words, *more]) == 0
+        text = capsys.readouterr().out
+        tables.append(text[text.index("depth classes") :].split("\n\n")[0])
+    assert tables[0] == tables[1]
+
+
+def test_a_folder_is_one_of_two_surfaces(two, tmp_path, monkeypatch, capsys):
+    monkeypatch.chdir(tmp_path)
+    import rasterio
+
+    with rasterio.open(two / "after.tif") as file:
+        z, place = file.read(1), file.transform
+    (tmp_path / "after").mkdir()
+    for k, (left, right) in enumerate(((0, 77), (77, 200))):
+        put(
+            tmp_path / "after" / f"{k}.tif",
+            z[:, left:right],
+            place @ Affine.translation(left, 0),
+            -9999,
+            "EPSG:25832+7837",
+        )
+    want = answered(capsys, two / "before.tif", two / "after.tif")
+    got = answered(capsys, two / "before.tif", tmp_path / "after", "--workers", "0")
+    assert got["cut"] == pytest.approx(want["cut"], rel=1e-9)
+    assert got["fill"] == pytest.approx(want["fill"], rel=1e-9)
+
+
+def test_volumes_on_tiles_say_what_they_cannot_use(two, tmp_path, monkeypatch, capsys):
+    monkeypatch.chdir(tmp_path)
+    y, x = np.mgrid[0:50, 0:50]
+    put(tmp_path / "far.tif", x + y + 0.0, Affine(1, 0, 900_000, 0, -1, 5_000_300), -9999, "EPSG:25832+7837")
+    put(tmp_path / "other.tif", x + y + 0.0, Affine(1, 0, 500_000, 0, -1, 5_000_300), -9999, "EPSG:25833+7837")
+    shutil.copy(two / "areas.geojson", tmp_path / "open.geojson")
+    text = (tmp_path / "open.geojson").read_text().replace("Polygon", "LineString").replace("[[[", "[[")
+    (tmp_path / "open.geojson").write_text(text.replace("]]]", "]]"))
+    for words, why in (
+        ([tmp_path / "far.tif"], "no ground in common"),
+        ([tmp_path / "other.tif"], "bring them into one system"),
+        ([two / "areas.geojson"], "cannot be read in parts"),
+        ([two / "after.tif", "--inside", two / "after.tif"], "inside"),
+    ):
+        assert command(["volumes", str(two / "before.tif"), *map(str, words), "--tiles", "100m", "--workers", "0"]) != 0
+        assert why in capsys.readouterr().err
+    assert (
+        command(
+            ["convert", str(two / "before.tif"), str(two / "after.tif"), "x.tif", "--via", "volumes", "--tiles", "90"]
+        )
+        != 0
+    )
+    assert "its own command" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("words", [{"interval": "3"}, {"limits": "95, 99.5, 104"}])
+def test_bands_as_a_grid_do_not_depend_on_the_tiles(two, tmp_path, words):
+    steps = [("bands", {**words, "as": "grid"})]
+    (grid,) = read([two / "before.tif"])
+    want = at_once(grid, steps)
+    conversion = catalog.conversion_named("bands")
+    params = declare.build(conversion.params, dict(steps[0][1]))
+    told = conversion.run(Inputs.of_pairs([("surface", grid)]), params, Silent()).findings[0].text
+    for tile in (50.0, 140.0):
+        run = in_tiles([two / "before.tif"], steps, tmp_path / "bands.tif", tile, write=DOUBLE)
+        (got,) = read([tmp_path / "bands.tif"])
+        assert same_cells(want, got)
+        assert got.quantity == "height band"
+        assert told in [finding.text for finding in run.account.findings()]
+
+
+def test_bands_of_slope_on_tiles(two, tmp_path):
+    steps = [("slope", {}), ("bands", {"interval": "5", "as": "grid"})]
+    (grid,) = read([two / "before.tif"])
+    in_tiles([two / "before.tif"], steps, tmp_path / "bands.tif", 70.0, write=DOUBLE)
+    assert same_cells(at_once(grid, steps), read([tmp_path / "bands.tif"])[0])
+    for more, why in (({"as": "grid"}, "say where bands end"), ({"interval": "5"}, "take as=grid")):
+        with pytest.raises(CallError, match=why):
+            in_tiles([two / "before.tif"], [("bands", more)], tmp_path / "no.tif", 70.0)
+
+
+def test_a_length_says_the_unit_of_data_that_has_none_on_tiles_too(tmp_path):
+    y, x = np.mgrid[0:60, 0:80]
+    put(tmp_path / "g.tif", 50 + x * 0.3 + np.sin(y / 4), Affine(2, 0, 500_000, 0, -2, 5_000_000), -9999)
+    steps = [("contours", {"interval": "2m"})]
+    run = in_tiles([tmp_path / "g.tif"], steps, tmp_path / "c.gpkg", 50.0)
+    assert any("was taken to be that" in finding.text for finding in run.account.findings())
+    assert read([tmp_path / "c.gpkg"])[0].frame.vertical.value == "m"
