@@ -219,8 +219,8 @@ def test_a_large_folder_is_planned_worked_on_and_becomes_a_card(qtbot, window, l
     large.look.click()
     qtbot.waitUntil(lambda: bool(large.plan.tiles), timeout=20_000)
     assert len(large.plan.files) == 5
-    assert "tiles of 120 m" in large.text.text()
-    assert "scratch on the disk" in large.text.text()
+    assert "Tiles of 120 m" in large.text.text()
+    assert "MB of scratch on the disk" in large.text.text()
     large.begin.click()
     qtbot.waitUntil(lambda: not window.desk.runner.busy, timeout=60_000)
     qtbot.wait(50)

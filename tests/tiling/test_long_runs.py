@@ -175,7 +175,10 @@ def test_one_damaged_file_is_named_and_its_tiles_say_so(cloud, tmp_path):
 
 def test_nothing_but_damaged_files_is_an_error(tmp_path):
     (tmp_path / "a.laz").write_bytes(b"LASF" + bytes(400))
-    with pytest.raises(DataError, match="can be read"):
+    with pytest.raises(DataError, match=r"a\.laz: .*damaged"):
+        in_tiles([tmp_path], CHAIN, tmp_path / "made.tif", 60.0)
+    (tmp_path / "b.laz").write_bytes(b"LASF" + bytes(400))
+    with pytest.raises(DataError, match="none of 2 files can be read"):
         in_tiles([tmp_path], CHAIN, tmp_path / "made.tif", 60.0)
 
 

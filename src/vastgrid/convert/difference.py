@@ -195,6 +195,7 @@ CONVERSION = Conversion(
     tiles=Tiling(
         whole=_whole,
         run=_tile,
+        local="it needs two grids",
         refuses=lambda params: "an exact TIN is of the whole; take as=grid" if params.as_ is As.TIN else "",
     ),
 )

@@ -335,6 +335,7 @@ CONVERSION = Conversion(
         columns=lambda params: (CLASSES,) if params.classes is not None else (),
         wanted=_among,
         refuses=_refuses,
+        local="of points take a statistic of those in each cell (method=mean), or make a TIN of them before (tin circle=20m)",
         tally=_tally,
     ),
     automatic=3,

@@ -233,8 +233,7 @@ CONVERSION = Conversion(
     tries=tries,
     form="tin",
     ask=True,
-    reach=_reach,
-    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses, tally=_tally),
+    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses, reach=_reach, tally=_tally),
     name=lambda inputs, params: (
         f"{inputs[0].name} within {params.tolerance}"
         if params.tolerance

@@ -565,8 +565,16 @@ CONVERSION = Conversion(
     run=run,
     name=lambda inputs, params: f"Cut and fill, {inputs[0].name} to {inputs[1].name}",
     answers=True,
-    reach=_reach,
-    tiles=Tiling(whole=_whole, run=None, looks=lambda params: True, look=_look, sums=_sums, answer=_answer),
+    tiles=Tiling(
+        whole=_whole,
+        run=None,
+        reach=_reach,
+        local="it needs two grids",
+        looks=lambda params: True,
+        look=_look,
+        sums=_sums,
+        answer=_answer,
+    ),
     seen_by=(
         ("difference", {"base": "base", "top": "top"}),
         ("no_change", {"first": "base", "second": "top"}),

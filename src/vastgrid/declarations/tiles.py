@@ -151,7 +151,7 @@ def _no_columns(params: Any) -> tuple[str, ...]:
 
 @dataclass(frozen=True, slots=True)
 class Tiling:
-    """How a conversion runs on tiles; how far around a tile it looks is its `Conversion.reach`.
+    """How a conversion runs on tiles; how far around a tile it looks is its `Conversion.reach`, if nothing else is said.
 
     Attributes
     ----------
@@ -166,6 +166,11 @@ class Tiling:
         Points, parameters → which of them it looks at, (n,) bool; None for all.
     refuses : callable
         Parameters → why it cannot run on tiles with these; empty where it can.
+    reach : callable or None
+        How far around a tile it looks where a result at a place depends on all of the data, but parts fit; see
+        `Conversion.reach`.
+    local : str
+        What to say instead where its reach is all of the data.
     tally : callable or None
         Input on the piece's ground and around it, result, piece, parameters → what the result costs on that ground.
     finish : callable or None
@@ -189,6 +194,8 @@ class Tiling:
     columns: Callable[[Any], tuple[str, ...]] = _no_columns
     wanted: Callable[[Any, Any], Flags | None] = lambda points, params: None
     refuses: Callable[[Any], str] = lambda params: ""
+    reach: Callable[[Any, Any], float | None] | None = None
+    local: str = ""
     tally: Callable[[Dataset, Dataset, Piece, Any], Tally] | None = None
     finish: Callable[[Any, Outline, Any], tuple[Dataset, list[Finding]]] | None = None
     looks: Callable[[Any], bool] = lambda params: False

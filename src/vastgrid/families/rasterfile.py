@@ -21,6 +21,7 @@ from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, parse_unit
 from vastgrid.base.roomy import let_go, pieces, roomy
+from vastgrid.base.words import spaced
 from vastgrid.data.dataset import DIFFERENCE, HEIGHT, Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
@@ -54,6 +55,15 @@ class BandParams:
     nodata: Annotated[
         float | None, Param("No height", "Value that stands for no height.", absent="as the file says")
     ] = None
+    coarser: Annotated[
+        int,
+        Param(
+            "Coarser",
+            "So many cells across become one, from the file's own coarse levels where it has them: a look at what is larger than memory.",
+            least=1,
+            most=4096,
+        ),
+    ] = 1
 
 
 # So many cells are unpacked in about two seconds.
@@ -96,7 +106,10 @@ def read_band(
             frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
             point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
             every = max(1, sparse and math.ceil(max(source.shape) / sparse))
-            heights = _heights(source, band, progress, every)
+            if params.coarser > 1 and not sparse:
+                heights = _coarser(source, band, params.coarser, findings)
+            else:
+                heights = _heights(source, band, progress, every)
             _without_nodata(heights, params, findings)
             place = place @ place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
     if not all(map(math.isfinite, place[:6])) or place.a * place.e == place.b * place.d:
@@ -211,9 +224,13 @@ def head_of(path: Path, params: BandParams, **options: Any) -> Head:
     ------
     FormatError
         If it is damaged, turned against east and north, or does not say where it is.
+    ParamError
+        If it is to be read coarser.
     """
     import rasterio
 
+    if params.coarser > 1:
+        raise ParamError("coarser", "on tiles every cell is read; leave it out")
     findings: list[Finding] = []
     with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
         warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
@@ -427,6 +444,20 @@ def _heights(source: Any, band: int, progress: Progress, every: int) -> NDArray[
         let_go(heights)
         progress.report(0.9 * stop / rows, "reading the raster")
     return heights
+
+
+def _coarser(source: Any, band: int, every: int, findings: list[Finding]) -> NDArray[np.float64]:
+    """Return heights of which each stands for so many across, from the coarse levels of the file."""
+    shape = (max(math.ceil(source.height / every), 1), max(math.ceil(source.width / every), 1))
+    made = source.read(band, out_shape=shape, masked=True)
+    own = [level for level in source.overviews(band) if level <= every]
+    how = f"from the file's level of {max(own)} cells" if own else "each the height of one of them"
+    text = (
+        f"Read coarser: {spaced(shape[0])} rows and {spaced(shape[1])} columns of {spaced(source.height)} and "
+        f"{spaced(source.width)}, {how}. What lies between them is in the file, not here."
+    )
+    findings.append(Finding("read-coarser", text))
+    return _cleaned(made, source.scales[band - 1], source.offsets[band - 1])
 
 
 def _strips(

@@ -36,6 +36,13 @@ CELLS = 4_000_000
 WIDER = 2.5
 
 
+# Seconds of one core for a million points, and for a million cells, as measured (docs/user/larger-than-memory.md), and those
+# that starting workers takes.
+EACH_POINTS, EACH_CELLS, STARTING = 1.2, 0.35, 8.0
+# Bytes of scratch for a point and for a cell of the result.
+POINT_BYTES, CELL_BYTES = 30.0, 3.0
+
+
 @dataclass(frozen=True, slots=True)
 class Asked:
     """What is asked of a run.
@@ -242,7 +249,8 @@ def _source_sentence(sources: Sequence[tuple[str, Files]], paths: Sequence[Path]
             f"({counts}; {whole.frame.describe()})"
         )
     named = listed([path.name for path in paths[:3]]) + (f" and {len(paths) - 3} more" if len(paths) > 3 else "")
-    return f"{named} looked at by their headers: {listed(parts)}."
+    by = "its header" if sum(len(own.files) for _, own in sources) == 1 else "their headers"
+    return f"{named} looked at by {by}: {listed(parts)}."
 
 
 def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], extras: Sequence[Extra]) -> PlannedStep:
@@ -273,9 +281,12 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], e
     if why:
         raise CallError(f"{conversion.id} on tiles: {why}; or work on a part without --tiles")
     params = settled
-    reach = conversion.reach(inputs, params)
+    reach = (tiling.reach or conversion.reach)(inputs, params)
     if reach is None:
-        raise CallError(f"{conversion.id} looks at all of its data with these values, so it cannot run on tiles")
+        raise CallError(
+            f"{conversion.id} looks at all of its data with these values, so it cannot run on tiles"
+            + (f"; {tiling.local}" if tiling.local else "")
+        )
     return PlannedStep(conversion.id, declare.to_words(params), tiling.whole(list(outlines), params), reach)
 
 
@@ -300,3 +311,33 @@ def _width(plan: Plan, asked: Asked, account: Account) -> float:
         if isinstance(each, CellOutline):
             sizes.append((CELLS * each.dx * each.dy) ** 0.5)
     return step_near(max(min(sizes), WIDER * halo))
+
+
+def scratch_size(plan: Plan) -> float:
+    """Return about how many bytes of scratch a plan takes."""
+    size = 0.0
+    own = plan.source.outline
+    if isinstance(own, PointOutline):
+        size += own.count * (POINT_BYTES + 4.0 * len(plan.columns()))
+    last = plan.ground
+    if isinstance(last, CellOutline):
+        size += last.rows * last.columns * CELL_BYTES * (2.0 if plan.precision == "float64" else 1.0)
+    elif isinstance(last, PointOutline):
+        size *= 2.0
+    return size
+
+
+def seconds_of(plan: Plan, workers: int) -> float:
+    """Return about how long a plan takes."""
+    whole = plan.source.outline
+    number = whole.rows * whole.columns if isinstance(whole, CellOutline) else whole.count
+    each = EACH_CELLS if isinstance(whole, CellOutline) else EACH_POINTS
+    return number / 1e6 * each / max(workers, 1) + (STARTING if workers else 0.0)
+
+
+def effort(plan: Plan, workers: int) -> str:
+    """Return in words how many tiles a plan has, how long it takes, and its room on the disk."""
+    seconds = seconds_of(plan, workers)
+    long = f"{seconds / 60.0:.0f} min" if seconds > 90 else f"{seconds:.0f} s"
+    room = spaced(max(scratch_size(plan) / 1e6, 1.0))
+    return f"{count(len(plan.tiles()), 'tile')}, about {long}, {room} MB of scratch"

@@ -30,7 +30,7 @@ from vastgrid.session.deliver import Delivery, deliver, failed
 from vastgrid.session.executor import Units
 from vastgrid.session.pairing import Compared
 from vastgrid.session.saying import Options, Said
-from vastgrid.session.tile_plans import Asked, planned
+from vastgrid.session.tile_plans import CELL_BYTES, Asked, planned, scratch_size
 from vastgrid.session.tile_sets import deliver_parts, is_set, refuse_parts
 from vastgrid.tiling.engine import Control, crew
 from vastgrid.tiling.joins import whole_cloud, whole_grid, whole_lines
@@ -45,10 +45,6 @@ from vastgrid.tiling.work import (
     tile_file,
     write_index,
 )
-
-# Bytes of scratch for a point and for a cell of the result.
-POINT_BYTES = 30.0
-CELL_BYTES = 3.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -270,20 +266,6 @@ def _make_scratch(folder: Path, plan: Plan, target: Path) -> None:
         f"Tiles of {target.name}, which Vast Grid is making or was stopped at; the same call goes on from here.\n"
         "It removes this folder when the result is whole. Removing it by hand costs only time.\n"
     )
-
-
-def scratch_size(plan: Plan) -> float:
-    """Return about how many bytes of scratch a plan takes."""
-    size = 0.0
-    own = plan.source.outline
-    if isinstance(own, PointOutline):
-        size += own.count * (POINT_BYTES + 4.0 * len(plan.columns()))
-    last = plan.ground
-    if isinstance(last, CellOutline):
-        size += last.rows * last.columns * CELL_BYTES * (2.0 if plan.precision == "float64" else 1.0)
-    elif isinstance(last, PointOutline):
-        size *= 2.0
-    return size
 
 
 def _all_tiles(

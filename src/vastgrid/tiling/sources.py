@@ -203,6 +203,8 @@ def look(
         try:
             looked.files.append(_one(path, words_of, framed, looked.findings, told))
         except FormatError as error:
+            if len(paths) == 1:
+                raise
             text = f"Left out: {error}. Its ground is missing, or less densely covered."
             looked.findings.append(Finding("file-left-out", text))
         if k % 16 == 0:

@@ -36,6 +36,7 @@ from vastgrid.qt.widgets.buttons import menu_button
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
 from vastgrid.session.accounts import Via
+from vastgrid.session.saying import Options, Said
 from vastgrid.session.tiled import TileState
 from vastgrid.tiling.engine import cores
 
@@ -50,6 +51,8 @@ class Wish:
     tile: str
     workers: int
     cluster: str
+    read: Options
+    units: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,6 +150,7 @@ class LargeDialog(QDialog):
         self.palette_, self._guarded = palette, guarded
         self.paths: list[Path] = []
         self.vias: list[Via] = []
+        self.read, self.units = Options(), Said()
         outer = QHBoxLayout(self)
         left = QVBoxLayout()
         left.addWidget(
@@ -267,6 +271,8 @@ class LargeDialog(QDialog):
             self.tile.text().strip(),
             self.workers.value(),
             self.cluster.text().strip(),
+            self.read,
+            self.units,
         )
 
     def set_paths(self, paths: list[Path]) -> None:
@@ -289,13 +295,14 @@ class LargeDialog(QDialog):
 
     def _fill_steps(self, menu: QMenu) -> None:
         for each in catalog.CONVERSIONS:
-            if each.tiles is not None:
+            if each.tiles is not None and not each.answers:
                 action = menu.addAction(each.title)
                 assert action is not None
                 action.setToolTip(each.help)
-                action.triggered.connect(lambda _=False, own=each: self._ask_step(own, {}))
+                action.triggered.connect(lambda _=False, own=each: self.ask_step(own, {}))
 
-    def _ask_step(self, conversion: Conversion, words: dict[str, str], at: int | None = None) -> None:
+    def ask_step(self, conversion: Conversion, words: dict[str, str], at: int | None = None) -> None:
+        """Ask for the parameters of a step, and add it or put it in the place of another."""
         dialog = QDialog(self)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.setWindowTitle(conversion.title)
@@ -324,7 +331,7 @@ class LargeDialog(QDialog):
     def _change(self) -> None:
         at = self.steps.currentRow()
         if at >= 0:
-            self._ask_step(self.vias[at].conversion, self.vias[at].words, at)
+            self.ask_step(self.vias[at].conversion, self.vias[at].words, at)
 
     def _take_out(self) -> None:
         at = self.steps.currentRow()

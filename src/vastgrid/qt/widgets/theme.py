@@ -126,6 +126,7 @@ def _style(p: Palette) -> str:
     QWidget#viewBar QToolButton {{ padding: 3px 8px; }}
     QToolButton:checked {{ background: {p.chip}; color: {p.action}; font-weight: 600; }}
     QWidget#viewBar QComboBox, QDoubleSpinBox, QSpinBox {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 6px; padding: 2px 6px; }}
+    QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: none; }}
     QDoubleSpinBox:focus, QSpinBox:focus {{ border: 2px solid {p.action}; padding: 1px 5px; }}
     QWidget#header {{ border-bottom: 1px solid {p.line}; }}
     QWidget#status {{ border-top: 1px solid {p.line}; }}

@@ -30,6 +30,7 @@ from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.views.tools import Tool
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry, heading, submenu
+from vastgrid.qt.window.tiling import Tiling
 from vastgrid.session.foretelling import offered
 from vastgrid.session.forms import form_of, ways
 from vastgrid.session.steps import check_usable, settled
@@ -66,6 +67,8 @@ class MakeMenu:
         Gives the theme.
     deliver : callable
         Asks for a delivery in a format, by its id.
+    tiling : Tiling
+        Works on large files.
     """
 
     def __init__(
@@ -76,9 +79,10 @@ class MakeMenu:
         plan: PlanView,
         palette: Callable[[], theme.Palette],
         deliver: Callable[[str], None],
+        tiling: Tiling,
     ) -> None:
         self.parent, self.desk, self.making, self.plan, self.palette = parent, desk, making, plan, palette
-        self.deliver = deliver
+        self.deliver, self.tiling = deliver, tiling
         desk.asked.connect(lambda *asked: desk.guarded(lambda: self._ask(*asked).open()))
 
     def fill(self, menu: QMenu, actions: dict[str, QAction]) -> None:
@@ -102,6 +106,7 @@ class MakeMenu:
                     partial(self.desk.guarded, partial(self.making.make, conversion.id, nodes, {})),
                     glyphs.icon(conversion.gives([type(each) for each in known]).kind, self.palette().action),
                 )
+        self._in_tiles(menu, nodes)
         self._files(menu, actions, known)
         drawn = [actions[f"draw_{each.id}"] for each in able if drawn_field(each)]
         if drawn:
@@ -113,6 +118,19 @@ class MakeMenu:
                 submenu(menu, conversion.title).addActions(hands)
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
+
+    def _in_tiles(self, menu: QMenu, cards: list[str]) -> None:
+        """Offer what large files can be made into piece by piece, with time and room on the disk."""
+        offers = self.tiling.offers(cards)
+        if not offers:
+            return
+        own = submenu(menu, "In tiles, from the whole file")
+        for conversion, told in offers:
+            entry(
+                own,
+                conversion.title + (f"   ({told})" if told else " …"),
+                partial(self.desk.guarded, partial(self.tiling.ask_for, cards, conversion)),
+            )
 
     @staticmethod
     def _group(conversion: Conversion, known: list[Dataset]) -> str:

@@ -94,7 +94,13 @@ class Parts:
         self.desk.view_box = lambda: plan.view.box()
         self.measuring = Measuring(self.desk, plan)
         self.make_menu = MakeMenu(
-            self.window, self.desk, self.making, plan, self.palette, lambda name: self.delivering.deliver(name)
+            self.window,
+            self.desk,
+            self.making,
+            plan,
+            self.palette,
+            lambda name: self.delivering.deliver(name),
+            self.tiling,
         )
         self.interval = AskInterval(self.window, self.desk, self.measuring)
         self.picturing = Picturing(self.views, self.desk)

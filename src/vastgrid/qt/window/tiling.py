@@ -2,34 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Sequence
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
-from vastgrid.base.findings import count
-from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import parse_length, unit_word
-from vastgrid.base.words import spaced
+from vastgrid.base.errors import VastGridError
+from vastgrid.base.progress import Progress, Silent
+from vastgrid.base.quantities import parse_length, parse_unit, unit_word
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline
-from vastgrid.job.lineage import Node
+from vastgrid.declarations.conversion import Conversion
+from vastgrid.job.lineage import Node, Role
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.large_dialog import LargeDialog, Layout, Wish, findings_text
 from vastgrid.qt.widgets import theme
-from vastgrid.session.accounts import Account
+from vastgrid.session.accounts import Account, Via
+from vastgrid.session.executor import Units
 from vastgrid.session.saying import Options, Said
 from vastgrid.session.steps import read_file
-from vastgrid.session.tile_plans import Asked, planned
-from vastgrid.session.tiled import TiledRun, TileState, run_tiled, scratch_size
-from vastgrid.tiling.engine import Control
+from vastgrid.session.tile_plans import Asked, effort, planned
+from vastgrid.session.tile_sets import is_set
+from vastgrid.session.tiled import TiledRun, TileState, run_tiled
+from vastgrid.tiling.engine import Control, cores
 from vastgrid.tiling.work import Plan
 
-# Seconds of one core for a million points, and for a million cells, as measured (docs/user/larger-than-memory.md).
-EACH_POINTS, EACH_CELLS = 1.2, 0.35
-# A larger raster is written but not read into the job.
-MOST_CELLS = 400_000_000
+# A larger raster comes into the job from its coarse levels, with about so many cells.
+MOST_CELLS, COARSE_CELLS = 100_000_000, 25_000_000
+# From so many points or cells on, work on a card's file is offered in tiles as well.
+MANY = 20_000_000
 
 
 class Tiling:
@@ -50,7 +56,7 @@ class Tiling:
         self._control = Control()
 
     def ask(self) -> LargeDialog:
-        """Open the dialog."""
+        """Open the dialog, with nothing asked for yet."""
         dialog = LargeDialog(self._parent, self._palette(), self.desk.guarded)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.looked.connect(lambda wish: self.desk.guarded(lambda: self._look(dialog, wish)))
@@ -58,6 +64,59 @@ class Tiling:
         dialog.held.connect(self._hold)
         dialog.stopped.connect(self._stop)
         dialog.show()
+        return dialog
+
+    def offers(self, cards: Sequence[str]) -> list[tuple[Conversion, str]]:
+        """Return the conversions that can be made in tiles from the files of some cards, each with what it takes.
+
+        Only files that are larger than a window's job likes to hold are offered so.
+        """
+        nodes = self._large(cards)
+        if not nodes:
+            return []
+        paths = [Path(node.path) for node in nodes]
+        read, units = _as_read(nodes)
+        known = [data for card in cards if (data := self.desk.session.dataset(card)) is not None]
+        found = []
+        for each in catalog.CONVERSIONS:
+            roles = sum(own.least for own in each.inputs)
+            # What builds a surface of points needs a step after it: that is asked for in the window of steps.
+            if each.tiles is None or each.answers or each.builds or not (each.many or len(paths) == roles):
+                continue
+            try:
+                plan = planned(paths, [Via(each, {})], read, units, Asked(None, cores()), Account(), Silent())
+                found.append((each, effort(plan, cores())))
+            except VastGridError:
+                # One that only lacks a word is offered: its form asks for it.
+                if all(each.can_use(data) for data in known):
+                    found.append((each, ""))
+        return found
+
+    def _large(self, cards: Sequence[str]) -> list[Node]:
+        """Return the sources behind cards; none if one is no source, or all are small."""
+        graph = self.desk.session.graph
+        nodes = [graph.node(card) for card in cards]
+        if not all(node.role is Role.SOURCE and Path(node.path).is_file() for node in nodes):
+            return []
+        if any(catalog.format_named(node.operation).head is None for node in nodes):
+            return []
+        data = [self.desk.session.dataset(card) for card in cards]
+        size = sum(_size(each) for each in data if each is not None)
+        return nodes if size >= MANY or any("coarser" in node.words for node in nodes) else []
+
+    def ask_for(self, cards: Sequence[str], conversion: Conversion) -> LargeDialog:
+        """Open the dialog for the files of some cards, with a step to be made of them."""
+        nodes = self._large(cards)
+        dialog = self.ask()
+        dialog.read, dialog.units = _as_read(nodes)
+        paths = [Path(node.path) for node in nodes]
+        dialog.set_paths(paths)
+        kinds = [type(data) for card in cards if (data := self.desk.session.dataset(card)) is not None]
+        ending = catalog.usual_format([conversion.gives(kinds)]).suffixes[0]
+        if conversion.keeps:
+            ending = paths[0].name.removeprefix(paths[0].name.split(".")[0])
+        dialog.target.setText(str(paths[0].with_name(f"{paths[0].name.split('.')[0]}-{conversion.id}{ending}")))
+        dialog.ask_step(conversion, {})
         return dialog
 
     def _hold(self, waits: bool) -> None:
@@ -69,7 +128,7 @@ class Tiling:
 
     def _planned(self, wish: Wish, progress: Progress) -> tuple[Plan, Account]:
         account = Account()
-        plan = planned(wish.paths, wish.vias, Options(), Said(), self._asked(wish), account, progress)
+        plan = planned(wish.paths, wish.vias, wish.read, wish.units, self._asked(wish), account, progress)
         return plan, account
 
     @staticmethod
@@ -109,21 +168,21 @@ class Tiling:
                     wish.paths,
                     wish.target,
                     wish.vias,
-                    read_words=Options(),
+                    read_words=wish.read,
                     write_words={},
-                    from_units=Said(),
+                    from_units=wish.units,
                     asked=self._asked(wish),
                     progress=progress.part(0.01, 0.9),
                     account=Account(tell=lambda text: self.desk.bridge.post(lambda: self.desk.say(text))),
                     control=control,
                     watch=watch,
                 )
-                path, whole = run.account.deliveries[0].path, run.plan.whole
-                fits = not isinstance(whole, CellOutline) or whole.rows * whole.columns <= MOST_CELLS
-                if not wanted or not fits or not run.account.deliveries[0].good:
+                delivery, whole = run.account.deliveries[0], run.plan.whole
+                if not wanted or not delivery.good or is_set(run.plan):
                     return run, []
-                source = read_file(path, {}, progress.part(0.9, 0.97), (None, None))
-                return run, session.sources.take_in(source, {}, (None, None), progress.part(0.97, 1.0))
+                words = coarse_words(whole.rows * whole.columns) if isinstance(whole, CellOutline) else {}
+                source = read_file(delivery.path, words, progress.part(0.9, 0.97), (None, None))
+                return run, session.sources.take_in(source, words, (None, None), progress.part(0.97, 1.0))
             finally:
                 on(lambda: dialog.show_working(working=False))
 
@@ -140,25 +199,32 @@ class Tiling:
                 session.accept(nodes, f"import {wish.target.name}")
                 self.desk.select([output.card for node in nodes for output in node.outputs])
             elif wanted and run.account.deliveries[0].good:
-                self.desk.tell(
-                    f"{wish.target.name} is written. It has more cells than a job holds at once; a part of it can be brought in, "
-                    "or coarser cells made of it (grid on tiles)."
-                )
+                self.desk.tell(f"{run.account.deliveries[0].sentence()} Bring in the parts that you want to see.")
 
         self.desk.start(f"{wish.target.name} in tiles", work, done)
 
 
+def _as_read(nodes: Sequence[Node]) -> tuple[Options, Said]:
+    """Return how the files of some cards were read."""
+    words = {node.path: {key: text for key, text in node.words.items() if key != "coarser"} for node in nodes}
+    units: dict[str, Units] = {}
+    for node in nodes:
+        plan, height = (parse_unit(word) if word else None for word in node.units)
+        units[node.path] = plan, height
+    return Options(of_file=words), Said(of_file=units)
+
+
+def _size(data: Dataset) -> int:
+    return data.rows * data.columns if isinstance(data, Grid) else max(data.count().values(), default=0)
+
+
+def coarse_words(cells: int) -> dict[str, str]:
+    """Return the reading options of a raster of so many cells for the job: all of it, or its coarse levels."""
+    return {} if cells <= MOST_CELLS else {"coarser": str(math.ceil(math.sqrt(cells / COARSE_CELLS)))}
+
+
 def layout_of(plan: Plan, account: Account, workers: int) -> Layout:
     """Return what a plan says, in words and rectangles."""
-    number = len(plan.tiles())
-    width = f"{plan.tile:g}{unit_word(plan.source.outline.frame.horizontal)}"
-    whole = plan.source.outline
-    if isinstance(whole, CellOutline):
-        seconds = whole.rows * whole.columns / 1e6 * EACH_CELLS
-    else:
-        seconds = whole.count / 1e6 * EACH_POINTS
-    seconds = seconds / max(workers, 1) + 8.0
-    long = f"{seconds / 60.0:.0f} min" if seconds > 90 else f"{seconds:.0f} s"
     lines = [step.sentence for step in account.steps]
     given = [(role, own.outline.name) for role, own in plan.sources]
     for step in plan.steps:
@@ -166,9 +232,9 @@ def layout_of(plan: Plan, account: Account, workers: int) -> Layout:
         pairs = [(role or step.conversion.main.role, name) for role, name in given]
         lines.append(declare.plain(step.conversion.sentence(params, pairs)))
         given = [("", step.whole.dataset().name)]
-    lines.append(
-        f"{count(number, 'tile')} of {width}, about {long}; scratch on the disk {spaced(scratch_size(plan) / 1e6)} MB."
-    )
+    width = f"{plan.tile:g}{unit_word(plan.source.outline.frame.horizontal)}"
+    lines.append(f"Tiles of {width}: {effort(plan, workers)} on the disk.")
+    number = len(plan.tiles())
     files = tuple(each.outline.box() for _, own in plan.sources for each in own.files)
     tiles = tuple(plan.box(k) for k in range(number)) if number <= 40_000 else ()
     return Layout(findings_text(lines, list(account.findings())), files, tiles)
