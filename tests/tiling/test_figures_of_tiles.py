@@ -163,3 +163,23 @@ def test_a_length_says_the_unit_of_data_that_has_none_on_tiles_too(tmp_path):
     run = in_tiles([tmp_path / "g.tif"], steps, tmp_path / "c.gpkg", 50.0)
     assert any("was taken to be that" in finding.text for finding in run.account.findings())
     assert read([tmp_path / "c.gpkg"])[0].frame.vertical.value == "m"
+
+
+def test_large_grids_in_memory_are_added_up_piece_by_piece(two, tmp_path, monkeypatch, capsys):
+    """No more than a piece is held as triangles, whatever a job has open."""
+    from vastgrid.convert import volumes
+    from vastgrid.shaping import adding
+
+    words = [two / "before.tif", two / "after.tif", "--cell", "1", "--depth", "0.7", "--inside", two / "areas.geojson"]
+    want = answered(capsys, *words)
+    monkeypatch.setattr(adding, "PIECE", 3000)
+    monkeypatch.setattr(volumes, "PIECE", 3000)
+    held = []
+    whole = volumes.for_volumes
+    monkeypatch.setattr(volumes, "for_volumes", lambda data: held.append(data.heights.size) or whole(data))
+    got = answered(capsys, *words)
+    assert max(held) < 8000
+    assert len(held) > 30
+    for ours, theirs in zip([got, *got["parts"]], [want, *want["parts"]], strict=True):
+        for name in ("cut", "fill", "cut_area", "fill_area", "common_area"):
+            assert ours[name] == pytest.approx(theirs[name], rel=1e-9)

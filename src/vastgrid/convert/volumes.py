@@ -42,6 +42,7 @@ from vastgrid.measures.earthwork import (
 )
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
+from vastgrid.shaping.adding import PIECE, summed
 from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas, whole_of
 from vastgrid.shaping.limits import has_rings
 
@@ -107,6 +108,9 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
         If they have no ground in common, or none inside the boundaries.
     """
     (base,), (top,), lines = inputs.of("base"), inputs.of("top"), inputs.of("inside")
+    if isinstance(base, Grid) and isinstance(top, Grid) and max(base.heights.size, top.heights.size) > PIECE:
+        # As triangles they would take a hundred times the room: piece by piece the figures are the same.
+        return _answer(inputs, *summed(_TILING, inputs, params, progress), params)
     findings: list[Finding] = []
     one, two = for_volumes(base), for_volumes(top)
     areas = named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
@@ -506,7 +510,7 @@ def _cell(base: CellOutline, params: VolumeParams) -> float:
     return params.cell.in_unit(base.frame.horizontal, "cell") if params.cell is not None else max(base.dx, base.dy)
 
 
-def _answer(inputs: Inputs, sums: Sums, params: VolumeParams, piece: Piece) -> Result:
+def _answer(inputs: Inputs, sums: Sums, piece: Piece, params: VolumeParams) -> Result:
     """Return the answer from the sums of all tiles."""
     (base,), (top,) = inputs.of("base"), inputs.of("top")
     findings: list[Finding] = []
@@ -525,6 +529,18 @@ def _answer(inputs: Inputs, sums: Sums, params: VolumeParams, piece: Piece) -> R
     checks = _named_checks(rows[-1], (_cell(outline, params), cells), (spacing, sections), word)
     limits = _limits(piece.seen.get("gap", (0.0, 0.0)), frame, params)
     return _answered(base, top, areas, findings, _Figures(limits, rows, sums["classes"], checks), params)
+
+
+_TILING = Tiling(
+    whole=_whole,
+    run=None,
+    reach=_reach,
+    local="it needs two grids",
+    looks=lambda params: True,
+    look=_look,
+    sums=_sums,
+    answer=lambda inputs, sums, params, piece: _answer(inputs, sums, piece, params),
+)
 
 
 CONVERSION = Conversion(
@@ -565,16 +581,7 @@ CONVERSION = Conversion(
     run=run,
     name=lambda inputs, params: f"Cut and fill, {inputs[0].name} to {inputs[1].name}",
     answers=True,
-    tiles=Tiling(
-        whole=_whole,
-        run=None,
-        reach=_reach,
-        local="it needs two grids",
-        looks=lambda params: True,
-        look=_look,
-        sums=_sums,
-        answer=_answer,
-    ),
+    tiles=_TILING,
     seen_by=(
         ("difference", {"base": "base", "top": "top"}),
         ("no_change", {"first": "base", "second": "top"}),

@@ -93,6 +93,12 @@ class CellOutline:
     point_registered: bool = False
     elevation: Pair | None = None
 
+    @classmethod
+    def of(cls, grid: Grid) -> CellOutline:
+        """Return the outline of a grid."""
+        place = (grid.west, grid.north, grid.dx, grid.dy, grid.rows, grid.columns)
+        return cls(grid.name, grid.frame, *place, grid.quantity, grid.measure, grid.point_registered)
+
     def dataset(self) -> Grid:
         """Return a stand-in that counts, has an extent and a frame; it has no values."""
         made = Grid(
