@@ -1,5 +1,6 @@
 """The small pieces of the interface: forms, pictures, kept settings, the asking dialog, the status line's tasks."""
 
+import math
 from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated
@@ -7,14 +8,17 @@ from typing import Annotated
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QColor, QImage
+from PyQt6.QtGui import QColor, QImage, QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
 
 from builders import METRES, ground, scattered
+from hands import pixels
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
+from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.families.cloudfile import CloudReadParams
 from vastgrid.kernels import strokes
@@ -307,3 +311,41 @@ def test_data_of_no_kind_cannot_be_made():
 )
 def test_the_scale_of_the_plan(size, unit, text):
     assert furniture.scale_text(size, unit, 96).replace("\u202f", " ") == text
+
+
+@pytest.mark.parametrize("ratio", [1.25, 1.5, 2.0])
+def test_a_picture_for_a_finer_screen_is_the_same_picture_finer(ratio):
+    """As on desktops at 125, 150 and 200 %: every pixel of the screen is drawn, lines are as wide to the eye as before."""
+    tin = ground(400)
+    view = fitted(bounds([tin]), 161, 117)
+    plain_, fine = (rendering.draw([tin], view, theme.LIGHT, wires=True, ratio=each) for each in (1.0, ratio))
+    assert fine.devicePixelRatio() == ratio
+    assert (fine.width(), fine.height()) == (math.ceil(161 * ratio), math.ceil(117 * ratio))
+    shrunk = fine.scaled(161, 117, Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation)
+    one, other = pixels(plain_), pixels(shrunk)
+    # The middle of the picture: shading at the rim looks at cells that lie beyond.
+    assert np.abs(one - other)[20:-20, 20:-20].mean() < 12
+    line = from_lines("l", METRES, [np.array([(0.0, 50.0, 1.0), (100.0, 50.0, 1.0)])], [""])
+    image = rendering.draw([line], View(50.0, 50.0, 1.0, 100, 100), theme.LIGHT, ratio=ratio)
+    column = image.width() // 2
+    thick = sum(image.pixelColor(column, row).alphaF() for row in range(image.height()))
+    thin = rendering.draw([line], View(50.0, 50.0, 1.0, 100, 100), theme.LIGHT)
+    usual = sum(thin.pixelColor(50, row).alphaF() for row in range(100))
+    assert thick == pytest.approx(usual * ratio, rel=0.15)
+
+
+def test_a_finer_picture_lies_where_the_view_is():
+    """Whether its pixels part evenly or not: the middle of the picture is the middle of the view."""
+    points = PointSet(name="p", frame=METRES, xyz=np.array([(50.0, 50.0, 1.0)]))
+    for ratio in (1.0, 1.5, 2.0):
+        view = View(50.0, 50.0, 1.0, 101, 77)
+        picture = rendering.draw([plain(points, "#ff0000")], view, theme.LIGHT, ratio=ratio)
+        canvas = QImage(round(101 * ratio), round(77 * ratio), QImage.Format.Format_RGB32)
+        canvas.setDevicePixelRatio(ratio)
+        canvas.fill(QColor("white"))
+        painter = QPainter(canvas)
+        furniture.paint_picture(painter, picture, view, view)
+        painter.end()
+        red = np.argwhere(np.abs(pixels(canvas) - (255, 0, 0)).sum(axis=2) < 150)
+        middle = red.mean(axis=0) / ratio
+        assert middle == pytest.approx((38.5, 50.5), abs=0.8)

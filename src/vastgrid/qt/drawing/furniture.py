@@ -263,12 +263,15 @@ def paint_picture(painter: QPainter, picture: QImage, drawn: View, view: View) -
     """Show a picture that was drawn for one view where its place is in another: moved, scaled and turned."""
     x, y = view.pixel(drawn.east, drawn.north)
     ratio, turn = drawn.size / view.size, drawn.turn - view.turn
+    # A picture for a finer screen is some pixels of that screen wider than the view, its middle the same.
+    size, finer = picture.deviceIndependentSize(), picture.devicePixelRatio()
     if abs(ratio - 1.0) < 1e-9 and turn == 0.0:
-        painter.drawImage(QPointF(round(x - drawn.width / 2.0), round(y - drawn.height / 2.0)), picture)
+        left, top = x - size.width() / 2.0, y - size.height() / 2.0
+        painter.drawImage(QPointF(round(left * finer) / finer, round(top * finer) / finer), picture)
         return
     painter.save()
     painter.translate(x, y)
     painter.rotate(turn)
     painter.scale(ratio, ratio)
-    painter.drawImage(QPointF(-drawn.width / 2.0, -drawn.height / 2.0), picture)
+    painter.drawImage(QPointF(-size.width() / 2.0, -size.height() / 2.0), picture)
     painter.restore()

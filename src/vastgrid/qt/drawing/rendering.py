@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import singledispatch
@@ -66,7 +67,15 @@ def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
 
 @dataclass(frozen=True, eq=False)
 class _Canvas:
-    """What is drawn on, and how everything on it is drawn."""
+    """What is drawn on, and how everything on it is drawn; widths are given in pixels of the view asked for.
+
+    Attributes
+    ----------
+    view : View
+        In the pixels of the image.
+    ratio : float
+        How many of them make one pixel of the view asked for, along each side.
+    """
 
     image: Colours
     view: View
@@ -75,6 +84,16 @@ class _Canvas:
     small: bool
     wires: bool
     ground: bool
+    ratio: float = 1.0
+
+    @property
+    def size(self) -> float:
+        """World units per pixel of the view asked for."""
+        return self.view.size * self.ratio
+
+    def reach(self, pixels: int) -> int:
+        """Return how far a dot goes around its middle in the image."""
+        return max(math.ceil(((2 * pixels + 1) * self.ratio - 1.0) / 2.0 - 0.25), 0)
 
     @property
     def bare(self) -> bool:
@@ -96,6 +115,7 @@ def draw(
     small: bool = False,
     wires: bool = False,
     ends: tuple[float, float] | None = None,
+    ratio: float = 1.0,
 ) -> QImage:
     """Draw datasets, first ones lowest; transparent where there is nothing.
 
@@ -109,17 +129,21 @@ def draw(
         Whether triangles' edges show where there is room for them.
     ends : (float, float) or None
         The heights that the ends of the ramp stand for, where others are shown besides.
+    ratio : float
+        Pixels of the screen for one of the view along each side, as the desktop scales them; the picture knows it.
     """
     items = [each if isinstance(each, Dressed) else plain(each) for each in shown]
     if any(not isinstance(each, Dressed) for each in shown):
         items.sort(key=lambda own: kind_of(own.dataset).rank)
-    image = np.zeros((view.height, view.width, 4), np.uint8)
+    fine = view.finer(ratio)
+    image = np.zeros((fine.height, fine.width, 4), np.uint8)
     datasets = [own.dataset for own in items]
     ground = any(kind_of(each).covers for each in datasets)
-    canvas = _Canvas(image, view, ends or height_range(datasets), palette, small, wires, ground)
+    canvas = _Canvas(image, fine, ends or height_range(datasets), palette, small, wires, ground, ratio)
     for own in items:
         _drawn(own.dataset, own, canvas)
-    picture = QImage(image.tobytes(), view.width, view.height, 4 * view.width, QImage.Format.Format_ARGB32).copy()
+    picture = QImage(image.tobytes(), fine.width, fine.height, 4 * fine.width, QImage.Format.Format_ARGB32).copy()
+    picture.setDevicePixelRatio(ratio)
     if labels and not small:
         taken: list[QRectF] = []
         painter = QPainter(picture)
@@ -139,7 +163,7 @@ def _draw_contours(contours: Contours, own: Dressed, canvas: _Canvas) -> None:
     thin, thick = ("#B08D6A", "#E3CDB0") if canvas.bare else (palette.contour, palette.index)
     if own.look.labels and not small:
         contours = contours.with_gaps()
-    minor, index = strengths(contours, view.size)
+    minor, index = strengths(contours, canvas.size)
     indexed = bool(contours.index.any())
     between = contours.supplementary
     weak = 0.55 * minor if own.look.minor and not (small and indexed) else 0.0
@@ -154,7 +178,9 @@ def _draw_contours(contours: Contours, own: Dressed, canvas: _Canvas) -> None:
         colours = line_colours(own, contours.levels[mine], None, usual, ends)
         place = (view.west, view.top, view.size)
         strength *= own.look.opacity / 100.0
-        strokes.draw_coloured_lines(image, view.turned(xy), fixed(offsets), *place, colours, strength, width)
+        strokes.draw_coloured_lines(
+            image, view.turned(xy), fixed(offsets), *place, colours, strength, width * canvas.ratio
+        )
 
 
 @_drawn.register
@@ -178,11 +204,11 @@ def _draw_lines(lines: Linework | Survey, own: Dressed, canvas: _Canvas, layer: 
     colours = line_colours(own, z, layer, usual, canvas.ends)
     strength = 0.95 * own.look.opacity / 100.0
     turned = view.turned(lines.vertices)
-    strokes.draw_coloured_lines(image, turned, lines.offsets, *place, colours, strength, own.look.width)
+    strokes.draw_coloured_lines(image, turned, lines.offsets, *place, colours, strength, own.look.width * canvas.ratio)
     # Photo positions and parcels' centres are single places, which no line shows.
     alone = np.flatnonzero(np.diff(lines.offsets) == 1)
     if len(alone):
-        strokes.draw_dots(image, fixed(turned[lines.offsets[alone]]), *place, colours[alone], strength, 2)
+        strokes.draw_dots(image, fixed(turned[lines.offsets[alone]]), *place, colours[alone], strength, canvas.reach(2))
 
 
 @_drawn.register
@@ -247,15 +273,16 @@ def _draw_wires(
     every = fixed(np.zeros((0, 3), np.bool_))
     strength = (0.3 if filled else 0.75) * opacity
     faces = surface.triangles
-    strokes.draw_edges(image, vertices, faces, every, *place, colour, strength, 1.0, 6.0)
+    wide = canvas.ratio
+    strokes.draw_edges(image, vertices, faces, every, *place, colour, strength, wide, 6.0 * wide)
     if across is None:
         return
     constrained = getattr(surface, "constrained", None)
     if constrained is not None and constrained.any():
         ink = ramps.rgb(palette.breakline)
-        strokes.draw_edges(image, vertices, faces, constrained, *place, ink, 0.5 * opacity, 1.2, 3.0)
+        strokes.draw_edges(image, vertices, faces, constrained, *place, ink, 0.5 * opacity, 1.2 * wide, 3.0 * wide)
     rim = fixed(across < 0)
-    strokes.draw_edges(image, vertices, faces, rim, *place, colour, 0.55 * opacity, 1.4, 0.0)
+    strokes.draw_edges(image, vertices, faces, rim, *place, colour, 0.55 * opacity, 1.4 * wide, 0.0)
 
 
 def _places(view: View) -> Floats:
@@ -309,11 +336,12 @@ def _draw_points(points: PointSet, own: Dressed, canvas: _Canvas) -> None:
     darker = 105 if canvas.ground or small else 0 if canvas.bare else 60
     if points.extent().east is None:
         return
-    spacing = _spacing(points, view.size)
+    spacing = _spacing(points, canvas.size)
     reach = own.look.size // 2 if own.look.size else 2 if spacing > 40 else 1 if spacing > 4 else 0
     if small:
         # A card's picture is shown at half its size: single pixels of a sparse survey would vanish.
         reach = max(reach, min(round(spacing / 4.0), 6))
+    reach = canvas.reach(reach)
     strength = 0.9 * own.look.opacity / 100.0
     scale = point_scale(own, *canvas.ends)
     if own.look.colour is PointColour.ELEVATION:

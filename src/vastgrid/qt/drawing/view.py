@@ -65,6 +65,13 @@ class View:
         """Return a view of the same middle and scale with a margin all around."""
         return dataclasses.replace(self, width=int(self.width * share), height=int(self.height * share))
 
+    def finer(self, ratio: float) -> View:
+        """Return the view of the same ground in so many times the pixels along each side."""
+        if ratio == 1.0:
+            return self
+        width, height = math.ceil(self.width * ratio), math.ceil(self.height * ratio)
+        return dataclasses.replace(self, size=self.size / ratio, width=width, height=height)
+
     def turned(self, xy: Floats) -> Floats:
         """Return coordinates (n, ≥ 2) turned about the middle so that the picture's upper side is north."""
         if self.turn == 0.0:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QImage,
@@ -53,6 +53,8 @@ class PlanWish:
     scene: int
     # What is shown on the right of the divider, where two are compared.
     other: tuple[Dressed, ...] = ()
+    # Pixels of the screen for one of the view.
+    ratio: float = 1.0
 
 
 class PlanView(QWidget):
@@ -116,8 +118,11 @@ class PlanView(QWidget):
 
     @staticmethod
     def _draw(wish: PlanWish) -> tuple[QImage, tuple[list[Scale], QImage | None]]:
-        picture = rendering.draw(wish.items, wish.view, wish.palette, wires=True)
-        other = rendering.draw(wish.other, wish.view, wish.palette, wires=True) if wish.other else None
+        def drawn(items: tuple[Dressed, ...]) -> QImage:
+            return rendering.draw(items, wish.view, wish.palette, wires=True, ratio=wish.ratio)
+
+        picture = drawn(wish.items)
+        other = drawn(wish.other) if wish.other else None
         ends = rendering.height_range([own.dataset for own in (*wish.items, *wish.other)])
         return picture, (furniture.scales([*wish.other, *wish.items], ends), other)
 
@@ -275,7 +280,8 @@ class PlanView(QWidget):
         # Before it is shown its size is not what it will be.
         if self.isVisible():
             view = self.view.grown(MARGIN)
-            self._painter.ask(PlanWish(tuple(self.items), view, self.palette_, self._scene, tuple(self.other)))
+            shown = tuple(self.items), view, self.palette_, self._scene, tuple(self.other)
+            self._painter.ask(PlanWish(*shown, self.devicePixelRatioF()))
 
     def _arrived(self, wish: PlanWish, picture: QImage, more: tuple[list[Scale], QImage | None] | None) -> None:
         if wish.scene == self._scene:
@@ -300,6 +306,12 @@ class PlanView(QWidget):
         view = self.view
         east, north = view.world(view.width / 2.0 - dx, view.height / 2.0 - dy)
         self.look(dataclasses.replace(view, east=east, north=north))
+
+    def event(self, event: QEvent | None) -> bool:
+        if event is not None and event.type() == QEvent.Type.DevicePixelRatioChange:
+            # On another screen, or another scale of the desktop.
+            self.repaint_all()
+        return super().event(event)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         self._soon.start()
