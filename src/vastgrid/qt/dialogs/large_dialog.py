@@ -37,7 +37,7 @@ from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
 from vastgrid.session.accounts import Via
 from vastgrid.session.saying import Options, Said
-from vastgrid.session.tiled import TileState
+from vastgrid.session.tile_stages import TileState
 from vastgrid.tiling.engine import cores
 
 

@@ -28,7 +28,8 @@ from vastgrid.session.saying import Options, Said
 from vastgrid.session.steps import read_file
 from vastgrid.session.tile_plans import Asked, effort, planned
 from vastgrid.session.tile_sets import is_set
-from vastgrid.session.tiled import TiledRun, TileState, run_tiled
+from vastgrid.session.tile_stages import TiledRun, TileState
+from vastgrid.session.tiled import run_tiled
 from vastgrid.tiling.engine import Control, cores
 from vastgrid.tiling.work import Plan
 
