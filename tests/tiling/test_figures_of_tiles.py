@@ -7,6 +7,7 @@ import shutil
 
 import numpy as np
 import pytest
+import shapely
 from rasterio import Affine
 
 from tiling.grounds import at_once, in_tiles, put, read, same_cells
@@ -151,9 +152,47 @@ def test_bands_of_slope_on_tiles(two, tmp_path):
     (grid,) = read([two / "before.tif"])
     in_tiles([two / "before.tif"], steps, tmp_path / "bands.tif", 70.0, write=DOUBLE)
     assert same_cells(at_once(grid, steps), read([tmp_path / "bands.tif"])[0])
-    for more, why in (({"as": "grid"}, "say where bands end"), ({"interval": "5"}, "take as=grid")):
+    for more, target, why in (
+        ({"as": "grid"}, "no.tif", "say where bands end"),
+        ({"interval": "5"}, "no.tif", "lines"),
+    ):
         with pytest.raises(CallError, match=why):
-            in_tiles([two / "before.tif"], [("bands", more)], tmp_path / "no.tif", 70.0)
+            in_tiles([two / "before.tif"], [("bands", more)], tmp_path / target, 70.0)
+
+
+def outlines(made):
+    """Return every outline with what it knows, its places from the least on, in one direction."""
+    found = []
+    for k in range(len(made)):
+        ring = shapely.normalize(shapely.Polygon(made.line(k)[:, :2]))
+        known = tuple(made.attributes[name][k] for name in ("band", "from", "to", "hole"))
+        found.append((str(known), round(float(made.attributes["area"][k]), 6), ring))
+    return sorted(found, key=lambda each: (each[0], each[1], shapely.get_coordinates(each[2]).tolist()))
+
+
+@pytest.mark.parametrize("name", ["before.tif", "jacksboro.tif", "level.tif"])
+@pytest.mark.parametrize("words", [{"interval": "20"}, {"limits": "102, 300, 400, 455"}])
+def test_outlines_of_bands_join_over_seams(two, dem, tmp_path, name, words):
+    """Also where whole numbers lie on limits: flat ground, ridges and rims on a level, on seams and off them."""
+    path = (dem if name == "jacksboro.tif" else two) / name
+    if name == "level.tif":
+        rng = np.random.default_rng(4)
+        z = rng.choice([280.0, 300.0, 320.0, 340.0], (60, 90), p=[0.2, 0.4, 0.3, 0.1])
+        z[rng.random(z.shape) < 0.02] = -9999
+        put(path, z, Affine(1.1, 0, 500_000.3, 0, -1.1, 5_000_000.7), -9999)
+    (grid,) = read([path])
+    steps = [("bands", words)]
+    want = outlines(at_once(grid, steps))
+    side = grid.dx * max(grid.heights.shape)
+    for tile in (0.23 * side, 0.6 * side):
+        run = in_tiles([path], steps, tmp_path / "bands.gpkg", tile)
+        (got,) = read([tmp_path / "bands.gpkg"])
+        got = outlines(got)
+        assert len(got) == len(want)
+        for ours, theirs in zip(got, want, strict=True):
+            assert ours[:2] == theirs[:2]
+            assert shapely.equals_exact(ours[2], theirs[2], tolerance=1e-6)
+        assert "bands" in [finding.code for finding in run.account.findings()]
 
 
 def test_a_length_says_the_unit_of_data_that_has_none_on_tiles_too(tmp_path):

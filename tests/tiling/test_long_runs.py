@@ -191,7 +191,7 @@ def test_nothing_but_damaged_files_is_an_error(tmp_path):
         (["--via", "tin", "circle=9", "voids=X", "--via", "grid", "cell=2"], "voids is about the whole surface"),
         (["--via", "grid", "cell=2", "method=idw"], "looks at points anywhere around"),
         (["--via", "grid", "cell=2", "method=mean", "fill=3"], "gaps are filled"),
-        (["--via", "slope"], "slope uses grid; it cannot use this points"),
+        (["--via", "slope"], "slope uses grid, not points"),
         (["--via", "grid", "cell=2", "--only", "x"], "--only does not go with --tiles"),
         (["--workers", "-1"], "--workers"),
     ],

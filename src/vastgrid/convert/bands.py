@@ -8,7 +8,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 import shapely
@@ -21,14 +21,26 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework, from_lines
-from vastgrid.data.outline import CellOutline, Outline
+from vastgrid.data.outline import CellOutline, EdgeOutline, Outline
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.declarations.tiles import Piece, Seen, Sums, Tiling
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Levels
-from vastgrid.shaping.banding import banded, equal_shares
+from vastgrid.shaping.banding import (
+    Band,
+    Cuts,
+    banded,
+    cuts_of,
+    equal_shares,
+    faces_of,
+    in_order,
+    joined_cuts,
+    number_by_places,
+    numbered,
+)
+from vastgrid.shaping.seams import on_lattice, shared_window
 from vastgrid.shaping.surfaces import grid_tin
 
 MOST_BANDS = 2000
@@ -165,7 +177,11 @@ def _areas(bands: Grid, limits: Floats) -> Floats:
 
 def _polygons(surface: Tin | Grid, limits: Floats, progress: Progress) -> tuple[Linework, Floats]:
     tin = grid_tin(surface) if isinstance(surface, Grid) else surface
-    bands = banded(tin, limits, progress)
+    return _outlines(surface, banded(tin, limits, progress), limits)
+
+
+def _outlines(surface: Tin | Grid, bands: Sequence[Band], limits: Floats) -> tuple[Linework, Floats]:
+    """Return the outlines of bands as lines that know what they are, and the area of each band."""
     names = _names(surface, limits)
     rings, layers = [], []
     values: dict[str, list[float | bool | int]] = {name: [] for name in ("band", "from", "to", "area", "hole", "piece")}
@@ -215,14 +231,24 @@ def _table(surface: Tin | Grid, limits: Floats, areas: Floats) -> Table:
 def _refuses(params: BandParams) -> str:
     if params.interval is None and params.limits is None:
         return "equal shares need all heights at once; say where bands end (interval=5m or limits=200,210,225)"
-    return "" if params.as_ is As.GRID else "outlines are of the whole; take as=grid"
+    return ""
 
 
-def _whole(inputs: Sequence[Outline], params: BandParams) -> CellOutline:
+def _reach(inputs: Sequence[Tin | Grid], params: BandParams) -> float | None:
+    (surface,) = inputs
+    if not isinstance(surface, Grid):
+        return None
+    # Outlines run between centres of cells, so a tile goes on to the first beyond it.
+    return 1.5 * max(surface.dx, surface.dy) if params.as_ is As.POLYGONS else 0.0
+
+
+def _whole(inputs: Sequence[Outline], params: BandParams) -> CellOutline | EdgeOutline:
     (own,) = inputs
     assert isinstance(own, CellOutline)
     need_lengths(own.name, own.frame, "areas need")
     name = f"Bands of {own.name}"
+    if params.as_ is As.POLYGONS:
+        return EdgeOutline(own, name)
     return dataclasses.replace(own, name=name, quantity="height band", measure="", elevation=None)
 
 
@@ -238,13 +264,55 @@ def _look(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Seen:
     return {} if pair is None else {"values": pair}
 
 
-def _tile(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Grid:
+def _limits(surface: Tin | Grid, params: BandParams, piece: Piece) -> Floats:
+    return limits_of(surface, params, piece.seen.get("values", (0.0, 0.0)))
+
+
+def _tile(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Grid | Linework:
     (grid,) = inputs
-    return _grid(grid, limits_of(grid, params, piece.seen.get("values", (0.0, 0.0))))[0]
+    limits = _limits(grid, params, piece)
+    return _edges(grid, limits, piece) if params.as_ is As.POLYGONS else _grid(grid, limits)[0]
+
+
+# What lines of a tile are: level lines, rims, and single places whose band is known.
+_LEVEL, _RIM, _PLACE = range(3)
+
+
+def _edges(grid: Grid, limits: Floats, piece: Piece) -> Linework:
+    """Return what parts the ground of a tile, edge by edge, and a place inside each of its pieces with band and area."""
+    whole = piece.inputs[0]
+    assert isinstance(whole, CellOutline)
+    part = whole.cut(grid, shared_window(whole, whole.window(piece.box)))
+    tin = on_lattice(grid_tin(part), whole)
+    cuts = cuts_of(tin, limits)
+    faces = faces_of(cuts)
+    number, places = numbered(tin, limits, faces)
+    ground = number >= 0
+    single = places[ground]
+    xy = np.concatenate((cuts.levels.reshape(-1, 2), cuts.rim.reshape(-1, 2), single))
+    sizes = [2] * (len(cuts.levels) + len(cuts.rim)) + [1] * len(single)
+    what = np.repeat([_LEVEL, _RIM, _PLACE], (len(cuts.levels), len(cuts.rim), len(single)))
+    none = np.zeros(len(what) - len(single))
+    attributes: dict[str, Any] = {
+        "what": what.astype(np.int8),
+        "band": np.concatenate((none, number[ground])).astype(np.int64),
+        "area": np.concatenate((none, shapely.area(faces[ground]))),
+    }
+    return Linework(
+        name=part.name,
+        frame=part.frame,
+        vertices=np.column_stack((xy, np.full(len(xy), np.nan))),
+        offsets=np.concatenate(([0], np.cumsum(sizes, dtype=np.int64))),
+        layer=np.zeros(len(what), np.int32),
+        attributes=attributes,
+    )
 
 
 def _sums(inputs: Sequence[Grid], made: Dataset | None, params: BandParams, piece: Piece) -> Sums:
-    limits = limits_of(inputs[0], params, piece.seen.get("values", (0.0, 0.0)))
+    limits = _limits(inputs[0], params, piece)
+    if isinstance(made, Linework):
+        own = made.attributes
+        return {"areas": np.asarray(np.bincount(own["band"], own["area"], len(limits) + 1), np.float64)}
     assert isinstance(made, Grid)
     return {"areas": _areas(_part(made, piece), limits)}
 
@@ -252,7 +320,24 @@ def _sums(inputs: Sequence[Grid], made: Dataset | None, params: BandParams, piec
 def _told(sums: Sums, params: BandParams, piece: Piece) -> list[Finding]:
     surface = piece.inputs[0].dataset()
     assert isinstance(surface, Grid)
-    return [_said(surface, limits_of(surface, params, piece.seen.get("values", (0.0, 0.0))), sums["areas"])]
+    return [_said(surface, _limits(surface, params, piece), sums["areas"])]
+
+
+def _finish(joined: Linework, piece: Piece, params: BandParams) -> tuple[Linework, list[Finding]]:
+    """Return the outlines of bands from the edges of all tiles."""
+    surface = piece.inputs[0].dataset()
+    assert isinstance(surface, Grid)
+    what, first = joined.attributes["what"], joined.offsets[:-1]
+    xy = joined.vertices[:, :2]
+
+    def edges(kind: int) -> Floats:
+        at = first[what == kind]
+        return np.stack((xy[at], xy[at + 1]), axis=1) if len(at) else np.zeros((0, 2, 2))
+
+    faces = faces_of(joined_cuts([Cuts(edges(_LEVEL), edges(_RIM))]))
+    place = what == _PLACE
+    number = number_by_places(faces, xy[first[place]], joined.attributes["band"][place])
+    return _outlines(surface, in_order(faces, number), _limits(surface, params, piece))[0], []
 
 
 CONVERSION = Conversion(
@@ -269,14 +354,15 @@ CONVERSION = Conversion(
     name=lambda inputs, params: f"Bands of {inputs[0].name}",
     kinds_as=lambda params: (Grid,) if params.as_ is As.GRID else (Tin, Grid),
     any_quantity=True,
-    reach=lambda inputs, params: 0.0 if isinstance(inputs[0], Grid) and params.as_ is As.GRID else None,
     tiles=Tiling(
         whole=_whole,
         run=_tile,
+        reach=_reach,
         refuses=_refuses,
         looks=lambda params: params.limits is None,
         look=_look,
         sums=_sums,
         told=_told,
+        finish=_finish,
     ),
 )

@@ -479,10 +479,10 @@ def _tile(inputs: Sequence[Tin | Grid], params: ContourParams, piece: Piece) -> 
     return replace(empty, plan=plan, offsets=offsets, levels=levels[which], index=index, supplementary=half[which])
 
 
-def _finish(joined: Contours, outline: Outline, params: ContourParams) -> tuple[Contours, list[Finding]]:
+def _finish(joined: Contours, piece: Piece, params: ContourParams) -> tuple[Contours, list[Finding]]:
     """Return whole lines without what is there twice, inside the area and as long as asked for."""
-    assert isinstance(outline, LineOutline)
-    own = outline.cells
+    assert isinstance(piece.whole, LineOutline)
+    own = piece.whole.cells
     column = (joined.plan[:, 0] - (own.west + own.dx / 2.0)) / own.dx
     row = ((own.north - own.dy / 2.0) - joined.plan[:, 1]) / own.dy
     node = (own.west + own.dx / 2.0 + np.rint(column) * own.dx == joined.plan[:, 0]) & (

@@ -25,7 +25,7 @@ from vastgrid.kernels.raster import raster_heights
 from vastgrid.kernels.vertexwise import around
 from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
-from vastgrid.shaping.seams import seam_vertices, shared_window
+from vastgrid.shaping.seams import on_lattice, seam_vertices, shared_window
 from vastgrid.shaping.simplify import Wanted, within_grid, within_tin
 
 # So many vertices tell how rough a surface is.
@@ -204,7 +204,7 @@ def _tile(inputs: Sequence[Tin | Grid], params: SimplifyParams, piece: Piece) ->
         return Tin(name=grid.name, frame=grid.frame, vertices=np.zeros((0, 3)), triangles=np.zeros((0, 3), np.int32))
     stay = seam_vertices(whole.cut(grid, wide), whole, window, tolerance)
     tin, _ = within_grid(part, Wanted(tolerance), Silent(), stay)
-    return tin
+    return on_lattice(tin, whole)
 
 
 def _tally(grid: Dataset, made: Dataset, piece: Piece, params: SimplifyParams) -> Tally:

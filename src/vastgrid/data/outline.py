@@ -12,7 +12,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.data.dataset import HEIGHT, Extent
 from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
@@ -206,6 +206,28 @@ class LineOutline:
 
 
 @dataclass(frozen=True, slots=True)
+class EdgeOutline:
+    """Areas that a lattice will be parted into: the lattice, and how the areas are called."""
+
+    cells: CellOutline
+    name: str
+
+    def dataset(self) -> Linework:
+        """Return lines without a line, in the frame."""
+        none, start, layer = np.zeros((0, 3)), np.zeros(1, np.int64), np.zeros(0, np.int32)
+        return Linework(name=self.name, frame=self.cells.frame, vertices=none, offsets=start, layer=layer)
+
+    def box(self) -> Box:
+        """Return where they lie."""
+        return self.cells.box()
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of the lattice."""
+        return self.cells.frame
+
+
+@dataclass(frozen=True, slots=True)
 class SurfaceOutline:
     """A TIN that points or cells will give: how many places, and where.
 
@@ -253,7 +275,7 @@ class TotalOutline:
         return self.cells.frame
 
 
-Outline = PointOutline | CellOutline | LineOutline | SurfaceOutline | TotalOutline
+Outline = PointOutline | CellOutline | LineOutline | EdgeOutline | SurfaceOutline | TotalOutline
 
 
 def joined(outlines: list[PointOutline], name: str) -> PointOutline:

@@ -174,7 +174,7 @@ class Tiling:
     tally : callable or None
         Input on the piece's ground and around it, result, piece, parameters → what the result costs on that ground.
     finish : callable or None
-        The joined result, its outline, parameters → the whole as it is wanted, and what is said of it: short lines are left
+        The joined result, the whole as one piece, parameters → the whole as it is wanted, and what is said of it: short lines are left
         out, whose length no tile knows.
     looks : callable
         Parameters → whether it has to look at all of the data before anything is made.
@@ -197,7 +197,7 @@ class Tiling:
     reach: Callable[[Any, Any], float | None] | None = None
     local: str = ""
     tally: Callable[[Dataset, Dataset, Piece, Any], Tally] | None = None
-    finish: Callable[[Any, Outline, Any], tuple[Dataset, list[Finding]]] | None = None
+    finish: Callable[[Any, Piece, Any], tuple[Dataset, list[Finding]]] | None = None
     looks: Callable[[Any], bool] = lambda params: False
     look: Callable[[Any, Any, Piece], Seen] | None = None
     sums: Callable[[Any, Dataset | None, Any, Piece], Sums] | None = None

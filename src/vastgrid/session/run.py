@@ -192,7 +192,7 @@ class Run:
         ]
         if not usable:
             titles = listed([each.title for each in self.datasets(self.have)])
-            raise CallError(f"{conversion.id} uses {kinds}; it cannot use this {titles}")
+            raise CallError(f"{conversion.id} uses {kinds}, not {titles}")
         role = conversion.main.role
         return [dict.fromkeys(usable, role)] if conversion.many else [{card: role} for card in usable]
 

@@ -191,7 +191,8 @@ class _Looking:
                         f"{role}={name}: there is no such file here; there are {listed([p.name for p in paths])}"
                     )
                 found.append((role, path))
-                rest = [each for each in rest if each is not path]
+                if path in rest:
+                    rest.remove(path)
         taken = [role for role, _ in found]
         open_ = [each.role for each in conversion.inputs if each.least and each.role not in taken]
         if len(rest) != len(open_):
@@ -207,6 +208,10 @@ class _Looking:
                 lines.append((role, path))
                 continue
             files = self._looked([path])
+            kinds, stand_in = conversion.role(role).kinds, files[0].outline.dataset()
+            if not isinstance(stand_in, kinds):
+                able = listed([each.title for each in kinds])
+                raise CallError(f"{role}={path.name} is {stand_in.title}, and {conversion.id} uses {able} there")
             own.append((role, path.name if path.is_dir() else files[0].outline.name, files))
         # Units and system are one for all of them.
         one = iter(in_one_frame([each for _, _, files in own for each in files], self.findings))
@@ -273,7 +278,7 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], e
     main = [data for role, data in pairs if role == conversion.main.role]
     if not all(isinstance(data, kinds) and (data.has_heights or conversion.any_quantity) for data in main):
         titles = listed([data.title for data in main])
-        raise CallError(f"{conversion.id} uses {listed([kind.title for kind in kinds])}; it cannot use this {titles}")
+        raise CallError(f"{conversion.id} uses {listed([kind.title for kind in kinds])}, not {titles}")
     inputs = Inputs.of_pairs([*pairs, *((each.role, each.dataset) for each in extras)])
     settled = conversion.settle(inputs, params)
     # What was said is refused before what was settled from it.

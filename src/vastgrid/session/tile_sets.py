@@ -103,7 +103,9 @@ def deliver_parts(
         progress.report((k + 1) / len(own), f"writing {path.name}")
     write_text(table, _table(plan, own, paths))
     for path in drawing:
-        made.append(deliver([_outlines(plan, own, paths)], path, kind, params, progress, units))
+        written = deliver([_outlines(plan, own, paths)], path, kind, params, progress, units)
+        # That outlines have no heights is no matter of the ground.
+        made.append(dataclasses.replace(written, findings=()))
     return _as_one(made, table)
 
 

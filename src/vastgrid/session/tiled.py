@@ -19,7 +19,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
-from vastgrid.data.outline import CellOutline, Outline, PointOutline, Window
+from vastgrid.data.outline import CellOutline, EdgeOutline, Outline, PointOutline, Window
 from vastgrid.declarations.conversion import Inputs, Result, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.declarations.tiles import Piece, Sums, Tally, added_up
@@ -33,7 +33,7 @@ from vastgrid.session.tile_plans import CELL_BYTES, Asked, planned, scratch_size
 from vastgrid.session.tile_sets import deliver_parts, is_set, refuse_parts
 from vastgrid.session.tile_stages import TiledRun, TileState, all_tiles
 from vastgrid.tiling.engine import Control
-from vastgrid.tiling.joins import whole_cloud, whole_grid, whole_lines
+from vastgrid.tiling.joins import whole_cloud, whole_edges, whole_grid, whole_lines
 from vastgrid.tiling.work import (
     Plan,
     peak,
@@ -263,7 +263,10 @@ def _figures(whole: Outline, facts: Sequence[dict[str, Any]]) -> dict[str, Any]:
     """Return the figures of a result, as those of any other step."""
     data = whole.dataset()
     counts = dict(data.count())
-    if not isinstance(whole, CellOutline) and facts:
+    if isinstance(whole, EdgeOutline):
+        # Edges of tiles are not yet the lines of the whole.
+        counts = {}
+    elif not isinstance(whole, CellOutline) and facts:
         names = {name for each in facts for name in each.get("counts", {})}
         counts = {name: sum(each.get("counts", {}).get(name, 0) for each in facts) for name in sorted(names)}
     heights = [each["extent"]["elevation"] for each in facts if each.get("extent", {}).get("elevation")]
@@ -289,12 +292,14 @@ def _joined(plan: Plan, facts: Sequence[dict[str, Any]], account: Account, progr
         return whole_grid(plan, [each["tile"] for each in facts if not each["empty"]], progress)
     if isinstance(whole, PointOutline):
         return whole_cloud(plan, facts, progress)
-    lines = whole_lines(plan, facts, progress)
+    lines = (whole_edges if isinstance(whole, EdgeOutline) else whole_lines)(plan, facts, progress)
     step = plan.steps[-1]
     finish = step.conversion.tiles.finish if step.conversion.tiles else None
     if finish is None:
         return lines
-    made, findings = finish(lines, plan.whole, declare.build(step.conversion.params, step.words))
+    made, findings = finish(
+        lines, _all_of(plan, len(plan.steps) - 1), declare.build(step.conversion.params, step.words)
+    )
     account.add_findings(-1, findings)
     return made
 

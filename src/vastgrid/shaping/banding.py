@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import shapely
+from numpy.typing import NDArray
 
 from vastgrid.base.progress import Progress
-from vastgrid.data.dataset import Floats
+from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.linework import legs
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.below import area_below
@@ -25,33 +27,97 @@ class Band:
     outline: Any
 
 
+@dataclass(frozen=True, slots=True)
+class Cuts:
+    """What parts ground into bands, as separate straight edges, (n, 2, 2) float64 each.
+
+    Attributes
+    ----------
+    levels : (n, 2, 2) float64
+        Of the level lines, higher ground on their left.
+    rim : (m, 2, 2) float64
+        Of the rim, parted where a level crosses it.
+    """
+
+    levels: Floats
+    rim: Floats
+
+
+def cuts_of(tin: Tin, limits: Floats) -> Cuts:
+    """Return the edges at which limits part a TIN."""
+    lines = level_lines(tin, limits)
+    start = legs(lines.offsets, len(lines.plan))
+    return Cuts(np.stack((lines.plan[start], lines.plan[start + 1]), axis=1), _rim(tin, limits))
+
+
+def _aligned(edges: Floats) -> tuple[Floats, Flags]:
+    """Return edges all running east, or north where they run neither way, and which were turned for that."""
+    a, b = edges[:, 0], edges[:, 1]
+    turned = (a[:, 0] > b[:, 0]) | ((a[:, 0] == b[:, 0]) & (a[:, 1] > b[:, 1]))
+    return np.where(turned[:, None, None], edges[:, ::-1], edges), turned
+
+
+def joined_cuts(parts: Sequence[Cuts]) -> Cuts:
+    """Return the cuts of parts of one surface as those of the whole.
+
+    Seams are no rims, and level lines that only a seam kept apart cancel where one runs along a ridge or valley and back.
+    """
+    every = [np.concatenate([getattr(part, name) for part in parts]) for name in ("levels", "rim")]
+    rim, _ = _aligned(every[1])
+    # The rim of a part is one of the whole unless the part beside it has the same.
+    own, number = np.unique(rim.reshape(-1, 4), axis=0, return_counts=True)
+    levels, turned = _aligned(every[0])
+    places, which = np.unique(levels.reshape(-1, 4), axis=0, return_inverse=True)
+    ways = np.zeros((len(places), 2), np.int64)
+    np.add.at(ways, (which.ravel(), turned.astype(np.int64)), 1)
+    return Cuts(places[ways[:, 0] != ways[:, 1]].reshape(-1, 2, 2), own[number == 1].reshape(-1, 2, 2))
+
+
+def faces_of(cuts: Cuts) -> Any:
+    """Return the areas that cuts enclose, as GEOS polygons, holes in the ground among them."""
+    whole, _ = _aligned(np.concatenate((cuts.levels, cuts.rim)))
+    whole = whole[(whole[:, 0] != whole[:, 1]).any(axis=1)]
+    # Where a rim lies on a level both would be there.
+    once = np.unique(whole.reshape(-1, 4), axis=0).reshape(-1, 2, 2)
+    return shapely.get_parts(shapely.polygonize(shapely.linestrings(once)))
+
+
 def banded(tin: Tin, limits: Floats, progress: Progress) -> list[Band]:
     """Return the pieces into which limits part a TIN, in the order of bands; band 0 lies below the first limit.
 
     Their edges are the level lines and the rim of the surface, so their areas are exact.
     """
-    lines = level_lines(tin, limits)
-    start = legs(lines.offsets, len(lines.plan))
-    along = np.stack((lines.plan[start], lines.plan[start + 1]), axis=1)
+    cuts = cuts_of(tin, limits)
     progress.report(0.2, "parting the surface into bands")
-    whole = np.concatenate((along, _rim(tin, limits)))
-    # Where a rim lies on a level both would be there.
-    turned = (whole[:, 0, 0] > whole[:, 1, 0]) | (
-        (whole[:, 0, 0] == whole[:, 1, 0]) & (whole[:, 0, 1] > whole[:, 1, 1])
-    )
-    whole[turned] = whole[turned][:, ::-1]
-    whole = whole[(whole[:, 0] != whole[:, 1]).any(axis=1)]
-    once = np.unique(whole.reshape(-1, 4), axis=0).reshape(-1, 2, 2)
-    faces = shapely.get_parts(shapely.polygonize(shapely.linestrings(once)))
+    faces = faces_of(cuts)
     progress.report(0.6, "parting the surface into bands")
+    number, _ = numbered(tin, limits, faces)
+    progress.report(1.0)
+    return in_order(faces, number)
+
+
+def numbered(tin: Tin, limits: Floats, faces: Any) -> tuple[NDArray[np.int64], Floats]:
+    """Return the band of each face, -1 for a hole, and a place inside each, (k, 2)."""
     if len(faces) == 0:
-        return []
+        return np.zeros(0, np.int64), np.zeros((0, 2))
     inner = shapely.get_coordinates(shapely.point_on_surface(faces))
     z = heights(tin, inner)
-    number = np.searchsorted(limits, z, side="right")
-    order = np.lexsort((-shapely.area(faces), number))
-    progress.report(1.0)
-    return [Band(int(number[k]), faces[k]) for k in order.tolist() if np.isfinite(z[k])]
+    return np.where(np.isfinite(z), np.searchsorted(limits, z, side="right"), -1), inner
+
+
+def number_by_places(faces: Any, places: Floats, number: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return the band of each face by places of which the band is known; -1 where a face has none, as holes."""
+    found = np.full(len(faces), -1, np.int64)
+    if len(faces) and len(places):
+        place, face = shapely.STRtree(faces).query(shapely.points(places), predicate="within")
+        found[face] = number[place]
+    return found
+
+
+def in_order(faces: Any, number: NDArray[np.int64]) -> list[Band]:
+    """Return faces as bands, by number, the largest first; holes are left out."""
+    order = np.lexsort((-shapely.area(faces), number)) if len(faces) else np.zeros(0, np.int64)
+    return [Band(int(number[k]), faces[k]) for k in order.tolist() if number[k] >= 0]
 
 
 def _rim(tin: Tin, limits: Floats) -> Floats:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import binary_erosion
@@ -9,6 +11,7 @@ from scipy.ndimage import binary_erosion
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline, Window
+from vastgrid.data.tin import Tin
 from vastgrid.kernels.chains import LONGEST_RUN
 from vastgrid.kernels.profiles import needed
 
@@ -20,6 +23,17 @@ def shared_window(whole: CellOutline, own: Window) -> Window:
     """Return the cells between whose centres the ground of a tile lies: its own, and the first row and column beyond."""
     rows, columns = min(own.rows + 1, whole.rows - own.top), min(own.columns + 1, whole.columns - own.left)
     return Window(own.top, own.left, rows, columns)
+
+
+def on_lattice(tin: Tin, whole: CellOutline) -> Tin:
+    """Return a TIN whose vertices are centres of cells with the very coordinates that these have in the whole lattice.
+
+    Worked out from the corner of a part they would be off by a rounding, and parts would not meet to the last bit.
+    """
+    column = np.rint((tin.vertices[:, 0] - whole.west) / whole.dx - 0.5)
+    row = np.rint((whole.north - tin.vertices[:, 1]) / whole.dy - 0.5)
+    east, north = whole.west + (column + 0.5) * whole.dx, whole.north - (row + 0.5) * whole.dy
+    return dataclasses.replace(tin, vertices=np.column_stack((east, north, tin.vertices[:, 2])))
 
 
 def seam_vertices(around: Grid, whole: CellOutline, window: Window, tolerance: float) -> NDArray[np.int64]:

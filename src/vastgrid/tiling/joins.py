@@ -13,7 +13,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours
+from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.outline import CellOutline, LineOutline, PointOutline, Window
 from vastgrid.data.pointset import PointSet
 from vastgrid.families.rastertiles import read_tile
@@ -115,4 +115,27 @@ def whole_lines(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress)
         supplementary=of_level["supplementary"][which]
         if "supplementary" in of_level
         else np.zeros(len(which), np.bool_),
+    )
+
+
+def whole_edges(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> Linework:
+    """Return the edges of all tiles, one tile after the other."""
+    first = plan.whole.dataset()
+    assert isinstance(first, Linework)
+    parts = [kept(plan.path_of(each["tile"])) for each in facts if not each["empty"]]
+    progress.report(0.5, "putting tiles together")
+    if not parts:
+        return first
+    shift = np.cumsum([0, *(len(each["vertices"]) for each in parts[:-1])])
+    offsets = [each["offsets"][1:] + at for each, at in zip(parts, shift, strict=True)]
+    names = [name for name in parts[0] if name.startswith("attributes/")]
+    every = {name: np.concatenate([each[name] for each in parts]) for name in ("vertices", "layer", *names)}
+    progress.report(1.0, "putting tiles together")
+    return Linework(
+        name=first.name,
+        frame=first.frame,
+        vertices=every["vertices"],
+        offsets=np.concatenate(([0], *offsets)),
+        layer=every["layer"],
+        attributes={name.removeprefix("attributes/"): every[name] for name in names},
     )

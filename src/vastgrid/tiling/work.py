@@ -25,6 +25,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.outline import (
     Box,
     CellOutline,
+    EdgeOutline,
     LineOutline,
     Outline,
     PointOutline,
@@ -131,7 +132,7 @@ class Plan:
     @property
     def ground(self) -> Outline:
         """What tiles are counted on: the lattice that lines or triangles are made on, otherwise the result."""
-        if isinstance(self.whole, LineOutline | TotalOutline):
+        if isinstance(self.whole, LineOutline | EdgeOutline | TotalOutline):
             return self.whole.cells
         return self.whole.places if isinstance(self.whole, SurfaceOutline) else self.whole
 
