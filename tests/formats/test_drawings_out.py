@@ -85,7 +85,7 @@ def test_ezdxf_sees_the_same_triangles_in_every_edition_and_form(version, faces,
 
 
 def test_polyface_meshes_keep_the_formats_limits(tmp_path):
-    tin = dataclasses.replace(ground(40_000), constrained=None)
+    tin = dataclasses.replace(ground(20_000), constrained=None)
     for corners, own in pieces(tin.triangles):
         assert len(corners) <= MOST and len(own) <= MOST
     assert sum(len(own) for _, own in pieces(tin.triangles)) == len(tin.triangles)

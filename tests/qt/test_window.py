@@ -71,7 +71,9 @@ def message(qtbot):
 
     qtbot.waitUntil(look, timeout=5000)
     text = found[0].text() + found[0].informativeText()
-    found[0].close()
+    # As a press of Escape: a message goes away however it is closed.
+    found[0].reject()
+    assert not found[0].isVisible()
     return text
 
 

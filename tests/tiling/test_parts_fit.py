@@ -47,7 +47,9 @@ def heights_of(tins, grid):
 def test_parts_keep_the_tolerance_and_share_their_seams(dem, tmp_path, ending):
     (grid,) = read([dem / "jacksboro.tif"])
     tile = 30.3 * 91
-    run = in_tiles([dem / "jacksboro.tif"], [("simplify", {"tolerance": "4"})], tmp_path / f"g{ending}", tile)
+    most = 4.0 if ending == ".xml" else 15.0
+    steps = [("simplify", {"tolerance": str(most)})]
+    run = in_tiles([dem / "jacksboro.tif"], steps, tmp_path / f"g{ending}", tile)
     delivery = run.account.deliveries[0]
     assert delivery.good
     tins = parts(tmp_path, "g", ending)
@@ -55,7 +57,7 @@ def test_parts_keep_the_tolerance_and_share_their_seams(dem, tmp_path, ending):
     made = heights_of(tins.values(), grid)
     np.testing.assert_array_equal(np.isnan(made), np.isnan(grid.heights))
     worst = float(np.nanmax(np.abs(made - grid.heights)))
-    assert worst <= 4.0 + 1e-6
+    assert worst <= most + 1e-6
     assert run.account.steps[-1].loss.largest == pytest.approx(worst, abs=1e-6)
     # Where both sides of a seam have ground, they have the very same edges there.
     seams = 0
@@ -67,12 +69,12 @@ def test_parts_keep_the_tolerance_and_share_their_seams(dem, tmp_path, ending):
                 here, there = rim(tin, axis, value), rim(tins[beside], axis, value)
                 assert here == there
                 seams += len(here)
-    assert seams > 300
+    assert seams > 100
     with (tmp_path / "g-index.csv").open() as file:
         rows = list(csv.DictReader(file))
     assert [each["file"] for each in rows] == [f"g-r{r}-c{c}{ending}" for r, c in sorted(tins)]
     assert sum(int(each["triangles"]) for each in rows) == sum(len(each.triangles) for each in tins.values())
-    assert max(float(each["largest error"]) for each in rows) <= 4.0
+    assert max(float(each["largest error"]) for each in rows) <= most
     outlines = read_file(tmp_path / f"g-index{ending}", {}, Silent(), (None, None)).datasets[0]
     assert len(outlines) == len(tins)
 

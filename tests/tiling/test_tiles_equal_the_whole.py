@@ -101,7 +101,7 @@ def test_points_of_tiles_are_those_of_the_whole(cloud, tmp_path, chain):
 
 
 @pytest.mark.parametrize(
-    "words", [{"interval": "20"}, {"interval": "50", "base": "13.5", "shortest": "2000"}, {"levels": "300, 400, 455"}]
+    "words", [{"interval": "40"}, {"interval": "50", "base": "13.5", "shortest": "2000"}, {"levels": "300, 400, 455"}]
 )
 def test_contours_join_across_seams_into_whole_lines(dem, tmp_path, monkeypatch, words):
     (grid,) = read([dem / "jacksboro.tif"])

@@ -250,6 +250,9 @@ class MainWindow(QMainWindow):
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         page = self.desk.help_page
         box.setProperty("manual", page)
+        # Beside Help the library takes neither for what Escape and the frame's cross mean.
+        box.setEscapeButton(QMessageBox.StandardButton.Ok)
+        box.setDefaultButton(QMessageBox.StandardButton.Ok)
         helping = box.button(QMessageBox.StandardButton.Help)
         assert helping is not None
         helping.clicked.connect(lambda: self.parts.at_home.show_manual(page))
