@@ -100,6 +100,8 @@ def bench_large_cloud() -> None:
         "≤ 2 × unpacking, ≤ 3 GB",
         good=two <= 2.0 * unpacking and memory(own) <= 3.0,
     )
+    off = own["foretold_seconds"] / two
+    row("its time, foretold", f"{off:.2f} × what it took", "within a factor of 2", good=0.5 <= off <= 2.0)
     one, alone = run(many, target, WORDS, 1)
     same = target.read_bytes() == kept
     # What starting Python and workers takes, some seconds, is no work that could be shared.
@@ -169,7 +171,7 @@ def bench_large_raster() -> None:
     seconds, own = run(raster(40_000), FOLDER / "light.tif", ["--via", "hillshade"], 2)
     row(
         "40 000² cells to a hillshade, tiled GeoTIFF",
-        f"{memory(own):.2f} GB in all, {seconds / 60:.0f} min",
+        f"{memory(own):.2f} GB in all, {seconds / 60:.0f} min ({own['foretold_seconds'] / seconds:.2f} × foretold)",
         "≤ 2 GB",
         good=memory(own) <= 2.0,
     )

@@ -92,7 +92,7 @@ def in_tiles(paths, steps, target, tile, **how):
         from_units=Said(),
         asked=asked,
         progress=progress,
-        account=Account(),
+        account=Account(tell=how.pop("tell", lambda text: None)),
         **how,
     )
 

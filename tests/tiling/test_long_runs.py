@@ -13,8 +13,13 @@ import numpy as np
 import pytest
 
 from tiling.grounds import cloud_files, in_tiles, read
+from vastgrid import catalog
 from vastgrid.base.errors import CallError, Cancelled, DataError
 from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Length
+from vastgrid.session.accounts import Account, Via
+from vastgrid.session.saying import Options, Said
+from vastgrid.session.tile_plans import Asked, effort, planned, seconds_of
 from vastgrid.tiling.engine import Control
 
 CHAIN = [("grid", {"cell": "2", "method": "mean", "classes": "2"})]
@@ -233,3 +238,23 @@ def test_gaps_and_overlaps_of_files_are_findings(tmp_path):
     assert 500_100 < east < 500_200
     assert 5_200_100 < north < 5_200_200
     assert "t00" in found["files-overlap"].text
+
+
+def test_time_and_room_are_told_before_anything_starts(tmp_path):
+    """More for narrower tiles, which work on more twice, for further steps and for fewer workers."""
+    paths = cloud_files(tmp_path / "cloud", 20_000)
+
+    def seconds(tile, workers=1, more=()):
+        vias = [Via(catalog.conversion_named(name), words) for name, words in (*more, *CHAIN)]
+        asked = Asked(Length(tile), workers)
+        plan = planned(paths, vias, Options(), Said(), asked, Account(), Silent())
+        assert f"{len(plan.tiles())} tile" in effort(plan, workers)
+        return seconds_of(plan, workers)
+
+    assert seconds(40.0) > seconds(400.0)
+    assert seconds(40.0, 1) > seconds(40.0, 4)
+    assert seconds(100.0, more=[("ground", {})]) > seconds(100.0)
+    told = []
+    run = in_tiles(paths, CHAIN, tmp_path / "made.tif", 150.0, tell=told.append)
+    assert any("of scratch" in text for text in told)
+    assert run.figures["foretold_seconds"] > 0.0

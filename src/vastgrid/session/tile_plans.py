@@ -36,9 +36,12 @@ CELLS = 4_000_000
 WIDER = 2.5
 
 
-# Seconds of one core for a million points, and for a million cells, as measured (docs/user/larger-than-memory.md), and those
-# that starting workers takes.
-EACH_POINTS, EACH_CELLS, STARTING = 1.2, 0.35, 8.0
+# Seconds of one core as measured (docs/user/larger-than-memory.md): for a million points unpacked and worked on in one step,
+# for a million cells of one step, for each tile, for a million cells of a result that is put together and read back; and
+# those that starting workers takes.
+EACH_POINTS, EACH_CELLS, EACH_TILE, EACH_WRITTEN, STARTING = 1.2, 0.17, 0.03, 0.3, 8.0
+# Of what the first step takes, each further one takes so much.
+FURTHER = 0.65
 # Bytes of scratch for a point and for a cell of the result.
 POINT_BYTES, CELL_BYTES = 30.0, 3.0
 
@@ -334,15 +337,24 @@ def scratch_size(plan: Plan) -> float:
 
 def seconds_of(plan: Plan, workers: int) -> float:
     """Return about how long a plan takes."""
-    whole = plan.source.outline
-    number = whole.rows * whole.columns if isinstance(whole, CellOutline) else whole.count
-    each = EACH_CELLS if isinstance(whole, CellOutline) else EACH_POINTS
-    return number / 1e6 * each / max(workers, 1) + (STARTING if workers else 0.0)
+    whole, last = plan.source.outline, plan.whole
+    cells = isinstance(whole, CellOutline)
+    number = sum(_places(own.outline) for _, own in plan.sources)
+    # What lies around a tile is worked on again for each of its neighbours.
+    again = (1.0 + 2.0 * plan.halo() / plan.tile) ** 2
+    each = (EACH_CELLS if cells else EACH_POINTS) * (1.0 + FURTHER * max(len(plan.steps) - 1, 0))
+    shared = number / 1e6 * each * again + EACH_TILE * len(plan.tiles())
+    alone = EACH_WRITTEN * last.rows * last.columns / 1e6 if isinstance(last, CellOutline) else 0.0
+    return shared / max(workers, 1) + alone + (STARTING if workers else 0.0)
+
+
+def _places(outline: CellOutline | PointOutline) -> int:
+    return outline.rows * outline.columns if isinstance(outline, CellOutline) else outline.count
 
 
 def effort(plan: Plan, workers: int) -> str:
     """Return in words how many tiles a plan has, how long it takes, and its room on the disk."""
     seconds = seconds_of(plan, workers)
-    long = f"{seconds / 60.0:.0f} min" if seconds > 90 else f"{seconds:.0f} s"
+    long = f"{seconds / 60.0:.0f} min" if seconds > 90 else f"{max(seconds, 1.0):.0f} s"
     room = spaced(max(scratch_size(plan) / 1e6, 1.0))
     return f"{count(len(plan.tiles()), 'tile')}, about {long}, {room} MB of scratch"

@@ -29,7 +29,7 @@ from vastgrid.session.deliver import Delivery, deliver, failed
 from vastgrid.session.executor import Units
 from vastgrid.session.pairing import Compared
 from vastgrid.session.saying import Options, Said
-from vastgrid.session.tile_plans import CELL_BYTES, Asked, planned, scratch_size
+from vastgrid.session.tile_plans import CELL_BYTES, Asked, effort, planned, scratch_size, seconds_of
 from vastgrid.session.tile_sets import deliver_parts, is_set, refuse_parts
 from vastgrid.session.tile_stages import TiledRun, TileState, all_tiles
 from vastgrid.tiling.engine import Control
@@ -97,7 +97,8 @@ def run_tiled(
         refuse_parts(plan, target, kind)
     _make_scratch(folder, plan, target)
     control = control or Control()
-    run = TiledRun(plan, account)
+    run = TiledRun(plan, account, {"foretold_seconds": seconds_of(plan, asked.workers)})
+    account.tell(effort(plan, asked.workers))
     facts = all_tiles(run, asked, folder, progress.part(0.02, 0.8), control, watch)
     plan = run.plan
     _tell(run, facts)
@@ -147,7 +148,8 @@ def ask_tiled(
     folder = scratch_of(scratch.resolve(), plan.digest())
     plan = dataclasses.replace(plan, folder=str(folder))
     _make_scratch(folder, plan, scratch)
-    run = TiledRun(plan, account)
+    run = TiledRun(plan, account, {"foretold_seconds": seconds_of(plan, asked.workers)})
+    account.tell(effort(plan, asked.workers))
     facts = all_tiles(run, asked, folder, progress.part(0.02, 0.98), Control(), lambda state: None)
     step = run.plan.steps[-1]
     tiling = step.conversion.tiles
