@@ -7,6 +7,7 @@ import shutil
 
 import numpy as np
 import pytest
+import rasterio
 import shapely
 from rasterio import Affine
 
@@ -87,8 +88,6 @@ def test_classes_of_depth_add_up_over_tiles(two, tmp_path, monkeypatch, capsys):
 
 def test_a_folder_is_one_of_two_surfaces(two, tmp_path, monkeypatch, capsys):
     monkeypatch.chdir(tmp_path)
-    import rasterio
-
     with rasterio.open(two / "after.tif") as file:
         z, place = file.read(1), file.transform
     (tmp_path / "after").mkdir()
@@ -104,6 +103,39 @@ def test_a_folder_is_one_of_two_surfaces(two, tmp_path, monkeypatch, capsys):
     got = answered(capsys, two / "before.tif", tmp_path / "after", "--workers", "0")
     assert got["cut"] == pytest.approx(want["cut"], rel=1e-9)
     assert got["fill"] == pytest.approx(want["fill"], rel=1e-9)
+
+
+def test_a_folder_can_hold_all_that_plays_a_role(dem, tmp_path):
+    put_both = [("difference", {"as": "grid", "base": "jacksboro.tif", "top": "other.tif"})]
+    in_tiles([dem], put_both, tmp_path / "one.tif", 4000.0, write=DOUBLE)
+    in_tiles([dem / "jacksboro.tif", dem / "other.tif"], put_both, tmp_path / "two.tif", 4000.0, write=DOUBLE)
+    assert same_cells(*read([tmp_path / "one.tif", tmp_path / "two.tif"]))
+
+
+def test_boundaries_beside_a_raster_larger_than_memory_take_no_room(two, tmp_path, monkeypatch):
+    """What stands for it has as many cells, and nothing may copy them."""
+    import resource
+
+    from vastgrid.base.progress import Silent as Quiet
+    from vastgrid.session.accounts import Account, Via
+    from vastgrid.session.saying import Options, Said
+    from vastgrid.session.tile_plans import Asked, planned
+
+    with rasterio.open(
+        tmp_path / "huge.tif", "w", driver="GTiff", width=60_000, height=60_000, count=1, dtype="float32",
+        crs="EPSG:25832+7837", transform=Affine(0.01, 0, 500_000, 0, -0.01, 5_000_300), nodata=-9999, tiled=True,
+        sparse_ok=True, blockxsize=512, blockysize=512,
+    ):  # fmt: skip
+        pass
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    roles = {"base": str(two / "before.tif"), "top": str(tmp_path / "huge.tif"), "inside": str(two / "areas.geojson")}
+    for base, top in (("base", "top"), ("top", "base")):
+        words = {"base": roles[base], "top": roles[top], "inside": roles["inside"]}
+        via = Via(catalog.conversion_named("volumes"), words)
+        paths = [two / "before.tif", tmp_path / "huge.tif", two / "areas.geojson"]
+        plan = planned(paths, [via], Options(), Said(), Asked(), Account(), Quiet())
+        assert len(plan.extras) == 1
+    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 1_000_000
 
 
 def test_volumes_on_tiles_say_what_they_cannot_use(two, tmp_path, monkeypatch, capsys):

@@ -183,6 +183,9 @@ class _Looking:
         CallError
             If a role stays without a file, or a file without a role.
         """
+        if len(paths) == 1 and paths[0].is_dir():
+            # One folder with all that plays a role.
+            paths = files_in(paths, self.findings)
         by_name = {name: path for path in paths for name in (path.name, path.stem, str(path), str(path.resolve()))}
         found: list[tuple[str, Path]] = []
         rest = list(paths)
@@ -237,7 +240,9 @@ class _Looking:
             raise CallError(f"{path.name} holds nothing that can be {role.role} ({role.help})")
         if len(able) > 1:
             raise CallError(f"{path.name} holds {len(able)} sets of lines; on tiles give one")
-        _, made = in_frame_of_first([main.outline.dataset(), able[0]], self.findings)
+        # Of the main source only its frame counts here; its stand-in has more cells than memory.
+        stand_in = PointSet(name=main.outline.name, frame=main.outline.frame, xyz=np.zeros((1, 3)))
+        _, made = in_frame_of_first([stand_in, able[0]], self.findings)
         state = path.stat()
         return Extra(role.role, made, str(path.resolve()), state.st_size, state.st_mtime_ns)
 
