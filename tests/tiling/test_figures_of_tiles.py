@@ -90,17 +90,17 @@ def test_a_folder_is_one_of_two_surfaces(two, tmp_path, monkeypatch, capsys):
     monkeypatch.chdir(tmp_path)
     with rasterio.open(two / "after.tif") as file:
         z, place = file.read(1), file.transform
-    (tmp_path / "after").mkdir()
+    (tmp_path / "after, second").mkdir()
     for k, (left, right) in enumerate(((0, 77), (77, 200))):
         put(
-            tmp_path / "after" / f"{k}.tif",
+            tmp_path / "after, second" / f"{k}.tif",
             z[:, left:right],
             place @ Affine.translation(left, 0),
             -9999,
             "EPSG:25832+7837",
         )
     want = answered(capsys, two / "before.tif", two / "after.tif")
-    got = answered(capsys, two / "before.tif", tmp_path / "after", "--workers", "0")
+    got = answered(capsys, two / "before.tif", tmp_path / "after, second", "--workers", "0")
     assert got["cut"] == pytest.approx(want["cut"], rel=1e-9)
     assert got["fill"] == pytest.approx(want["fill"], rel=1e-9)
 

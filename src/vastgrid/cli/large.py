@@ -65,8 +65,9 @@ def answered(
 
     asked = _asked(options)
     roles: dict[str, str] = {}
-    for role, path in files:
-        roles[role] = ",".join(filter(None, (roles.get(role, ""), str(path))))
+    for k, (role, _) in enumerate(files):
+        # By number: names of files may have commas.
+        roles[role] = ",".join(filter(None, (roles.get(role, ""), f"#{k + 1}")))
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     try:
         run, result = ask_tiled(

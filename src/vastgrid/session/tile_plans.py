@@ -187,6 +187,7 @@ class _Looking:
             # One folder with all that plays a role.
             paths = files_in(paths, self.findings)
         by_name = {name: path for path in paths for name in (path.name, path.stem, str(path), str(path.resolve()))}
+        by_name |= {f"#{k + 1}": path for k, path in enumerate(paths)}
         found: list[tuple[str, Path]] = []
         rest = list(paths)
         for role, names in said.items():
