@@ -174,8 +174,24 @@ class CellOutline:
         return self.grid(window, part, grid.name)
 
 
+class _OnCells:
+    """What lies on the ground of a lattice, in its frame."""
+
+    __slots__ = ()
+    cells: CellOutline
+
+    def box(self) -> Box:
+        """Return where it lies."""
+        return self.cells.box()
+
+    @property
+    def frame(self) -> Frame:
+        """Frame of the lattice."""
+        return self.cells.frame
+
+
 @dataclass(frozen=True, slots=True)
-class LineOutline:
+class LineOutline(_OnCells):
     """Contours that a lattice will give: the lattice they are traced on."""
 
     cells: CellOutline
@@ -195,18 +211,9 @@ class LineOutline:
             supplementary=none,
         )
 
-    def box(self) -> Box:
-        """Return where they lie."""
-        return self.cells.box()
-
-    @property
-    def frame(self) -> Frame:
-        """Frame of the lattice."""
-        return self.cells.frame
-
 
 @dataclass(frozen=True, slots=True)
-class EdgeOutline:
+class EdgeOutline(_OnCells):
     """Areas that a lattice will be parted into: the lattice, and how the areas are called."""
 
     cells: CellOutline
@@ -216,15 +223,6 @@ class EdgeOutline:
         """Return lines without a line, in the frame."""
         none, start, layer = np.zeros((0, 3)), np.zeros(1, np.int64), np.zeros(0, np.int32)
         return Linework(name=self.name, frame=self.cells.frame, vertices=none, offsets=start, layer=layer)
-
-    def box(self) -> Box:
-        """Return where they lie."""
-        return self.cells.box()
-
-    @property
-    def frame(self) -> Frame:
-        """Frame of the lattice."""
-        return self.cells.frame
 
 
 @dataclass(frozen=True, slots=True)
@@ -256,7 +254,7 @@ class SurfaceOutline:
 
 
 @dataclass(frozen=True, slots=True)
-class TotalOutline:
+class TotalOutline(_OnCells):
     """What is added up over the cells of a lattice: figures, without a place."""
 
     cells: CellOutline
@@ -264,15 +262,6 @@ class TotalOutline:
     def dataset(self) -> Table:
         """Return an empty table in the frame."""
         return Table(name=self.cells.name, frame=self.cells.frame)
-
-    def box(self) -> Box:
-        """Return the ground over which it is added up."""
-        return self.cells.box()
-
-    @property
-    def frame(self) -> Frame:
-        """Frame of the lattice."""
-        return self.cells.frame
 
 
 Outline = PointOutline | CellOutline | LineOutline | EdgeOutline | SurfaceOutline | TotalOutline

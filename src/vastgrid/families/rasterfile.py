@@ -91,27 +91,22 @@ def read_band(
     ParamError
         If there is no such band.
     """
-    import rasterio  # here, not above: it takes a third of the time that the command line has to start
-
     findings: list[Finding] = []
-    with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
-        warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
-        with opened(path, **options) as source:
-            band = _band(path, source, params, findings)
-            place = source.transform
-            if place.is_identity or (abs(place.a) == 1.0 and place.c == 0 and place.f == 0 and source.crs is None):
-                text = "The raster does not say where it is: rows and columns stand for northings and eastings."
-                findings.append(Finding("no-place", text))
-            quantity, measure = _quantity(path, source, band, params.holds, findings)
-            frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
-            point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
-            every = max(1, sparse and math.ceil(max(source.shape) / sparse))
-            if params.coarser > 1 and not sparse:
-                heights = _coarser(source, band, params.coarser, findings)
-            else:
-                heights = _heights(source, band, progress, every)
-            _without_nodata(heights, params, findings)
-            place = place @ place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
+    with _band_of(path, params, findings, **options) as (source, band):
+        place = source.transform
+        if place.is_identity or (abs(place.a) == 1.0 and place.c == 0 and place.f == 0 and source.crs is None):
+            text = "The raster does not say where it is: rows and columns stand for northings and eastings."
+            findings.append(Finding("no-place", text))
+        quantity, measure = _quantity(path, source, band, params.holds, findings)
+        frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
+        point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
+        every = max(1, sparse and math.ceil(max(source.shape) / sparse))
+        if params.coarser > 1 and not sparse:
+            heights = _coarser(source, band, params.coarser, findings)
+        else:
+            heights = _heights(source, band, progress, every)
+        _without_nodata(heights, params, findings)
+        place = place @ place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
     if not all(map(math.isfinite, place[:6])) or place.a * place.e == place.b * place.d:
         raise FormatError(path, "the raster's place in the world makes no sense; the file is damaged")
     if place.b or place.d:
@@ -209,6 +204,17 @@ def opened(path: Path, **options: Any) -> Any:
         return DatasetReader(path, **{"driver": ["GTiff"], **options})
 
 
+@contextmanager
+def _band_of(path: Path, params: BandParams, findings: list[Finding], **options: Any) -> Iterator[tuple[Any, int]]:
+    """Open a raster and yield it with the number of the band that is read; what the library remarks is noticed."""
+    import rasterio  # here, not above: it takes a third of the time that the command line has to start
+
+    with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
+        warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
+        with opened(path, **options) as source:
+            yield source, _band(path, source, params, findings)
+
+
 def peeked(path: Path, params: BandParams, progress: Progress, **options: Any) -> ReadResult:
     """Return a raster at about 800 rows, and how many it has."""
     with library_faults(path, "reading the raster"), opened(path, **options) as source:
@@ -227,22 +233,17 @@ def head_of(path: Path, params: BandParams, **options: Any) -> Head:
     ParamError
         If it is to be read coarser.
     """
-    import rasterio
-
     if params.coarser > 1:
         raise ParamError("coarser", "on tiles every cell is read; leave it out")
     findings: list[Finding] = []
-    with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
-        warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
-        with opened(path, **options) as source:
-            band = _band(path, source, params, findings)
-            place = source.transform
-            if place.b or place.d or place.a <= 0 or place.e >= 0 or not all(map(math.isfinite, place[:6])):
-                raise FormatError(path, "its rows do not run from north to south along east; read it alone first")
-            quantity, measure = _quantity(path, source, band, params.holds, findings)
-            frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
-            point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
-            own = (place.c, place.f, place.a, -place.e, source.height, source.width)
+    with _band_of(path, params, findings, **options) as (source, band):
+        place = source.transform
+        if place.b or place.d or place.a <= 0 or place.e >= 0 or not all(map(math.isfinite, place[:6])):
+            raise FormatError(path, "its rows do not run from north to south along east; read it alone first")
+        quantity, measure = _quantity(path, source, band, params.holds, findings)
+        frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
+        point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
+        own = (place.c, place.f, place.a, -place.e, source.height, source.width)
     return Head(CellOutline(path.stem, frame, *own, quantity, measure, point), tuple(findings))
 
 
