@@ -84,13 +84,14 @@ class Tiling:
             # What builds a surface of points needs a step after it: that is asked for in the window of steps.
             if each.tiles is None or each.answers or each.builds or not (each.many or len(paths) == roles):
                 continue
+            if not all(each.can_use(data) for data in known):
+                continue
             try:
                 plan = planned(paths, [Via(each, {})], read, units, Asked(None, cores()), Account(), Silent())
                 found.append((each, effort(plan, cores())))
             except VastGridError:
                 # One that only lacks a word is offered: its form asks for it.
-                if all(each.can_use(data) for data in known):
-                    found.append((each, ""))
+                found.append((each, ""))
         return found
 
     def _large(self, cards: Sequence[str]) -> list[Node]:
