@@ -6,7 +6,6 @@ import dataclasses
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import binary_erosion
 
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
@@ -53,7 +52,7 @@ def seam_vertices(around: Grid, whole: CellOutline, window: Window, tolerance: f
     own = whole.place_of(around)
     top, left = window.top - own.top, window.left - own.left
     # Where ground ends beside a seam a rim may turn, so both sides have a vertex there; beyond the whole nothing ends.
-    open_ = ~binary_erosion(np.isfinite(around.heights), np.ones((3, 3)), border_value=1)
+    open_ = _beside_gaps(np.isnan(around.heights))
     inner = (slice(top, top + window.rows), slice(left, left + window.columns))
     heights, held = around.heights[inner], open_[inner]
     found: list[NDArray[np.int64]] = []
@@ -67,6 +66,14 @@ def seam_vertices(around: Grid, whole: CellOutline, window: Window, tolerance: f
             stays = _along(heights[:, column], held[:, column], window.top, tolerance)
             found.append(np.flatnonzero(stays) * window.columns + column)
     return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)
+
+
+def _beside_gaps(missing: Flags) -> Flags:
+    """Return which cells have a gap among their eight neighbours or are one."""
+    rows, columns = missing.shape
+    wide = np.pad(missing, 1)
+    near = [wide[r : r + rows, c : c + columns] for r in range(3) for c in range(3)]
+    return np.asarray(np.logical_or.reduce(near))
 
 
 def _along(heights: Floats, held: Flags, first: int, tolerance: float) -> Flags:
