@@ -346,12 +346,21 @@ def seconds_of(plan: Plan, workers: int) -> float:
     whole, last = plan.source.outline, plan.whole
     cells = isinstance(whole, CellOutline)
     number = sum(_places(own.outline) for _, own in plan.sources)
-    # What lies around a tile is worked on again for each of its neighbours.
-    again = (1.0 + 2.0 * plan.halo() / plan.tile) ** 2
+    again = _again(plan)
     each = (EACH_CELLS if cells else EACH_POINTS) * (1.0 + FURTHER * max(len(plan.steps) - 1, 0))
     shared = number / 1e6 * each * again + EACH_TILE * len(plan.tiles())
     alone = EACH_WRITTEN * last.rows * last.columns / 1e6 if isinstance(last, CellOutline) else 0.0
     return shared / max(workers, 1) + alone + (STARTING if workers else 0.0)
+
+
+def _again(plan: Plan) -> float:
+    """Return how many times data are worked on: what lies around a tile is, again for each of its neighbours."""
+    whole, halo = plan.source.outline.box(), plan.halo()
+    wide = [plan.box(k).grown(halo) for k in range(len(plan.tiles()))]
+    east = np.array([min(box.east, whole.east) - max(box.west, whole.west) for box in wide])
+    north = np.array([min(box.north, whole.north) - max(box.south, whole.south) for box in wide])
+    area = max((whole.east - whole.west) * (whole.north - whole.south), 1e-9)
+    return max(float((np.maximum(east, 0.0) * np.maximum(north, 0.0)).sum()) / area, 1.0)
 
 
 def _places(outline: CellOutline | PointOutline) -> int:
