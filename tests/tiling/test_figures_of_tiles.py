@@ -114,7 +114,7 @@ def test_a_folder_can_hold_all_that_plays_a_role(dem, tmp_path):
 
 def test_boundaries_beside_a_raster_larger_than_memory_take_no_room(two, tmp_path, monkeypatch):
     """What stands for it has as many cells, and nothing may copy them."""
-    import resource
+    import tracemalloc
 
     from vastgrid.base.progress import Silent as Quiet
     from vastgrid.session.accounts import Account, Via
@@ -127,7 +127,7 @@ def test_boundaries_beside_a_raster_larger_than_memory_take_no_room(two, tmp_pat
         sparse_ok=True, blockxsize=512, blockysize=512,
     ):  # fmt: skip
         pass
-    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    tracemalloc.start()
     roles = {"base": str(two / "before.tif"), "top": str(tmp_path / "huge.tif"), "inside": str(two / "areas.geojson")}
     for base, top in (("base", "top"), ("top", "base")):
         words = {"base": roles[base], "top": roles[top], "inside": roles["inside"]}
@@ -135,7 +135,9 @@ def test_boundaries_beside_a_raster_larger_than_memory_take_no_room(two, tmp_pat
         paths = [two / "before.tif", tmp_path / "huge.tif", two / "areas.geojson"]
         plan = planned(paths, [via], Options(), Said(), Asked(), Account(), Quiet())
         assert len(plan.extras) == 1
-    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 1_000_000
+    _, most = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert most < 200_000_000
 
 
 def test_volumes_on_tiles_say_what_they_cannot_use(two, tmp_path, monkeypatch, capsys):
@@ -151,6 +153,7 @@ def test_volumes_on_tiles_say_what_they_cannot_use(two, tmp_path, monkeypatch, c
         ([tmp_path / "other.tif"], "bring them into one system"),
         ([two / "areas.geojson"], "cannot be read in parts"),
         ([two / "after.tif", "--inside", two / "after.tif"], "inside"),
+        ([two / "after.tif", "--cell", "0.001"], "cells in a tile"),
     ):
         assert command(["volumes", str(two / "before.tif"), *map(str, words), "--tiles", "100m", "--workers", "0"]) != 0
         assert why in capsys.readouterr().err

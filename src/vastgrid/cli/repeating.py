@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import refuse_clashes
+from vastgrid.cli.sending import print_account
 from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
 
 if TYPE_CHECKING:
@@ -84,12 +85,7 @@ def _told(account: RunAccount, number: int) -> None:
     end_progress()
     if number > 1:
         print(f"— {account.folder.name} —")
-    for step in account.steps:
-        print(step.sentence)
-        if step.loss is not None:
-            print(f"  costs {step.loss.sentence()}")
-    for each in account.deliveries:
-        print(each.sentence())
+    print_account(account)
     for path in account.tables:
         print(f"{path.name} written.")
     tell(account.findings())

@@ -14,6 +14,7 @@ from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watche
 if TYPE_CHECKING:
     from vastgrid.job.store import Store
     from vastgrid.session.accounts import Account
+    from vastgrid.session.repeating import RunAccount
     from vastgrid.session.run import Run
 
 
@@ -125,7 +126,7 @@ def told(options: argparse.Namespace, account: Account, run: Run, words: dict[st
     return ending(account)
 
 
-def print_account(account: Account) -> None:
+def print_account(account: Account | RunAccount) -> None:
     """Print what a run did: its sentences, what they cost, and what was written."""
     for step in account.steps:
         print(step.sentence)

@@ -334,7 +334,7 @@ def _finish(joined: Linework, piece: Piece, params: BandParams) -> tuple[Linewor
         at = first[what == kind]
         return np.stack((xy[at], xy[at + 1]), axis=1) if len(at) else np.zeros((0, 2, 2))
 
-    faces = faces_of(joined_cuts([Cuts(edges(_LEVEL), edges(_RIM))]))
+    faces = faces_of(joined_cuts(Cuts(edges(_LEVEL), edges(_RIM))))
     place = what == _PLACE
     number = number_by_places(faces, xy[first[place]], joined.attributes["band"][place])
     return _outlines(surface, in_order(faces, number), _limits(surface, params, piece))[0], []

@@ -110,7 +110,8 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
     (base,), (top,), lines = inputs.of("base"), inputs.of("top"), inputs.of("inside")
     if isinstance(base, Grid) and isinstance(top, Grid) and max(base.heights.size, top.heights.size) > PIECE:
         # As triangles they would take a hundred times the room: piece by piece the figures are the same.
-        return _answer(inputs, *summed(_TILING, inputs, params, progress), params)
+        sums, piece = summed(_TILING, inputs, params, progress)
+        return _answer(inputs, sums, params, piece)
     findings: list[Finding] = []
     one, two = for_volumes(base), for_volumes(top)
     areas = named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
@@ -500,7 +501,11 @@ def _sums(inputs: Inputs, made: Dataset | None, params: VolumeParams, piece: Pie
     part = Part(common, sides)
     base = piece.inputs[0]
     assert isinstance(base, CellOutline)
-    cells = by_cells(one, two, whole, _cell(base, params), Silent(), part)
+    cell = _cell(base, params)
+    number = (own.east - own.west) * (own.north - own.south) / cell**2
+    if number > MOST_CELLS:
+        raise ParamError("cell", f"that makes {spaced(number)} cells in a tile; choose a larger one")
+    cells = by_cells(one, two, whole, cell, Silent(), part)
     sections = section_areas(one, two, whole, _sections(common, params, frame.horizontal), part, Silent())
     return {"exact": exact, "classes": depth, "cells": np.array(dataclasses.astuple(cells)), "sections": sections}
 
@@ -510,7 +515,7 @@ def _cell(base: CellOutline, params: VolumeParams) -> float:
     return params.cell.in_unit(base.frame.horizontal, "cell") if params.cell is not None else max(base.dx, base.dy)
 
 
-def _answer(inputs: Inputs, sums: Sums, piece: Piece, params: VolumeParams) -> Result:
+def _answer(inputs: Inputs, sums: Sums, params: VolumeParams, piece: Piece) -> Result:
     """Return the answer from the sums of all tiles."""
     (base,), (top,) = inputs.of("base"), inputs.of("top")
     findings: list[Finding] = []
@@ -539,7 +544,7 @@ _TILING = Tiling(
     looks=lambda params: True,
     look=_look,
     sums=_sums,
-    answer=lambda inputs, sums, params, piece: _answer(inputs, sums, piece, params),
+    answer=_answer,
 )
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -57,16 +56,15 @@ def _aligned(edges: Floats) -> tuple[Floats, Flags]:
     return np.where(turned[:, None, None], edges[:, ::-1], edges), turned
 
 
-def joined_cuts(parts: Sequence[Cuts]) -> Cuts:
-    """Return the cuts of parts of one surface as those of the whole.
+def joined_cuts(parts: Cuts) -> Cuts:
+    """Return the cuts of all parts of one surface as those of the whole.
 
     Seams are no rims, and level lines that only a seam kept apart cancel where one runs along a ridge or valley and back.
     """
-    every = [np.concatenate([getattr(part, name) for part in parts]) for name in ("levels", "rim")]
-    rim, _ = _aligned(every[1])
+    rim, _ = _aligned(parts.rim)
     # The rim of a part is one of the whole unless the part beside it has the same.
     own, number = np.unique(rim.reshape(-1, 4), axis=0, return_counts=True)
-    levels, turned = _aligned(every[0])
+    levels, turned = _aligned(parts.levels)
     places, which = np.unique(levels.reshape(-1, 4), axis=0, return_inverse=True)
     ways = np.zeros((len(places), 2), np.int64)
     np.add.at(ways, (which.ravel(), turned.astype(np.int64)), 1)
