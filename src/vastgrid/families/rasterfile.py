@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 import logging
 import math
 import warnings
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import Enum
@@ -22,12 +21,11 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, parse_unit
 from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.base.words import spaced
-from vastgrid.data.dataset import DIFFERENCE, HEIGHT, Dataset
+from vastgrid.data.dataset import DIFFERENCE, HEIGHT
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline, Window
-from vastgrid.declarations.fileformat import Carries, Format, Head, ReadResult, weighing
-from vastgrid.families.prj import heights_beside
+from vastgrid.declarations.fileformat import Head, ReadResult
 from vastgrid.kernels.raster import bilinear
 from vastgrid.params.declare import Param
 
@@ -105,7 +103,7 @@ def read_band(
             heights = _coarser(source, band, params.coarser, findings)
         else:
             heights = _heights(source, band, progress, every)
-        _without_nodata(heights, params, findings)
+        without_nodata(heights, params, findings)
         place = place @ place.scale(source.width / heights.shape[1], source.height / heights.shape[0])
     if not all(map(math.isfinite, place[:6])) or place.a * place.e == place.b * place.d:
         raise FormatError(path, "the raster's place in the world makes no sense; the file is damaged")
@@ -131,44 +129,6 @@ def read_band(
         measure=measure,
     )
     return grid, findings
-
-
-def _with_heights_beside(grid: Grid, path: Path) -> Grid:
-    unit = heights_beside(path) if grid.has_lengths and grid.frame.vertical is None else None
-    return grid.in_frame(dataclasses.replace(grid.frame, vertical=unit)) if unit else grid
-
-
-def with_header(
-    own: str, title: str, suffix: str, write: Callable[[Sequence[Dataset], Path, Any, Progress], None]
-) -> Format:
-    """Return the declaration of a raster whose rows of single precision have a header and a .prj beside them."""
-
-    def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
-        grid, findings = read_band(path, params, progress, driver=_HEADED)
-        return ReadResult((_with_heights_beside(grid, path),), tuple(findings))
-
-    def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:
-        return peeked(path, params, progress, driver=_HEADED)
-
-    def sniff(head: bytes, path: Path) -> int:
-        return 90 if path.suffix.lower() == suffix and path.with_suffix(".hdr").is_file() else 0
-
-    return Format(
-        id=own,
-        title=title,
-        suffixes=(suffix,),
-        sniff=sniff,
-        carries=Carries(kinds=(Grid,), units="both", crs=True, single=True),
-        weigh=weighing(cells=4),
-        parts=(".hdr", ".prj"),
-        read=read,
-        write=write,
-        read_params=BandParams,
-        peek=peek,
-    )
-
-
-_HEADED = "EHdr"
 
 
 def no_height(grid: Grid) -> float:
@@ -267,7 +227,7 @@ def window_of(path: Path, params: BandParams, which: Window, _columns: Sequence[
             rows, columns = (which.top, which.top + which.rows), (which.left, which.left + which.columns)
             part = source.read(band, window=(rows, columns), masked=True)
             heights = _cleaned(part, source.scales[band - 1], source.offsets[band - 1])
-            _without_nodata(heights, params, [])
+            without_nodata(heights, params, [])
     return head.grid(which, heights)
 
 
@@ -394,16 +354,23 @@ def _quantity(path: Path, source: Any, band: int, holds: Holds, findings: list[F
                 )
             )
         return quantity, measure or unit
+    return quantity_by_name(path, holds, findings), ""
+
+
+def quantity_by_name(path: Path, holds: Holds, findings: list[Finding]) -> str:
+    """Return what a raster holds that says nothing of it; point out where the file's name does."""
+    if holds is Holds.OTHER:
+        return "values"
     named = next((each for each in _OTHERS[:5] if each in path.stem.lower()), "")
-    if named:
+    if named and holds is Holds.AUTO:
         text = (
             f"The file's name speaks of {named}, its content does not; if these are no heights, say so (holds=other)."
         )
         findings.append(Finding("perhaps-no-heights", text))
-    return HEIGHT, ""
+    return HEIGHT
 
 
-def _without_nodata(heights: NDArray[np.float64], params: BandParams, findings: list[Finding]) -> None:
+def without_nodata(heights: NDArray[np.float64], params: BandParams, findings: list[Finding]) -> None:
     """Take out, in place, what stands for no height: what was said, and what no ground can be; point out what may."""
     if params.nodata is not None:
         for piece in pieces(heights):

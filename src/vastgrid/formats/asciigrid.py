@@ -10,17 +10,20 @@ from pathlib import Path
 from typing import Annotated
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError, FormatError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
+from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
-from vastgrid.data.dataset import Dataset
+from vastgrid.data.dataset import HEIGHT, Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
 from vastgrid.families.prj import frame_beside, write_beside
-from vastgrid.families.rasterfile import BandParams, Holds, no_height, read_band
+from vastgrid.families.rasterfile import BandParams, Holds, no_height, quantity_by_name, without_nodata
+from vastgrid.kernels.decimals import number_of, read_words
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
@@ -57,37 +60,49 @@ def read(path: Path, params: AsciiReadParams, progress: Progress) -> ReadResult:
     FormatError
         If the file holds fewer or more heights than its head says.
     """
-    head = _head(path)
-    _check_count(path, head)
+    head, start = _head(path)
     findings: list[Finding] = []
-    nodata = params.nodata
-    if nodata is None and "nodata_value" not in head:
-        # The format's own default, by common practice.
-        nodata = float(NODATA)
-    grid, said = read_band(path, BandParams(1, params.holds, nodata), progress, driver="AAIGrid", DATATYPE="Float64")
-    gone = int(np.isnan(grid.heights).sum())
-    if params.nodata is None and "nodata_value" not in head and gone:
+    heights = _heights(path, head, start, progress)
+    said = params.nodata if params.nodata is not None else head.get("nodata_value")
+    # The format's own default, by common practice.
+    nodata = float(NODATA) if said is None else said
+    without_nodata(heights, BandParams(1, params.holds, nodata), findings)
+    gone = int(np.isnan(heights).sum())
+    if said is None and gone:
         text = f"The head names no NODATA_value; {NODATA}, the usual one, stands for no height ({count(gone, 'cell')})."
         findings.append(Finding("usual-nodata", text))
+    if gone == heights.size:
+        raise FormatError(path, "no cell of the raster has a height")
+    dx = head.get("cellsize", head.get("dx", 0.0))
+    dy = head.get("cellsize", head.get("dy", 0.0))
+    if not dx > 0.0 or not dy > 0.0:
+        raise FormatError(path, "the head does not say how large a cell is (cellsize, above zero)")
     corner = {axis: f"{axis}llcorner" in head for axis in "xy"}
     if corner["x"] is not corner["y"]:
-        west = head["xllcorner"] if corner["x"] else head["xllcenter"] - grid.dx / 2.0
-        south = head["yllcorner"] if corner["y"] else head["yllcenter"] - grid.dy / 2.0
-        grid = dataclasses.replace(grid, west=west, north=south + grid.rows * grid.dy)
-        said = [each for each in said if each.code != "no-place"]
         text = "The head gives a corner on one axis and a cell's centre on the other; each was taken as what it says."
         findings.append(Finding("corner-and-centre", text))
+    south = head["yllcorner"] if corner["y"] else head["yllcenter"] - dy / 2.0
+    quantity = quantity_by_name(path, params.holds, findings)
     frame = frame_beside(path)
-    if frame.horizontal or frame.vertical:
-        grid = grid.in_frame(frame if grid.has_heights else dataclasses.replace(frame, vertical=None))
-    return ReadResult((grid,), (*findings, *said))
+    grid = Grid(
+        name=path.stem,
+        frame=frame if quantity == HEIGHT else dataclasses.replace(frame, vertical=None),
+        heights=heights,
+        west=head["xllcorner"] if corner["x"] else head["xllcenter"] - dx / 2.0,
+        north=south + len(heights) * dy,
+        dx=dx,
+        dy=dy,
+        point_registered=not corner["x"] and not corner["y"],
+        quantity=quantity,
+    )
+    return ReadResult((grid,), tuple(findings))
 
 
 _WORDS = r"ncols|nrows|xllcorner|yllcorner|xllcenter|yllcenter|cellsize|dx|dy|nodata_value"
 
 
-def _head(path: Path) -> dict[str, float]:
-    """Return the head's words and numbers.
+def _head(path: Path) -> tuple[dict[str, float], int]:
+    """Return the head's words and numbers, and where the heights begin.
 
     Raises
     ------
@@ -97,20 +112,22 @@ def _head(path: Path) -> dict[str, float]:
     with path.open("rb") as file:
         text = file.read(4096).decode("latin-1").lower()
     head: dict[str, float] = {}
-    for number, line in enumerate(re.split(r"\r\n|\n|\r", text), 1):
+    start = 0
+    for number, line in enumerate(re.findall(r"[^\r\n]*(?:\r\n|\n|\r|\Z)", text), 1):
         found = re.match(rf"\s*({_WORDS})\s+(\S+)\s*$", line)
         if not found:
             if line.strip():
                 break
+            start += len(line)
             continue
+        start += len(line)
         if found[1] in head:
             raise FormatError(path, f"{found[1]} is given twice", line=number)
         try:
-            head[found[1]] = float(found[2])
+            void = found[1] == "nodata_value" and found[2].strip("+-") in ("nan", "inf")
+            head[found[1]] = np.nan if void else number_of(found[2])
         except ValueError as error:
             raise FormatError(path, f"{found[1]} is no number: “{found[2][:30]}”", line=number) from error
-        if not np.isfinite(head[found[1]]) and found[1] != "nodata_value":
-            raise FormatError(path, f"{found[1]} is no number: “{found[2][:30]}”", line=number)
     for word in ("ncols", "nrows"):
         if not 1 <= head.get(word, 0) < 1e9 or head[word] % 1:
             raise FormatError(path, f"there is no {word} with a whole number at the beginning")
@@ -119,25 +136,54 @@ def _head(path: Path) -> dict[str, float]:
             raise FormatError(
                 path, f"the head says neither {axis}llcorner nor {axis}llcenter, so the grid has no place"
             )
-    return head
+    return head, start
 
 
-def _check_count(path: Path, head: dict[str, float]) -> None:
-    """Compare the heights there are with those announced: the library fills up or passes over what does not fit."""
-    words = 0
-    inside = False
-    with path.open("rb") as file:
-        while block := file.read(1 << 24):
-            raw = np.frombuffer(block, np.uint8) > 32
-            words += int(np.count_nonzero(raw[1:] & ~raw[:-1])) + int(raw[0] and not inside)
-            inside = bool(raw[-1])
+def _heights(path: Path, head: dict[str, float], start: int, progress: Progress) -> NDArray[np.float64]:
+    """Return the heights, as many as the head says; “nan” is none.
+
+    Raises
+    ------
+    FormatError
+        If there are fewer or more, or one is not a number.
+    """
     rows, columns = int(head["nrows"]), int(head["ncols"])
-    found = words - 2 * len(head)
-    told = f"{spaced(rows)} × {spaced(columns)} heights are announced, {spaced(max(found, 0))} are there"
-    if found < rows * columns:
+    size = path.stat().st_size
+    # A height takes a digit and a blank.
+    if rows * columns > size:
+        raise FormatError(path, f"the grid is cut off: {_announced(rows, columns)}, the file has {spaced(size)} bytes")
+    heights = roomy((rows * columns,), np.float64)
+    filled, line = 0, 0
+    with path.open("rb") as file:
+        line = file.read(start).count(b"\n") + 1
+        rest = b""
+        while block := file.read(1 << 25):
+            block = rest + block
+            cut = max(block.rfind(b" "), block.rfind(b"\n"), block.rfind(b"\t"), block.rfind(b"\r")) + 1
+            cut = cut if file.peek(1) else len(block)
+            rest, block = block[cut:], block[:cut]
+            values, wrong = read_words(block, void=True)
+            if wrong >= 0:
+                shown = block[wrong : wrong + 40].split()[0].decode("latin-1")
+                raise FormatError(
+                    path, f"a height is not a number: “{shown}”", line=line + block.count(b"\n", 0, wrong)
+                )
+            room = heights[filled : filled + len(values)]
+            room[:] = values[: len(room)]
+            filled += len(values)
+            line += block.count(b"\n")
+            let_go(heights)
+            progress.report(0.9 * file.tell() / size, f"reading {path.name}")
+    told = f"{_announced(rows, columns)}, {spaced(filled)} are there"
+    if filled < len(heights):
         raise FormatError(path, f"the grid is cut off: {told}")
-    if found > rows * columns:
+    if filled > len(heights):
         raise FormatError(path, f"the grid holds more than its head says: {told}; mend nrows or ncols")
+    return heights.reshape(rows, columns)
+
+
+def _announced(rows: int, columns: int) -> str:
+    return f"{spaced(rows)} × {spaced(columns)} heights are announced"
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: AsciiWriteParams, progress: Progress) -> None:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 import zipfile
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from enum import Enum
 from io import BytesIO
 from pathlib import Path
 from typing import IO, Annotated
@@ -14,7 +16,7 @@ from xml.sax.saxutils import escape
 import numpy as np
 
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, count, left_out, note
+from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
@@ -25,8 +27,16 @@ from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.kernels.decimals import number_of, read_words
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
+
+
+class HeightsTaken(Enum):
+    """Which heights are elevations."""
+
+    AUTO = "detect"
+    ELEVATIONS = "elevations"
 
 
 @dataclass(frozen=True)
@@ -37,6 +47,13 @@ class KmlReadParams:
         str,
         Param("Elevation from", "Name of the extended data that holds heights.", absent="the coordinates"),
     ] = ""
+    heights: Annotated[
+        HeightsTaken,
+        Param(
+            "Heights",
+            "detect: elevations, unless the file says that they are above the ground or not to be used; elevations: all of them.",
+        ),
+    ] = HeightsTaken.AUTO
 
 
 @dataclass(slots=True)
@@ -45,7 +62,19 @@ class _Mark:
 
     name: str = ""
     data: dict[str, str] = field(default_factory=dict)
-    shapes: list[tuple[str, str]] = field(default_factory=list)
+    shapes: list[_Shape] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class _Shape:
+    """One list of coordinates: what it belongs to, and what the file says of its heights."""
+
+    kind: str
+    text: str
+    mode: str = ""
+
+
+_GEOMETRIES = ("Point", "LineString", "LinearRing", "Polygon", "Track", "MultiTrack")
 
 
 class _Content:
@@ -58,6 +87,8 @@ class _Content:
         self.own: _Mark | None = None
         self.key = ""
         self.links = 0
+        # For each geometry that is open: how many shapes came before it, and its altitude mode.
+        self._open: list[tuple[int, str]] = []
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
         """A placemark, folder or datum begins."""
@@ -70,6 +101,8 @@ class _Content:
             self.key = attributes.get("name", "")
         elif name == "NetworkLink":
             self.links += 1
+        elif name in _GEOMETRIES and self.own is not None:
+            self._open.append((len(self.own.shapes), ""))
 
     def end(self, name: str, text: str) -> None:
         """An element ends."""
@@ -89,19 +122,63 @@ class _Content:
         elif name == "SimpleData" or (name == "value" and parent == "Data"):
             self.own.data[self.key] = text.strip()
         elif name == "coordinates":
-            self.own.shapes.append((parent, text))
+            self.own.shapes.append(_Shape(parent, text))
         elif name == "coord":
-            self.own.shapes.append(("track", ",".join(text.split())))
+            self.own.shapes.append(_Shape("track", ",".join(text.split())))
+        elif name == "altitudeMode" and self._open:
+            self._open[-1] = (self._open[-1][0], text.strip())
+        elif name in _GEOMETRIES and self._open:
+            first, mode = self._open.pop()
+            # A ring has the mode of its area, where it has none of its own.
+            for shape in self.own.shapes[first:]:
+                shape.mode = shape.mode or mode
 
 
 def _tuples(text: str) -> Floats | None:
-    rows = [word.split(",") for word in re.sub(r"\s*,\s*", ",", text).split()]
-    try:
-        values = np.array([[float(w) for w in (*row[:3], *["nan"] * (3 - len(row)))] for row in rows if len(row) > 1])
-    except ValueError:
+    rows = [word.split(",")[:3] for word in re.sub(r"\s*,\s*", ",", text).split()]
+    rows = [row for row in rows if len(row) > 1]
+    numbers, wrong = read_words(" ".join(word or "-" for row in rows for word in row).encode())
+    if wrong >= 0:
         return None
+    values = np.full((len(rows), 3), np.nan)
+    values[np.arange(3) < np.array([len(row) for row in rows], np.int64)[:, None]] = numbers
     good = len(values) > 0 and np.isfinite(values[:, :2]).all() and (np.abs(values[:, 1]) <= 90.0).all()
     return values if good else None
+
+
+@dataclass(slots=True)
+class _Heights:
+    """What the file says of its heights (OGC KML 2.2, 9.20: absolute is above sea level; clampToGround, the default, ignores them)."""
+
+    params: KmlReadParams
+    dropped: Counter[str] = field(default_factory=Counter)
+    kept: Counter[str] = field(default_factory=Counter)
+
+    def hear(self, mode: str, xyz: Floats) -> None:
+        """Take away heights that are no elevations, and count them."""
+        said = int((np.isfinite(xyz[:, 2]) & (xyz[:, 2] != 0.0)).sum())
+        if mode == "absolute" or not np.isfinite(xyz[:, 2]).any():
+            return
+        if mode and self.params.heights is HeightsTaken.AUTO:
+            self.dropped[mode] += said
+            xyz[:, 2] = np.nan
+        else:
+            self.kept[mode] += said
+
+    def findings(self) -> list[Finding]:
+        """Say which heights were not taken, and which were though the file does not call them elevations."""
+        found = []
+        for mode, number in self.dropped.items():
+            if number:
+                what = "heights above the ground" if mode.startswith("relative") else "heights that are not to be used"
+                text = f"{count(number, 'height')} with altitudeMode {mode} are {what}, not elevations: left out (heights=elevations takes them all the same)."
+                found.append(left_out("heights-not-elevations", text))
+        for mode, number in self.kept.items():
+            if number:
+                why = f"altitudeMode {mode}" if mode else "no altitudeMode, by which the standard ignores heights"
+                text = f"{count(number, 'height')} were taken as elevations above sea level; the file has {why}."
+                found.append(Finding("heights-taken", text, Severity.WARNING if mode else Severity.NOTE))
+        return found
 
 
 def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
@@ -129,16 +206,18 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
     lines: list[Floats] = []
     layers: list[str] = []
     faults = 0
+    heights = _Heights(params)
     for folder, mark in content.marks:
         track: list[Floats] = []
-        for shape, text in mark.shapes:
-            xyz = _tuples(text)
+        for one in mark.shapes:
+            shape, xyz = one.kind, _tuples(one.text)
             if xyz is None:
                 faults += 1
                 continue
+            heights.hear(one.mode, xyz)
             if params.elevation:
                 try:
-                    xyz[:, 2] = float(mark.data.get(params.elevation, "nan").replace(",", "."))
+                    xyz[:, 2] = number_of(mark.data.get(params.elevation, "nan").replace(",", "."))
                 except ValueError:
                     xyz[:, 2] = np.nan
             if shape == "Point" or (shape != "track" and len(xyz) == 1):
@@ -157,6 +236,7 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
         )
     if not points and not lines:
         raise FormatError(path, "there is no placemark with coordinates in the file")
+    findings += heights.findings()
     found = _datasets(path, points, lines, layers, findings)
     if keys and not params.elevation:
         findings.append(note("extended-data", f"Placemarks have extended data: {', '.join(keys[:12])} (elevation=…)."))
@@ -233,9 +313,9 @@ def _write_points(file: IO[bytes], points: PointSet, progress: Progress) -> None
     for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known, strict=True)):
         text = plain(name)
         own = f"<name>{escape(text)}</name>" if text else ""
-        z = f",{height:.4f}" if np.isfinite(height) else ""
+        z, mode = (f",{height:.4f}", "absolute") if np.isfinite(height) else ("", "clampToGround")
         file.write(
-            f"<Placemark>{own}<Point><altitudeMode>absolute</altitudeMode>"
+            f"<Placemark>{own}<Point><altitudeMode>{mode}</altitudeMode>"
             f"<coordinates>{lon:.9f},{lat:.9f}{z}</coordinates></Point></Placemark>\n".encode()
         )
         if k % 10_000 == 0:
@@ -260,7 +340,7 @@ def _write_lines(file: IO[bytes], dataset: Dataset, progress: Progress) -> None:
         file.write(f"<Folder><name>{escape(layer or dataset.name)}</name>\n".encode())
         for line in own:
             name = f"<name>{levels[line]:.10g}</name>" if levels else ""
-            mode = "absolute" if np.isfinite(lines.line(line)[:, 2]).all() else "clampToGround"
+            mode = "absolute" if np.isfinite(lines.line(line)[:, 2]).any() else "clampToGround"
             file.write(f"<Placemark>{name}<LineString><altitudeMode>{mode}</altitudeMode><coordinates>".encode())
             file.write(rows[line])
             file.write(b"</coordinates></LineString></Placemark>\n")

@@ -17,6 +17,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.families.meshfile import MeshReadParams, Part, as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FullOriginParams, told
+from vastgrid.kernels.decimals import read_words
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.shaping.assemble import fans
 
@@ -32,7 +33,7 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
     data = path.read_bytes().replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
     if not data.strip():
         raise FormatError(path, "the file is empty")
-    vertices = _vertices(path, re.findall(rb"^[ \t]*v[ \t]+([^\r\n]*)", data, re.MULTILINE))
+    vertices = _vertices(path, data)
     progress.report(0.4, f"reading {path.name}")
     parts: list[Part] = []
     # Faces belong to the object or group named last; negative numbers count back from the vertices read so far.
@@ -49,18 +50,26 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
     return as_told(surfaces(path, parts, params.up), data[:500])
 
 
-def _vertices(path: Path, rows: list[bytes]) -> NDArray[np.float64]:
-    if not rows:
+_VERTEX = re.compile(rb"^[ \t]*v[ \t]+([^\r\n]*)", re.MULTILINE)
+_THREE = re.compile(rb"^[ \t]*v[ \t]+(\S+[ \t]+\S+[ \t]+\S+)", re.MULTILINE)
+
+
+def _vertices(path: Path, data: bytes) -> NDArray[np.float64]:
+    # What follows three coordinates, a weight or a colour, is passed over.
+    rows = _THREE.findall(data)
+    number = len(_VERTEX.findall(data))
+    if not number:
         raise FormatError(path, "there is no vertex in the file")
-    widths = {len(row.split()) for row in rows[:1000]}
-    try:
-        if len(widths) == 1 and (width := widths.pop()) >= 3:
-            flat = np.array(b" ".join(rows).split(), dtype="S").astype(np.float64)
-            if len(flat) == width * len(rows):
-                return flat.reshape(-1, width)[:, :3]
-        return np.array([[float(word) for word in row.split()[:3]] for row in rows], np.float64).reshape(-1, 3)
-    except ValueError as error:
-        raise FormatError(path, "a vertex is not three numbers") from error
+    values, at = read_words(b"\n".join(rows))
+    if len(rows) == number and at < 0:
+        return values.reshape(-1, 3)
+    for found in _VERTEX.finditer(data):
+        words = found[1].split()[:3]
+        if len(words) < 3 or read_words(b" ".join(words))[1] >= 0:
+            line = data.count(b"\n", 0, found.start(1)) + 1
+            shown = found[1].decode("latin-1")[:40]
+            raise FormatError(path, f"a vertex is not three numbers: “{shown}”", line=line)
+    raise FormatError(path, "a vertex is not three numbers")
 
 
 def _faces(path: Path, data: bytes, seen: int) -> tuple[NDArray[np.int32], int]:

@@ -16,6 +16,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.families.meshfile import MeshReadParams, as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FullOriginParams, told
+from vastgrid.kernels.decimals import read_words
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.shaping.assemble import fans
 
@@ -35,14 +36,18 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
     if not head:
         raise FormatError(path, "it does not begin with OFF")
     # Extra columns of a vertex: texture, normal, colour.
-    lines = re.sub(rb"#[^\n\r]*", b"", data[head.end() :]).split()
+    body = re.sub(rb"#[^\n\r]*", lambda found: b" " * len(found[0]), data[head.end() :])
     progress.report(0.2, f"reading {path.name}")
-    try:
-        vertices, faces = int(lines[0]), int(lines[1])
-        width = 3 + (2 if head[2] else 0) + (3 if head[4] else 0) + (4 if head[3] else 0)
-        numbers = np.array(lines[3:], dtype="S").astype(np.float64)
-    except (ValueError, IndexError) as error:
-        raise FormatError(path, "something in it is not a number") from error
+    every, wrong = read_words(body)
+    if wrong >= 0:
+        line = data.count(b"\n", 0, head.end() + wrong) + 1
+        shown = body[wrong : wrong + 40].split()[0].decode("latin-1")
+        raise FormatError(path, f"something in it is not a number: “{shown}”", line=line)
+    if len(every) < 3 or (every[:2] % 1.0).any() or (abs(every[:2]) > 1e12).any():
+        raise FormatError(path, "its first line does not say how many vertices and faces there are")
+    vertices, faces = int(every[0]), int(every[1])
+    width = 3 + (2 if head[2] else 0) + (3 if head[4] else 0) + (4 if head[3] else 0)
+    numbers = every[3:]
     if vertices < 3 or faces < 1 or vertices * width + faces * 4 > len(numbers):
         why = f"the file is cut off: it speaks of {vertices} vertices and {faces} faces, which do not fit in it"
         raise FormatError(path, why)

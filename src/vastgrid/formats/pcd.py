@@ -18,6 +18,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult
 from vastgrid.families.cloudfile import CloudReadParams, filtered
 from vastgrid.kernels.clouds import unpacked
+from vastgrid.kernels.decimals import number_of, read_words
 
 _TYPES = {
     "F": {4: "<f4", 8: "<f8"},
@@ -57,7 +58,7 @@ def _head(path: Path, data: bytes) -> _Head:
             raise FormatError(path, "a field's count is not a small number")
         layout = np.dtype([(n, t, (c,)) for n, t, c in zip(names, own, counts, strict=True)])
         points = int(words["POINTS"][0]) if "POINTS" in words else int(words["WIDTH"][0]) * int(words["HEIGHT"][0])
-        viewpoint = [float(word) for word in words.get("VIEWPOINT", [])]
+        viewpoint = [number_of(word) for word in words.get("VIEWPOINT", [])]
     except (KeyError, ValueError, IndexError) as error:
         raise FormatError(path, "its header is not whole") from error
     if not {"x", "y", "z"} <= set(names):
@@ -131,14 +132,15 @@ def _attributes(head: _Head, rows: NDArray[Any], good: NDArray[np.bool_]) -> dic
 
 def _from_text(path: Path, head: _Head, body: bytes) -> NDArray[Any]:
     width = sum(head.counts)
-    words = body.split()
-    if len(words) < head.points * width:
-        there = len(words) // width
+    values, wrong = read_words(body, void=True)
+    if wrong >= 0:
+        shown = body[wrong : wrong + 40].split()[0].decode("latin-1")
+        row = body.count(b"\n", 0, wrong) + 1
+        raise FormatError(path, f"something among the points is not a number: “{shown}” in line {row} of them")
+    if len(values) < head.points * width:
+        there = len(values) // width
         raise FormatError(path, f"the file is cut off: {head.points} points are announced, {there} are there")
-    try:
-        numbers = np.array(words[: head.points * width], dtype="S").astype(np.float64).reshape(-1, width)
-    except ValueError as error:
-        raise FormatError(path, "something among the points is not a number") from error
+    numbers = values[: head.points * width].reshape(-1, width)
     rows = np.zeros(head.points, head.layout)
     place = 0
     with np.errstate(invalid="ignore", over="ignore"):

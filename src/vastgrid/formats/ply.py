@@ -26,6 +26,7 @@ from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadR
 from vastgrid.families.cloudfile import CloudReadParams, filtered
 from vastgrid.families.meshfile import as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FULL, NONE, Origin, heard, told
+from vastgrid.kernels.decimals import read_words
 from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
 
@@ -150,12 +151,16 @@ class _Text:
         width = len(element.properties)
         if any(len(words) < width for words in lines):
             raise FormatError(self.path, f"a row of {element.name} has fewer than {width} numbers")
-        try:
-            numbers = np.array([words[:width] for words in lines], dtype="S").astype(np.float64).reshape(-1, width)
-            with np.errstate(invalid="ignore", over="ignore"):
-                return {n: numbers[:, k].astype(t) for k, (n, t, _) in enumerate(element.properties)}
-        except ValueError as error:
-            raise FormatError(self.path, f"something in {element.name} is not a number") from error
+        # A place that is no number at all is left out later, and counted.
+        text = b"\n".join(b" ".join(words[:width]) for words in lines)
+        values, wrong = read_words(text, void=True)
+        if wrong >= 0:
+            shown = text[wrong : wrong + 40].split()[0].decode("latin-1")
+            row = text.count(b"\n", 0, wrong) + 1
+            raise FormatError(self.path, f"something in {element.name} is not a number: “{shown}” in its row {row}")
+        numbers = values.reshape(-1, width)
+        with np.errstate(invalid="ignore", over="ignore"):
+            return {n: numbers[:, k].astype(t) for k, (n, t, _) in enumerate(element.properties)}
 
     def lists(self, element: _Element) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         corners: list[int] = []

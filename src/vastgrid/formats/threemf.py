@@ -24,6 +24,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.families.meshfile import MeshReadParams, Part, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FullOriginParams, told
+from vastgrid.kernels.decimals import number_of
 from vastgrid.kernels.textrows import RowTemplate
 
 # Units and the order of a transform's twelve numbers by the 3MF core specification 1.3, 3.4 and 3.3.
@@ -57,7 +58,7 @@ class _Model:
                 self._own = attributes["id"]
                 self.objects[self._own] = ([], [])
             elif name == "vertex":
-                self.objects[self._own][0].append(tuple(float(attributes[axis]) for axis in "xyz"))
+                self.objects[self._own][0].append(tuple(number_of(attributes[axis]) for axis in "xyz"))
             elif name == "triangle":
                 self.objects[self._own][1].append(tuple(int(attributes[f"v{k}"]) for k in (1, 2, 3)))
             elif name == "component":
@@ -92,7 +93,7 @@ def _matrix(path: Path, text: str) -> np.ndarray:
     if not text.strip():
         return np.vstack((np.eye(3), np.zeros(3)))
     try:
-        return np.array([float(word) for word in text.split()], np.float64).reshape(4, 3)
+        return np.array([number_of(word) for word in text.split()], np.float64).reshape(4, 3)
     except ValueError as error:
         raise FormatError(path, f"a transform is not twelve numbers: “{text[:60]}”") from error
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from vastgrid.kernels.textrows import parse_number
+from vastgrid.kernels.decimals import parse_number
 
 
 @numba.njit(cache=True, nogil=True)
@@ -99,23 +99,7 @@ def tag_numbers(data, codes, starts, stops):
     for i in range(codes.shape[0]):
         c = codes[i]
         if 10 <= c <= 79 or 90 <= c <= 99 or 210 <= c <= 239:
-            value, fault = parse_number(data, starts[i], stops[i], False)
-            if fault == 2:
-                # More digits than a double holds: the last ones do not matter for a coordinate.
-                cut = min(stops[i], starts[i] + 40)
-                value, fault = parse_number(data, starts[i], cut, False)
-                while cut > starts[i] + 17 and fault == 2:
-                    cut -= 1
-                    value, fault = parse_number(data, starts[i], cut, False)
-                point = False
-                for k in range(starts[i], cut):
-                    point = point or data[k] == 46
-                if not point or fault != 0:
-                    value = np.nan
-                for k in range(cut, stops[i]):
-                    if data[k] == 101 or data[k] == 69:
-                        value = np.nan
-            out[i] = value
+            out[i] = parse_number(data, starts[i], stops[i], False)[0]
     return out
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import DataError
+from vastgrid.kernels.decimals import parse_number
 
 HEX = -1
 _SLOT = re.compile(rb"\{\}")
@@ -139,89 +140,6 @@ def _render(whole, decimals, text, ends, out, row_ends):
 
 
 @numba.njit(cache=True, nogil=True)
-def parse_number(data, start, stop, comma):
-    """Read a decimal number from bytes.
-
-    Returns
-    -------
-    value : float
-        The number; NaN with status 1 or 2.
-    status : int
-        0 read exactly; 1 not a number; 2 a number that needs the slow, exact way.
-    """
-    while start < stop and (data[start] == 32 or data[start] == 9):
-        start += 1
-    while stop > start and (data[stop - 1] == 32 or data[stop - 1] == 9 or data[stop - 1] == 13):
-        stop -= 1
-    if start >= stop:
-        return np.nan, 1
-    negative = False
-    if data[start] == 45 or data[start] == 43:
-        negative = data[start] == 45
-        start += 1
-    mantissa = np.int64(0)
-    digits = 0
-    scale = 0
-    point = False
-    seen = False
-    i = start
-    while i < stop:
-        c = data[i]
-        if 48 <= c <= 57:
-            seen = True
-            if mantissa != 0 or c != 48:
-                digits += 1
-            if digits > 18:
-                return np.nan, 2
-            mantissa = mantissa * 10 + (c - 48)
-            if point:
-                scale -= 1
-        elif (c == 46 and not comma) or (c == 44 and comma):
-            if point:
-                return np.nan, 1
-            point = True
-        elif c == 101 or c == 69 or c == 68 or c == 100:
-            break
-        else:
-            return np.nan, 1
-        i += 1
-    if not seen:
-        return np.nan, 1
-    if i < stop:
-        i += 1
-        minus = False
-        if i < stop and (data[i] == 45 or data[i] == 43):
-            minus = data[i] == 45
-            i += 1
-        if i >= stop:
-            return np.nan, 1
-        power = 0
-        while i < stop:
-            if not 48 <= data[i] <= 57 or power > 10000:
-                return np.nan, 1
-            power = power * 10 + (data[i] - 48)
-            i += 1
-        scale += -power if minus else power
-    # Exact while both the digits and the power of ten are exact doubles (Clinger 1990).
-    if mantissa > 9007199254740992 or scale < -22 or scale > 22:
-        return np.nan, 2
-    value = float(mantissa)
-    if scale < 0:
-        value /= 10.0 ** float(-scale) if -scale > 15 else _power(-scale)
-    elif scale > 0:
-        value *= 10.0 ** float(scale) if scale > 15 else _power(scale)
-    return (-value if negative else value), 0
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def _power(n):
-    value = 1.0
-    for _ in range(n):
-        value *= 10.0
-    return value
-
-
-@numba.njit(cache=True, nogil=True)
 def line_starts(data):
     """Return where each line begins, and one past the end; LF, CRLF and CR all end a line."""
     n = data.shape[0]
@@ -272,9 +190,7 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
     places : (lines, k, 2) int64
         Where each field begins and ends.
     status : (lines,) int8
-        0 good, 1 blank or comment, 2 too few fields, 3 + column where a number cannot be read.
-    slow : (lines,) bool
-        Whether a number has to be read the slow way.
+        0 good, 1 blank or comment, 2 too few fields, 3 + column where there is no finite number.
     """
     lines = starts.shape[0] - 1
     rows = max(lines - first, 0)
@@ -282,7 +198,6 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
     numbers = np.full((rows, k), np.nan)
     places = np.zeros((rows, k, 2), np.int64)
     status = np.zeros(rows, np.int8)
-    slow = np.zeros(rows, np.bool_)
     top = 0
     for j in range(k):
         top = max(top, wanted[j])
@@ -338,11 +253,9 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
                     places[row, j, 1] = b
                     found += 1
                     if numeric[j]:
-                        value, fault = parse_number(data, a, b, comma)
+                        value, _ = parse_number(data, a, b, comma)
                         numbers[row, j] = value
-                        if fault == 2:
-                            slow[row] = True
-                        elif fault == 1 and status[row] == 0:
+                        if status[row] == 0 and not np.isfinite(value):
                             status[row] = 3 + j
             field += 1
             if i >= end or field > top:
@@ -356,7 +269,7 @@ def split_fields(data, starts, first, delimiter, quote, comment, wanted, numeric
                     missing = True
             if missing:
                 status[row] = 2
-    return numbers, places, status, slow
+    return numbers, places, status
 
 
 @numba.njit(cache=True, nogil=True)

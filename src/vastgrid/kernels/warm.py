@@ -92,7 +92,7 @@ def warm() -> None:
     topology.inside_polygon(xyz[:, 0].copy(), xyz[:, 1].copy(), np.ascontiguousarray(xyz[:4, :2]))
     list(textrows.RowTemplate("{} {} {}\n", (0, 3, textrows.HEX)).blocks((np.arange(3), xyz[:3, 0], np.arange(3))))
     data = np.frombuffer(b"1,2\n", np.uint8)
-    _, places, _, _ = textrows.split_fields(
+    _, places, _ = textrows.split_fields(
         data, textrows.line_starts(data), 0, 44, 34, 35, np.array([0]), np.array([True]), False, False
     )
     textrows.gather_text(data, places[:, 0], 4)

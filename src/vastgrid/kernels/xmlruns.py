@@ -9,7 +9,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from vastgrid.kernels.textrows import parse_number
+from vastgrid.kernels.decimals import parse_number
 
 
 @numba.njit(cache=True, nogil=True)
@@ -91,8 +91,8 @@ def read_run(data, at, tag, wanted, numbers, ids, flags):
             a = i
             while i < size and data[i] > 32 and data[i] != 60:
                 i += 1
-            value, fault = parse_number(data, a, i, False)
-            if fault != 0:
+            value, _ = parse_number(data, a, i, False)
+            if not np.isfinite(value):
                 good = False
                 break
             numbers[count, k] = value

@@ -62,15 +62,14 @@ def with_bulges(xyz: Floats, bulges: Floats, closed: bool, chord: float) -> Floa
             continue
         angle = 4.0 * math.atan(bulge)
         radius = span / 2.0 / abs(math.sin(angle / 2.0))
-        step = 2.0 * math.acos(max(1.0 - chord / radius, -0.5))
+        # Both forms keep their digits where a bulge is no more than rounding, and the radius beyond all measure.
+        step = 4.0 * math.asin(math.sqrt(min(chord / radius / 2.0, 0.75)))
         pieces = min(max(math.ceil(abs(angle) / step), 2), 1000)
         share = np.arange(1, pieces) / pieces
-        mid, normal = (a + b)[:2] / 2.0, np.array((a[1] - b[1], b[0] - a[0])) / span
-        centre = mid + normal * (span / 2.0 / math.tan(angle / 2.0))
-        turn = share * angle
-        arm = a[:2] - centre
-        x = centre[0] + arm[0] * np.cos(turn) - arm[1] * np.sin(turn)
-        y = centre[1] + arm[0] * np.sin(turn) + arm[1] * np.cos(turn)
+        reach = np.sin(share * angle / 2.0) / math.sin(angle / 2.0)
+        turn = (share - 1.0) * angle / 2.0
+        (dx, dy), cos, sin = (b - a)[:2], np.cos(turn) * reach, np.sin(turn) * reach
+        x, y = a[0] + dx * cos - dy * sin, a[1] + dx * sin + dy * cos
         out.append(np.column_stack((x, y, a[2] + share * (b[2] - a[2]))))
     out.append(xyz[-1:])
     return np.concatenate(out)

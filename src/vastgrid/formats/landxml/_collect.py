@@ -15,6 +15,7 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.formats.landxml._records import RecordCollector
+from vastgrid.kernels.decimals import read_words
 
 DEEPEST = 200
 
@@ -279,9 +280,5 @@ class Collector:
 
 def numbers_in(text: str) -> Floats | None:
     """Return the numbers of a text, or None if one is none or not finite."""
-    words = text.split()
-    try:
-        values = np.array(words, np.float64)
-    except ValueError:
-        return None
-    return values if np.isfinite(values).all() else None
+    values, at = read_words(text.encode())
+    return values if at < 0 else None

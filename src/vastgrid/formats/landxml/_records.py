@@ -11,6 +11,7 @@ import numpy as np
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.data.frame import Frame
 from vastgrid.data.survey import Record, Survey, survey_of
+from vastgrid.kernels.decimals import number_of, read_words
 from vastgrid.shaping.alignment import drawn, with_profile
 
 ROLES = {"Alignment": "alignment", "Parcel": "parcel", "PlanFeature": "plan feature"}
@@ -22,10 +23,9 @@ _PVIS = {"PVI": "", "ParaCurve": "parabola", "UnsymParaCurve": "two parabolas", 
 def number(text: str | None) -> float | None:
     """Return a finite number, or None; “INF” stands for none."""
     try:
-        value = float(text or "")
+        return number_of(text or "")
     except ValueError:
         return None
-    return value if math.isfinite(value) else None
 
 
 class RecordCollector:
@@ -153,11 +153,8 @@ class RecordCollector:
 
 
 def _values(text: str) -> list[float] | None:
-    try:
-        values = [float(word) for word in text.split()]
-    except ValueError:
-        return None
-    return values if all(map(math.isfinite, values)) else None
+    values, at = read_words(text.encode())
+    return values.tolist() if at < 0 else None
 
 
 def _place(text: str) -> list[float] | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -113,7 +112,7 @@ def _rows(
     out = _Rows(roomy((max(lines - layout.first, 0), len(wanted)), np.float64), [[] for _ in wanted])
     for begin in range(layout.first, lines, BLOCK):
         own = starts[begin : begin + BLOCK + 1]
-        numbers, places, status, slow = split_fields(
+        numbers, places, status = split_fields(
             raw,
             own,
             0,
@@ -125,7 +124,6 @@ def _rows(
             layout.comma,
             merge,
         )
-        _read_slowly(data, numbers, places, status, np.flatnonzero(slow), numeric, layout.comma)
         for k, (column, _) in enumerate(wanted):
             if column in layout.angles:
                 _read_angles(raw, numbers, places, status, k)
@@ -219,28 +217,6 @@ def _commented(data: bytes, starts: NDArray[np.int64], layout: Layout, params: T
 
 def _joined(parts: list[NDArray[Any]]) -> NDArray[Any]:
     return np.concatenate(parts) if len(parts) > 1 else parts[0]
-
-
-def _read_slowly(
-    data: bytes,
-    numbers: NDArray[np.float64],
-    places: NDArray[np.int64],
-    status: NDArray[np.int8],
-    rows: NDArray[np.int64],
-    numeric: NDArray[np.bool_],
-    comma: bool,
-) -> None:
-    """Read the rare numbers with too many digits for the fast way, exactly."""
-    for row in rows:
-        if status[row]:
-            continue
-        for k in np.flatnonzero(numeric & np.isnan(numbers[row])):
-            text = data[places[row, k, 0] : places[row, k, 1]].decode("ascii", "replace").strip()
-            text = re.sub("[dD]", "e", text.replace(",", ".") if comma else text)
-            value = float(text)
-            numbers[row, k] = value
-            if not np.isfinite(value):
-                status[row] = 3 + k
 
 
 def _read_angles(
