@@ -25,12 +25,7 @@ written: list[Path] = []
 def remove_unfinished() -> None:
     """Remove every temporary file of this process; for an end that runs no `finally`."""
     for each in list(_unfinished):
-        if each.is_dir():
-            shutil.rmtree(each, ignore_errors=True)
-            continue
-        for leftover in (each, each.with_name(each.name + ".aux.xml")):
-            with suppress(OSError):
-                leftover.unlink(missing_ok=True)
+        shutil.rmtree(each, ignore_errors=True)
 
 
 def _prefix() -> str:
@@ -139,14 +134,13 @@ def beside(target: Path) -> Iterator[tuple[Path, Callable[[Path], None]]]:
         real = Path(os.path.realpath(target))
         if real.is_dir():
             raise IsADirectoryError(errno.EISDIR, "it is a folder")
-        # The suffix is kept, since some libraries choose the format by it.
+        # In a folder of its own it has the name that it is to get: some libraries write that into the file.
         sweep(real.parent)
-        handle, name = tempfile.mkstemp(prefix=_prefix(), suffix=real.suffix, dir=real.parent)
-        os.close(handle)
+        folder = Path(tempfile.mkdtemp(prefix=_prefix(), dir=real.parent))
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}") from error
-    temporary = Path(name)
-    _unfinished.add(temporary)
+    temporary = folder / target.name
+    _unfinished.add(folder)
 
     def place(named: Path) -> None:
         end = Path(os.path.realpath(named))
@@ -158,17 +152,17 @@ def beside(target: Path) -> Iterator[tuple[Path, Callable[[Path], None]]]:
         written.append(named)
 
     try:
+        temporary.touch()
         yield temporary, place
     except VastGridError as error:
-        # Whoever reads the message knows the file by the name it was to get.
-        error.args = tuple(str(part).replace(temporary.name, target.name) for part in error.args)
+        # Whoever reads the message knows the file by where it was to be.
+        error.args = tuple(str(part).replace(str(temporary), str(target)) for part in error.args)
         raise
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}. What was there before is untouched.") from error
     finally:
-        for leftover in (temporary, temporary.with_name(temporary.name + ".aux.xml")):
-            leftover.unlink(missing_ok=True)
-        _unfinished.discard(temporary)
+        shutil.rmtree(folder, ignore_errors=True)
+        _unfinished.discard(folder)
 
 
 @contextmanager

@@ -39,4 +39,6 @@ def step_near(value: float) -> float:
 
 def plain(value: object) -> str:
     """Return an entry of an attribute as text: bytes are UTF-8, as everywhere in data."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
     return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)

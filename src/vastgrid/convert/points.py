@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
@@ -27,6 +28,8 @@ def run(inputs: Sequence[Dataset], params: PointParams, progress: Progress) -> R
     source = inputs[0]
     xyz = source.coordinates()
     good = np.isfinite(xyz).all(axis=1)
+    if not good.any():
+        raise DataError(f"no vertex of {source.name} has a height, so there are no points of it")
     findings = []
     if not good.all():
         findings.append(

@@ -203,6 +203,9 @@ class Format:
         Datasets, write options → the reading options by which what was written is read back, where not the usual ones.
     renamed : callable
         Attributes' names, write options → what each is called in the file; empty where it is kept in another measure.
+    column : callable
+        Name and values of an attribute, write options → the values that go into the file, and what that does to them,
+        for a sentence (“texts of more than 254 bytes are cut”); empty where they stay as they are. No values: left out.
     parts : tuple of str
         Endings of files with the same stem that belong to one of it; all get their names together.
     head : callable or None
@@ -244,6 +247,7 @@ class Format:
     usual: int = 0
     seen: Callable[[Floats, Any], Floats] | None = None
     renamed: Callable[[Sequence[str], Any], dict[str, str]] = lambda names, params: {name: name for name in names}
+    column: Callable[[str, NDArray[Any], Any], tuple[NDArray[Any], str]] = lambda name, values, params: (values, "")
     parts: tuple[str, ...] = ()
     audit: Callable[[Path], tuple[str, ...] | None] | None = None
     verify: Callable[[Path, Sequence[Dataset], Any], list[tuple[str, str, str, bool]]] | None = None

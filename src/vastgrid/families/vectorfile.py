@@ -17,17 +17,20 @@ from vastgrid.base.errors import FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.words import spaced
+from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs, wkt_of
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.families.columns import EXACT, longest_text, text_column, without_large_unsigned
 from vastgrid.families.prj import heights_beside
+from vastgrid.kernels.decimals import number_of
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
 
+Exact = Callable[[Path, str, str], "list[int | None] | None"]
 _HEIGHT_WORDS = ("elev", "height", "z", "contour", "alt", "level", "hoehe", "höhe", "cota", "hgt", "dtm", "rl")
 
 
@@ -45,13 +48,17 @@ class VectorReadParams:
     ] = ""
 
 
-def read_vector(path: Path, params: VectorReadParams, progress: Progress, driver: str) -> ReadResult:
+def read_vector(
+    path: Path, params: VectorReadParams, progress: Progress, driver: str, exact: Exact | None = None
+) -> ReadResult:
     """Read every layer: points with attributes, lines and areas' rims as lines.
 
     Parameters
     ----------
     driver : str
         The only one of the library's drivers that may open the file.
+    exact : callable or None
+        Path, layer, attribute → its whole numbers, where the library makes doubles of them; None where it is no such.
 
     Raises
     ------
@@ -82,9 +89,10 @@ def read_vector(path: Path, params: VectorReadParams, progress: Progress, driver
             fields = [str(name) for name in info["fields"]]
             seen |= set(fields)
             meta, _, shapes, columns = pyogrio.raw.read(path, layer=layer, datetime_as_string=True)
+            kept = _columns(path, layer, fields, columns, exact, findings)
         part.report(0.5, f"reading {path.name}")
         name = path.stem if len(names) == 1 else layer
-        datasets += _layer(path, name, meta, shapes, dict(zip(fields, columns, strict=True)), params, findings)
+        datasets += _layer(path, name, meta, shapes, kept, params, findings)
         part.report(1.0, f"reading {path.name}")
     for option in ("elevation", "style"):
         asked = getattr(params, option)
@@ -134,7 +142,7 @@ def _layer(
         xyz = _coordinates(parts[points])[0]
         if heights is not None:
             xyz[:, 2] = heights[owner[points]]
-        attributes = {key: _plain(values[owner[points]]) for key, values in columns.items()}
+        attributes = {key: values[owner[points]] for key, values in columns.items()}
         found.append(PointSet(name=f"{name} points" if several else name, frame=frame, xyz=xyz, attributes=attributes))
     lines = (kinds == 1) | (kinds == 2)
     areas = kinds == 3
@@ -146,7 +154,7 @@ def _layer(
         if heights is not None:
             xyz[:, 2] = np.repeat(heights[own], np.diff(offsets))
         layer, layers = _layers(own, style, name)
-        attributes = {key: _plain(values[own]) for key, values in columns.items()}
+        attributes = {key: values[own] for key, values in columns.items()}
         work = Linework(
             name=f"{name} lines" if several else name,
             frame=frame,
@@ -173,17 +181,55 @@ def _coordinates(parts: Any) -> tuple[Floats, NDArray[np.int64]]:
 def _layers(own: NDArray[Any], style: NDArray[Any] | None, name: str) -> tuple[NDArray[np.int32], tuple[str, ...]]:
     if style is None:
         return np.zeros(len(own), np.int32), (name,)
-    texts = np.array(["" if value is None else str(value) for value in style[own].tolist()])
+    texts = np.array([plain(value) for value in style[own].tolist()])
     names, number = np.unique(texts, return_inverse=True)
     return number.astype(np.int32), tuple(names.tolist())
 
 
-def _plain(values: NDArray[Any]) -> NDArray[Any]:
-    """Return a column as numbers or bytes, which can be kept without pickling."""
-    if values.dtype.kind in "iufb":
-        return values
-    texts = ["" if value is None else str(value) for value in values.tolist()]
-    return np.array([text.encode()[:250] for text in texts] or [b""])[: len(texts)]
+def _columns(
+    path: Path,
+    layer: str,
+    fields: list[str],
+    columns: Sequence[NDArray[Any]],
+    exact: Exact | None,
+    findings: list[Finding],
+) -> dict[str, NDArray[Any]]:
+    """Return columns as numbers or bytes, which can be kept without pickling; whole numbers with all of their digits."""
+    found = {}
+    for name, values in zip(fields, columns, strict=True):
+        kept = values
+        if values.dtype.kind == "f" and values.dtype.itemsize == 8 and (np.abs(values) >= EXACT).any():
+            # The library makes doubles of whole numbers where one is missing, or too long for it.
+            whole = _digits(path, layer, name) or (exact(path, layer, name) if exact is not None else None)
+            if whole is not None and len(whole) == len(values):
+                kept = _whole(whole)
+        if kept.dtype.kind not in "iufbS":
+            kept, cut = text_column(kept.tolist())
+            if cut:
+                text = f"{count(cut, 'text')} of {name} with more than {longest_text(len(kept))} bytes cut for want of room."
+                findings.append(left_out("text-cut", text))
+        found[name] = kept
+    return found
+
+
+def _digits(path: Path, layer: str, name: str) -> list[int | None] | None:
+    """Return a column of whole numbers, some of which are missing, as the library writes them; None for another one."""
+    import pyogrio
+
+    info = pyogrio.read_info(path, layer=layer)
+    kinds = dict(zip(map(str, info["fields"]), info["ogr_types"], strict=True))
+    if kinds.get(name) not in ("OFTInteger", "OFTInteger64"):
+        return None
+    quoted, table = (text.replace('"', '""') for text in (name, layer))
+    query = f'SELECT CAST("{quoted}" AS character(40)) AS v FROM "{table}"'
+    (texts,) = pyogrio.raw.read(path, sql=query, sql_dialect="OGRSQL", read_geometry=False)[3]
+    return [None if text is None else int(text) for text in texts.tolist()]
+
+
+def _whole(values: list[int | None]) -> NDArray[Any]:
+    if all(value is not None and -(2**63) <= value < 2**63 for value in values):
+        return np.array(values, np.int64)
+    return text_column(values)[0]
 
 
 def _frame(meta: dict[str, Any], findings: list[Finding]) -> Frame:
@@ -208,7 +254,7 @@ def _heights(
     else:
         for k, value in enumerate(values.tolist()):
             try:
-                heights[k] = float(str(value).replace(",", "."))
+                heights[k] = number_of(plain(value).replace(",", "."))
             except ValueError:
                 continue
     heights[~np.isfinite(heights)] = np.nan
@@ -237,11 +283,11 @@ def _note_heights(
 
 
 def _mostly_numbers(values: NDArray[Any]) -> bool:
-    texts = [str(value).replace(",", ".") for value in values[:200].tolist() if value is not None]
+    texts = [text.replace(",", ".") for value in values[:200].tolist() if (text := plain(value))]
     good = 0
     for text in texts:
         try:
-            float(text)
+            number_of(text)
         except ValueError:
             continue
         good += 1
@@ -413,6 +459,7 @@ def vector_format(
     driver: str,
     check: Callable[[Path, Any], tuple[Finding, ...]] = lambda path, params: (),
     read_params: type[VectorReadParams] = VectorReadParams,
+    exact: Exact | None = None,
     **more: Any,
 ) -> Format:
     """Return the declaration of a format that one driver of the vector library reads.
@@ -421,6 +468,8 @@ def vector_format(
     ----------
     check : callable
         Path and reading options → what there is to say; refuses a file before the library sees it.
+    exact : callable or None
+        As `read_vector`.
     read_params : type
         The reading options, where the format has more than all have.
     **more
@@ -432,7 +481,7 @@ def vector_format(
         # Measures beside heights are none of terrain's business; the library would remark on them.
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            result = read_vector(path, params, progress, driver)
+            result = read_vector(path, params, progress, driver, exact)
         unit = heights_beside(path)
         # A system whose heights the library passes over still says their unit.
         datasets = tuple(
@@ -442,7 +491,7 @@ def vector_format(
         return dataclasses.replace(result, datasets=datasets, findings=(*said, *result.findings))
 
     usual = Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True, open_heights=True)
-    declared: dict[str, Any] = {"carries": usual, "weigh": weigh, **more}
+    declared: dict[str, Any] = {"carries": usual, "weigh": weigh, "column": without_large_unsigned, **more}
     return Format(
         id=own,
         title=title,

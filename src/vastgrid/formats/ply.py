@@ -24,6 +24,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
 from vastgrid.families.cloudfile import CloudReadParams, filtered
+from vastgrid.families.columns import EXACT, whole_beyond
 from vastgrid.families.meshfile import as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FULL, NONE, Origin, heard, told
 from vastgrid.kernels.decimals import read_words
@@ -327,6 +328,13 @@ def write(datasets: Sequence[Dataset], path: Path, params: PlyWriteParams, progr
             progress.report(0.6 + 0.4 * (start + len(part)) / len(triangles), f"writing {path.name}")
 
 
+def column(_name: str, values: NDArray[Any], _params: PlyWriteParams) -> tuple[NDArray[Any], str]:
+    """Leave out whole numbers that no type of the format holds."""
+    if whole_beyond(values, EXACT):
+        return values[:0], "whole numbers beyond 2^53, which the format has no type for, left out"
+    return values, ""
+
+
 def _columns(points: PointSet) -> dict[str, NDArray[Any]]:
     """Return attributes that are numbers, in types that the format has."""
     found = {}
@@ -359,6 +367,7 @@ FORMAT = Format(
     sniff=sniff,
     carries=Carries(kinds=(PointSet, Tin, Mesh), units="one", worded=True, attributes=True),
     read=read,
+    column=column,
     write=write,
     audit=audit,
     write_params=PlyWriteParams,

@@ -8,14 +8,17 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated
 
+import numpy as np
+
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, NoParams
+from vastgrid.families.columns import AsHeld, Column, as_text, cut_texts, whole_beyond
 from vastgrid.families.prj import write_beside
 from vastgrid.families.vectorfile import VectorReadParams, short_names, vector_format, write_vector
 from vastgrid.params.declare import Param
@@ -95,6 +98,66 @@ def renamed(names: Sequence[str], params: NoParams) -> dict[str, str]:
     return short_names(["layer", *names] if "layer" not in names else names, _LONGEST)
 
 
+# What fits in the widths that receivers read as whole numbers and as reals (xBase; the library's own widths).
+_WHOLE = 10**17
+_SMALL, _LARGE = 1e-3, 1e22
+_TEXT = 254
+
+
+def column(_name: str, values: Column, _params: NoParams) -> AsHeld:
+    """Return an attribute as a .dbf holds it: numbers in 24 places, texts of at most 254 bytes."""
+    if values.ndim > 1:
+        return values, ""
+    if whole_beyond(values, _WHOLE):
+        return as_text(
+            values
+        ), "whole numbers of more than 17 digits, which a .dbf cannot hold as numbers, written as text"
+    if values.dtype.kind == "f":
+        size = np.abs(values[np.isfinite(values) & (values != 0.0)].astype(np.float64))
+        if np.isinf(values).any() or (len(size) and (size.min() < _SMALL or size.max() >= _LARGE)):
+            return as_text(values), "numbers that a .dbf cannot hold with all digits, written as text"
+    made, long = cut_texts(values, _TEXT)
+    if long:
+        return made, f"{count(long, 'text')} of more than {_TEXT} bytes, which a .dbf cannot hold, cut"
+    return made, ""
+
+
+def exact(path: Path, _layer: str, name: str) -> list[int | None] | None:
+    """Return a column of whole numbers of more than 18 digits, which the library takes for reals; None for another one.
+
+    Places by the dBASE III+ table file format: a field's name, type, width and decimals in 32 bytes each from byte 32 on.
+    """
+    beside = next((each for each in path.parent.iterdir() if each.name.lower() == f"{path.stem}.dbf".lower()), None)
+    if beside is None:
+        return None
+    with beside.open("rb") as file:
+        head = file.read(32)
+        rows, first, width = struct.unpack_from("<IHH", head, 4)
+        fields = file.read(max(first - 32, 0))
+        at = 1
+        for k in range(0, len(fields) - 31, 32):
+            own, kind, size, decimals = (
+                fields[k : k + 11].split(b"\0")[0],
+                fields[k + 11 : k + 12],
+                fields[k + 16],
+                fields[k + 17],
+            )
+            if own.decode("utf-8", "replace") == name:
+                break
+            at += size
+        else:
+            return None
+        if kind not in b"NF" or decimals:
+            return None
+        file.seek(first)
+        table = [file.read(width) for _ in range(rows)]
+    cells = [row[at : at + size].strip(b" \0*") for row in table if row[:1] != b"*"]
+    try:
+        return [int(cell) if cell else None for cell in cells]
+    except ValueError:
+        return None
+
+
 FORMAT = vector_format(
     "shapefile",
     "Shapefile",
@@ -105,6 +168,8 @@ FORMAT = vector_format(
     ShapeReadParams,
     write=write,
     renamed=renamed,
+    column=column,
+    exact=exact,
     parts=(".shx", ".dbf", ".prj", ".cpg"),
     carries=Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True),
 )

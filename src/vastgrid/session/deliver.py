@@ -194,7 +194,7 @@ def _checked(
         options = target.read_params() if target.checking is None else target.checking(sent, params)
         back = target.read(temporary, options, progress.part(0.6, 0.9))
     except DataError as error:
-        why = str(error).replace(temporary.name, named.name)
+        why = str(error).replace(str(temporary), str(named))
         raise WriteError(f"{named} was not written: what was written could not be read back ({why})") from error
     progress.report(0.9, "comparing")
     checks, vertical, plan = compare(sent, list(back.datasets), target, params, progress)

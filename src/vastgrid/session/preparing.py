@@ -68,6 +68,7 @@ def prepared(
     out = [_converted(each, carries.units, units, target, findings) for each in able]
     if not carries.open_heights:
         out = [_with_heights(each, target, findings) for each in out]
+    out = [_with_columns(each, target, params, findings) for each in out]
     findings += target.says(out, params)
     out = list(target.given(out, params))
     if carries.step:
@@ -82,6 +83,38 @@ def prepared(
             )
         findings += losses(each, carries)
     return _with_own_names(out, findings)
+
+
+@singledispatch
+def _with_columns(dataset: Dataset, target: Format, params: Any, findings: list[Finding]) -> Dataset:
+    """Return a dataset with its attributes as the format holds them; say what that does to them, and to their names."""
+    return dataset
+
+
+@_with_columns.register(PointSet)
+@_with_columns.register(Linework)
+def _columns_held(
+    data: PointSet | Linework, target: Format, params: Any, findings: list[Finding]
+) -> PointSet | Linework:
+    held = target.carries_with(params).attributes_held(data.attributes)
+    attributes = dict(data.attributes)
+    for name in held:
+        values, told = target.column(name, attributes[name], params)
+        if told:
+            findings.append(Finding("attribute-changed", f"Attribute {name} of {data.name}: {told}."))
+        if len(values) == len(attributes[name]):
+            attributes[name] = values
+        else:
+            del attributes[name]
+    called = target.renamed([name for name in held if name in attributes], params)
+    other = [f"{name} as {there}" for name, there in called.items() if there and there != name]
+    if other:
+        findings.append(
+            note(
+                "attributes-renamed", f"{target.title} spells attributes of {data.name} otherwise: {', '.join(other)}."
+            )
+        )
+    return dataclasses.replace(data, attributes=attributes)
 
 
 @singledispatch

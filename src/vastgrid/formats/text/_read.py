@@ -20,6 +20,7 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.families.columns import longest_text
 from vastgrid.formats.text._heads import COORDINATES, feet_unsaid
 from vastgrid.formats.text._layout import (
     FIXED,
@@ -47,6 +48,7 @@ class _Rows:
     numbers: Floats
     texts: list[list[NDArray[Any]]]
     good: int = 0
+    cut: int = 0
     bad: int = 0
     left_out: list[str] | None = None
     first_bad: tuple[int, str] | None = None
@@ -72,6 +74,8 @@ def read(path: Path, params: TextReadParams, progress: Progress) -> ReadResult:
     findings += _passed(data, starts, layout)
     findings += _bad_lines(path, rows, layout)
     findings += _longer(raw, starts, layout)
+    if rows.cut:
+        findings.append(left_out("text-cut", f"{count(rows.cut, 'text')} cut for want of room: they are very long."))
     findings += _commented(data, starts, layout, params)
     if feet_unsaid(layout.header):
         text = "The heads speak of feet, but not of which: international (ft) or US survey feet (us-ft). Say it (--from-units)."
@@ -136,6 +140,7 @@ def _rows(
         for k, (column, role) in enumerate(wanted):
             if role not in COORDINATES and column not in layout.angles:
                 out.texts[k].append(_text_column(raw, places[keep, k]))
+                out.cut += int((np.diff(places[keep, k])[:, 0] > out.texts[k][-1].dtype.itemsize).sum())
         let_go(out.numbers)
         progress.report(0.05 + 0.85 * min(begin + BLOCK, lines) / lines, f"reading {path.name}")
     return out
@@ -289,9 +294,11 @@ def _plain(value: Any) -> Any:
 
 def _text_column(raw: NDArray[np.uint8], places: NDArray[np.int64]) -> NDArray[Any]:
     # Long texts are kept whole as far as there is room for a column of them.
-    most = max(250, (256 << 20) // max(len(places), 1))
+    most = longest_text(len(places))
     width = int(np.clip((places[:, 1] - places[:, 0]).max(initial=1), 1, most))
     column = np.ascontiguousarray(gather_text(raw, np.ascontiguousarray(places), width)).view(f"S{width}").ravel()
+    for row in np.flatnonzero(places[:, 1] - places[:, 0] > width).tolist():
+        column[row] = shortened(raw[places[row, 0] : places[row, 1]].tobytes().lstrip(), width)
     begin = places[:, 0]
     quoted = np.flatnonzero((begin > 0) & (raw[np.maximum(begin - 1, 0)] == 34)) if len(raw) else begin[:0]
     for row in quoted[np.char.find(column[quoted], b'""') >= 0].tolist() if len(quoted) else ():

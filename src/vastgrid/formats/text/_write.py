@@ -36,7 +36,7 @@ class TextWriteParams:
 def write(datasets: Sequence[Dataset], path: Path, params: TextWriteParams, progress: Progress) -> None:
     """Write points as comma-separated text with a head that names units; see `FORMAT`."""
     points = narrowed(datasets[0], PointSet)
-    names = [name for name, values in points.attributes.items() if values.dtype.kind in "SUiuf" and values.ndim == 1]
+    names = [name for name, values in points.attributes.items() if values.dtype.kind in "SUiufb" and values.ndim == 1]
     plan, height = (
         f" [{HEAD_WORDS[unit]}]" if unit else "" for unit in (points.frame.horizontal, points.frame.vertical)
     )
