@@ -95,7 +95,8 @@ def test_a_file_keeps_its_rights_and_gets_its_name_only_when_whole(tmp_path):
     target.chmod(0o640)
     with replacing(target) as temporary:
         temporary.write_text("second")
-        assert target.read_text() == "first" and temporary.suffix == ".md" and temporary.parent == tmp_path
+        assert target.read_text() == "first" and temporary.name == "report.md"
+        assert temporary.parent.parent == tmp_path
     assert target.read_text() == "second" and target.stat().st_mode & 0o777 == 0o640
 
 

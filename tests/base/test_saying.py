@@ -117,6 +117,7 @@ def test_whoever_is_ended_at_once_leaves_no_temporary_file(tmp_path):
         temporary.with_name(temporary.name + ".aux.xml").write_text("x")
         files.remove_unfinished()
         assert inside(tmp_path) == []
+    with files.beside(tmp_path / "a.tif") as (temporary, place):
         temporary.write_text("whole")
         place(tmp_path / "other.tif")
     assert (tmp_path / "other.tif").read_text() == "whole" and inside(tmp_path) == ["other.tif"]

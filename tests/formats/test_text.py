@@ -10,7 +10,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.formats import text
 from vastgrid.formats.text import Delimiter, Form, TextReadParams, parse_angle
-from vastgrid.kernels.textrows import RowTemplate, parse_number
+from vastgrid.kernels.textrows import RowTemplate
 
 
 @pytest.fixture
@@ -112,17 +112,6 @@ def test_bad_lines_are_left_out_by_number_and_reason(read):
 def test_bad_files(read, content, options, error, why):
     with pytest.raises(error, match=why):
         read(content, **options)
-
-
-@settings(max_examples=300, deadline=None)
-@given(st.one_of(st.floats(allow_nan=False, allow_infinity=False), st.decimals(-1e9, 1e9, places=4).map(float)))
-def test_numbers_are_read_exactly(value):
-    for written in (repr(value), f"{value:.6f}", f"{value:.3e}"):
-        data = np.frombuffer(written.encode(), np.uint8)
-        read_, status = parse_number(data, 0, len(data), False)
-        assert status in (0, 2)
-        if status == 0:
-            assert read_ == float(written)
 
 
 @settings(max_examples=200, deadline=None)

@@ -11,6 +11,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.data.attributes import Attributes
 from vastgrid.data.dataset import Dataset, Flags, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
 from vastgrid.kernels.labels import without_stretches
@@ -47,6 +48,7 @@ class Linework(Dataset):
         object.__setattr__(self, "offsets", frozen(self.offsets, np.int64, (-1,), "offsets"))
         object.__setattr__(self, "layer", frozen(self.layer, np.int32, (len(self.offsets) - 1,), "layer"))
         object.__setattr__(self, "layers", tuple(self.layers))
+        object.__setattr__(self, "attributes", Attributes(self.attributes))
         for name, values in self.attributes.items():
             if len(values) != len(self):
                 raise ValueError(f"attribute {name} has {len(values)} values for {len(self)} lines")

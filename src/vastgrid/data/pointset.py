@@ -9,6 +9,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.data.attributes import Attributes
 from vastgrid.data.dataset import Dataset, Floats, frozen, scaled
 from vastgrid.data.frame import Frame
 
@@ -32,6 +33,7 @@ class PointSet(Dataset):
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "xyz", frozen(self.xyz, np.float64, (-1, 3), "xyz"))
+        object.__setattr__(self, "attributes", Attributes(self.attributes))
         for name, values in self.attributes.items():
             if len(values) != len(self.xyz):
                 raise ValueError(f"attribute {name} has {len(values)} values for {len(self.xyz)} points")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -67,6 +67,13 @@ def without_large_unsigned(_name: str, values: Column, _params: object) -> AsHel
     return values, ""
 
 
+def as_numbers(values: Column) -> AsHeld:
+    """Return yes and no as 1 and 0, for a format of numbers that knows nothing else; other columns as they are."""
+    if values.dtype.kind == "b":
+        return values.astype(np.uint8), "yes and no are written as 1 and 0"
+    return values, ""
+
+
 def cut_texts(values: Column, most: int) -> tuple[Column, int]:
     """Return texts of at most so many bytes, and how many were cut, each behind a whole letter."""
     if values.dtype.kind != "S" or values.dtype.itemsize <= most:
@@ -74,3 +81,54 @@ def cut_texts(values: Column, most: int) -> tuple[Column, int]:
     texts = values.tolist()
     long = sum(len(each) > most for each in texts)
     return (np.array([shortened(each, most) for each in texts]), long) if long else (values, 0)
+
+
+def short_names(names: Sequence[str], longest: int) -> dict[str, str]:
+    """Return names that are no longer than a format allows, and differ without regard to case: NAME, NAME_2.
+
+    Parameters
+    ----------
+    longest : int
+        Most bytes of UTF-8.
+    """
+    return different({name: in_bytes(name, longest) for name in names}, longest, in_bytes)
+
+
+def in_bytes(name: str, room: int) -> str:
+    """Return the beginning of a name that has at most so many bytes."""
+    return shortened(name.encode(), room).decode()
+
+
+def different_names(names: Sequence[str]) -> dict[str, str]:
+    """Return names that differ without regard to case."""
+    return different({name: name for name in names})
+
+
+def different(
+    called: Mapping[str, str],
+    longest: int = 0,
+    cut: Callable[[str, int], str] = lambda name, room: name[:room],
+    taken: Collection[str] = (),
+) -> dict[str, str]:
+    """Return what each name is called, with an ending where two would be called alike but for the case: NAME, NAME_2.
+
+    Parameters
+    ----------
+    longest : int
+        Most letters, or whatever `cut` counts; 0 for any.
+    cut : callable
+        Name and how long it may be → its beginning.
+    taken : collection of str
+        What none may be called, in small letters.
+    """
+    found: dict[str, str] = {}
+    used = {name.lower() for name in taken}
+    # A name that is called as it is keeps its spelling, whichever comes before it.
+    for name in sorted(called, key=lambda each: called[each] != each):
+        short, number = called[name], 2
+        while short.lower() in used:
+            ending = f"_{number}"
+            short, number = cut(called[name], (longest or 1 << 16) - len(ending)) + ending, number + 1
+        used.add(short.lower())
+        found[name] = short
+    return {name: found[name] for name in called}

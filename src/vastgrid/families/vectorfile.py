@@ -18,13 +18,21 @@ from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import plain, spaced
+from vastgrid.data.attributes import Attributes
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs, wkt_of
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.families.columns import EXACT, longest_text, text_column, without_large_unsigned
+from vastgrid.families.columns import (
+    EXACT,
+    different,
+    different_names,
+    longest_text,
+    text_column,
+    without_large_unsigned,
+)
 from vastgrid.families.prj import heights_beside
 from vastgrid.kernels.decimals import number_of
 from vastgrid.measures.levels import interval_finding
@@ -96,7 +104,7 @@ def read_vector(
         part.report(1.0, f"reading {path.name}")
     for option in ("elevation", "style"):
         asked = getattr(params, option)
-        if asked and asked not in seen:
+        if asked and asked.lower() not in {name.lower() for name in seen}:
             raise ParamError(
                 option, f"no layer has an attribute “{asked}”; there are {', '.join(sorted(seen)) or 'none'}"
             )
@@ -209,7 +217,7 @@ def _columns(
                 text = f"{count(cut, 'text')} of {name} with more than {longest_text(len(kept))} bytes cut for want of room."
                 findings.append(left_out("text-cut", text))
         found[name] = kept
-    return found
+    return Attributes(found)
 
 
 def _digits(path: Path, layer: str, name: str) -> list[int | None] | None:
@@ -349,7 +357,7 @@ def write_vector(
     progress: Progress,
     driver: str,
     *,
-    longest: int = 0,
+    called: Callable[[Sequence[str]], dict[str, str]] = different_names,
     own_heights: bool = True,
     layers: bool = False,
     digits: int | None = None,
@@ -360,8 +368,8 @@ def write_vector(
     ----------
     driver : str
         The library's driver.
-    longest : int
-        Most letters of an attribute's name; 0 for any.
+    called : callable
+        Names of attributes → what each is called in the file.
     own_heights : bool
         Whether a shape can have places without a height.
     layers : bool
@@ -374,9 +382,10 @@ def write_vector(
     logging.getLogger("pyogrio").setLevel(logging.ERROR)
     # With an index the library changes the order of features.
     options = {"SPATIAL_INDEX": "NO"} if driver == "FlatGeobuf" else {}
+    tables = list(different({f"{k} {each.name}": each.name for k, each in enumerate(datasets)}).values())
     for k, each in enumerate(datasets):
         own = features_of(each, own_heights=own_heights)
-        names = short_names(list(own.columns), longest)
+        names = called(list(own.columns))
         fields = [_as_field(values) for values in own.columns.values()]
         with library_faults(path, f"writing {each.name}"), warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -386,7 +395,7 @@ def write_vector(
                 own.shapes if digits is None else _rounded(own.shapes, digits),
                 fields,
                 np.array(list(names.values()), dtype=object),
-                layer=own.name if layers else None,
+                layer=tables[k] if layers else None,
                 driver=driver,
                 geometry_type=own.kind,
                 crs=wkt_of(each.frame),
@@ -405,19 +414,6 @@ def _rounded(shapes: NDArray[Any], digits: int) -> NDArray[Any]:
     spatial = bool(shapely.has_z(geometry).all())
     near = shapely.transform(geometry, lambda places: np.round(places, digits), include_z=spatial)
     return np.asarray(shapely.to_wkb(near))
-
-
-def short_names(names: Sequence[str], longest: int) -> dict[str, str]:
-    """Return names that are no longer than a format allows and differ without regard to case."""
-    found: dict[str, str] = {}
-    for name in names:
-        short = name[:longest] if longest else name
-        number = 2
-        while short.lower() in {each.lower() for each in found.values()}:
-            ending = f"_{number}"
-            short, number = name[: (longest or 64) - len(ending)] + ending, number + 1
-        found[name] = short
-    return found
 
 
 def _as_field(values: NDArray[Any]) -> NDArray[Any]:
@@ -449,6 +445,15 @@ def names_in(path: Path) -> dict[str, list[str]]:
         fields = [str(f) for layer in layers for f in pyogrio.read_info(path, layer=layer)["fields"]]
     unique = list(dict.fromkeys(fields))
     return {"elevation": unique, "style": unique, "layer": layers}
+
+
+def beside_layer(names: Sequence[str]) -> list[str]:
+    """Return the names of columns that lines have, their layer first."""
+    return list(names) if "layer" in names else ["layer", *names]
+
+
+def _spelled(names: Sequence[str], _params: object) -> dict[str, str]:
+    return different_names(beside_layer(names))
 
 
 def vector_format(
@@ -491,7 +496,13 @@ def vector_format(
         return dataclasses.replace(result, datasets=datasets, findings=(*said, *result.findings))
 
     usual = Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True, open_heights=True)
-    declared: dict[str, Any] = {"carries": usual, "weigh": weigh, "column": without_large_unsigned, **more}
+    declared: dict[str, Any] = {
+        "carries": usual,
+        "weigh": weigh,
+        "column": without_large_unsigned,
+        "renamed": _spelled,
+        **more,
+    }
     return Format(
         id=own,
         title=title,

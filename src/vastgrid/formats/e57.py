@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
+import struct
 import uuid
 from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid import __version__
 from vastgrid.base.errors import FormatError, library_faults
-from vastgrid.base.findings import Finding, count, left_out
+from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
@@ -21,8 +25,10 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, weighing
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.families.cloudfile import CloudReadParams, filtered
+from vastgrid.families.columns import EXACT, AsHeld, Column, as_numbers, different, whole_beyond
+from vastgrid.params.declare import Param
 
 # Names of the standard (ASTM E2807) and ours; the others keep theirs.
 _NAMES = {
@@ -49,6 +55,12 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     size = path.stat().st_size
     if size < 48:
         raise FormatError(path, f"the file is cut off: {size} bytes are less than a header")
+    with path.open("rb") as file:
+        # The header's physical length stands behind name and versions (ASTM E2807, 7.3.1).
+        said = struct.unpack("<Q", file.read(24)[16:])[0]
+    if said != size:
+        what = "is cut off" if said > size else "holds more than its header says"
+        raise FormatError(path, f"the file {what}: its header speaks of {spaced(said)} bytes, {spaced(size)} are there")
     found: list[Dataset] = []
     findings: list[Finding] = []
     with library_faults(path, "reading the scans"):
@@ -109,7 +121,7 @@ def _scan(
         raise FormatError(path, f"{name} speaks of {count(total, 'point')}, which do not fit in {count(size, 'byte')}")
     if total == 0:
         return None
-    columns = {field: np.zeros(total, np.float64) for field in names}
+    columns = {field: np.zeros(total, _buffer_of(prototype.get(k))) for k, field in enumerate(names)}
     buffers = libe57.VectorSourceDestBuffer()
     for field, values in columns.items():
         buffers.append(libe57.SourceDestBuffer(image, field, values, total, True, True))
@@ -139,6 +151,16 @@ def _scan(
         if field not in _PLACES
     }
     return PointSet(name=name, frame=frame, xyz=placed, attributes=attributes), origin
+
+
+def _buffer_of(node: Any) -> type[np.generic]:
+    """Return the type that holds a field: whole numbers beyond 2^53 are no doubles."""
+    from pye57 import libe57
+
+    if node.type() != libe57.NodeType.E57_INTEGER:
+        return np.float64
+    whole = libe57.IntegerNode(node)
+    return np.int64 if max(abs(whole.minimum()), abs(whole.maximum())) > EXACT else np.float64
 
 
 def _places(path: Path, columns: dict[str, NDArray[Any]]) -> Floats:
@@ -177,13 +199,70 @@ def _pose(scan: Any) -> tuple[Floats, Floats]:
 
 def _narrow(values: NDArray[Any]) -> NDArray[Any]:
     """Return whole numbers as the smallest type that holds them, and others as they are."""
-    if not np.isfinite(values).all() or (values != np.rint(values)).any():
+    if values.dtype.kind != "i" and (not np.isfinite(values).all() or (values != np.rint(values)).any()):
         return values
-    low, high = float(values.min()), float(values.max())
+    low, high = values.min(), values.max()
     for kind in (np.uint8, np.uint16, np.int32):
         if np.iinfo(kind).min <= low and high <= np.iinfo(kind).max:
             return values.astype(kind)
     return values
+
+
+class ColourBits(Enum):
+    """How fine colours are."""
+
+    EIGHT = "8"
+    SIXTEEN = "16"
+
+
+@dataclass(frozen=True)
+class E57WriteParams:
+    """How the scans are written."""
+
+    colours: Annotated[
+        ColourBits, Param("Bits of colours", "8: every reader takes them; 16: as fine as clouds have them at most.")
+    ] = ColourBits.EIGHT
+
+
+_COLOURS = ("red", "green", "blue")
+# 255 of 8 bits is 65535 of 16.
+_FINE = 257
+
+
+def _fine(points: PointSet) -> bool:
+    """Say whether colours of points need more than 8 bits."""
+    columns = [points.attributes[name] for name in _COLOURS if name in points.attributes]
+    return any(len(each) and each.dtype.kind in "iu" and int(each.max()) > 255 for each in columns)
+
+
+def given(datasets: Sequence[Dataset], params: E57WriteParams) -> Sequence[Dataset]:
+    """Return clouds with colours of 8 bits, where 16 were not asked for."""
+    found: list[Dataset] = []
+    for each in datasets:
+        if params.colours is ColourBits.EIGHT and isinstance(each, PointSet) and _fine(each):
+            coarse = {
+                name: ((values.astype(np.int64) + _FINE // 2) // _FINE).astype(np.uint8) if name in _COLOURS else values
+                for name, values in each.attributes.items()
+            }
+            each = dataclasses.replace(each, attributes=coarse)
+        found.append(each)
+    return found
+
+
+def says(datasets: Sequence[Dataset], params: E57WriteParams) -> tuple[Finding, ...]:
+    """Say whose colours are made coarser."""
+    if params.colours is ColourBits.SIXTEEN:
+        return ()
+    names = [each.name for each in datasets if isinstance(each, PointSet) and _fine(each)]
+    text = "goes out with colours of 8 bits, which every reader takes; colours=16 keeps all of them."
+    return tuple(note("colours-coarser", f"{name} {text}") for name in names)
+
+
+def column(_name: str, values: Column, _params: E57WriteParams) -> AsHeld:
+    """Leave out whole numbers that the library hands on as doubles."""
+    if whole_beyond(values, EXACT):
+        return values[:0], "whole numbers beyond 2^53, which cannot be written exactly, left out"
+    return as_numbers(values)
 
 
 _OURS = "vg"
@@ -192,7 +271,7 @@ _STANDARD = {*_WORD_OF.values(), "intensity", "rowIndex", "columnIndex"}
 _CHUNK = 500_000
 
 
-def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
+def write(datasets: Sequence[Dataset], path: Path, params: E57WriteParams, progress: Progress) -> None:
     """Write each cloud as a scan: places of double precision, told from the scan's pose; all attributes that are numbers.
 
     Attributes that the standard (ASTM E2807) has no field for go into an extension of ours.
@@ -234,6 +313,8 @@ def _write_scan(image: Any, scans: Any, points: PointSet, progress: Progress) ->
 
     low, high = points.xyz.min(axis=0), points.xyz.max(axis=0)
     origin = np.floor(low)
+    # Bounds are told as the points are, before the pose (ASTM E2807, 8.4.4).
+    low, high = low - origin, high - origin
     scan = libe57.StructureNode(image)
     scan.set("guid", libe57.StringNode(image, f"{{{uuid.uuid4()}}}"))
     scan.set("name", libe57.StringNode(image, points.name))
@@ -252,9 +333,9 @@ def _write_scan(image: Any, scans: Any, points: PointSet, progress: Progress) ->
     prototype = libe57.StructureNode(image)
     for axis in "XYZ":
         prototype.set(f"cartesian{axis}", libe57.FloatNode(image, 0.0, libe57.E57_DOUBLE))
-    fields = {name: _field(name) for name in columns}
+    fields = _fields(list(columns))
     for name, values in columns.items():
-        first, last = float(values.min(initial=0)), float(values.max(initial=0))
+        first, last = values.min(initial=0), values.max(initial=0)
         if values.dtype.kind == "f":
             prototype.set(fields[name], libe57.FloatNode(image, 0.0, libe57.E57_DOUBLE))
         else:
@@ -282,10 +363,15 @@ def _write_scan(image: Any, scans: Any, points: PointSet, progress: Progress) ->
         writer.close()
 
 
-def _field(name: str) -> str:
-    """Return the standard's word for an attribute, or one of our extension's."""
-    word = _WORD_OF.get(name, name)
-    return word if word in _STANDARD else f"{_OURS}:{_plain_name(name)}"
+def _fields(names: Sequence[str]) -> dict[str, str]:
+    """Return the standard's word for each attribute, or one of our extension's, all different."""
+    standard = {name: _WORD_OF.get(name, name) for name in names}
+    plain = _plain_names([name for name in names if standard[name] not in _STANDARD])
+    return {name: f"{_OURS}:{plain[name]}" if name in plain else word for name, word in standard.items()}
+
+
+def _plain_names(names: Sequence[str]) -> dict[str, str]:
+    return different({name: _plain_name(name) for name in names})
 
 
 def _plain_name(name: str) -> str:
@@ -294,9 +380,10 @@ def _plain_name(name: str) -> str:
     return plain if plain[:1].isalpha() or plain[:1] == "_" else f"_{plain}"
 
 
-def renamed(names: Sequence[str], params: NoParams) -> dict[str, str]:
+def renamed(names: Sequence[str], params: E57WriteParams) -> dict[str, str]:
     """Return what attributes are called when the file is read."""
-    return {name: name if _WORD_OF.get(name, name) in _STANDARD else _plain_name(name) for name in names}
+    plain = _plain_names([name for name in names if _WORD_OF.get(name, name) not in _STANDARD])
+    return {name: plain.get(name, name) for name in names}
 
 
 def _limits(image: Any, scan: Any, columns: dict[str, NDArray[Any]]) -> None:
@@ -332,5 +419,9 @@ FORMAT = Format(
     write=write,
     weigh=weighing(points=30),
     renamed=renamed,
+    write_params=E57WriteParams,
+    given=given,
+    says=says,
+    column=column,
     read_params=CloudReadParams,
 )

@@ -10,7 +10,8 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, NoParams
-from vastgrid.families.vectorfile import vector_format, weigh, write_vector
+from vastgrid.families.columns import different
+from vastgrid.families.vectorfile import beside_layer, vector_format, weigh, write_vector
 
 
 def sniff(head: bytes, path: Path) -> int:
@@ -20,9 +21,22 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if head[68:72] in (b"GPKG", b"GP10", b"GP11") else 70
 
 
+# Columns that every table has (OGC 12-128).
+_RESERVED = ("fid", "geom")
+
+
+def _called(names: Sequence[str]) -> dict[str, str]:
+    return different({name: name for name in names}, taken=_RESERVED)
+
+
+def renamed(names: Sequence[str], params: NoParams) -> dict[str, str]:
+    """Return what attributes are called: no table has two columns that differ in case only."""
+    return _called(beside_layer(names))
+
+
 def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
     """Write each dataset as a layer."""
-    write_vector(datasets, path, progress, "GPKG", layers=True)
+    write_vector(datasets, path, progress, "GPKG", layers=True, called=_called)
 
 
 FORMAT = vector_format(
@@ -32,6 +46,7 @@ FORMAT = vector_format(
     sniff,
     "GPKG",
     write=write,
+    renamed=renamed,
     weigh=lambda dataset: 98_304 + weigh(dataset),
     carries=Carries(
         kinds=(PointSet, Linework, Contours), several=True, units="both", crs=True, attributes=True, open_heights=True

@@ -61,7 +61,7 @@ def _vertices(path: Path, data: bytes) -> NDArray[np.float64]:
     if not number:
         raise FormatError(path, "there is no vertex in the file")
     values, at = read_words(b"\n".join(rows))
-    if len(rows) == number and at < 0:
+    if len(values) == 3 * number and at < 0:
         return values.reshape(-1, 3)
     for found in _VERTEX.finditer(data):
         words = found[1].split()[:3]

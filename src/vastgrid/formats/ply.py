@@ -24,7 +24,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
 from vastgrid.families.cloudfile import CloudReadParams, filtered
-from vastgrid.families.columns import EXACT, whole_beyond
+from vastgrid.families.columns import EXACT, as_numbers, different, whole_beyond
 from vastgrid.families.meshfile import as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.families.origin import FULL, NONE, Origin, heard, told
 from vastgrid.kernels.decimals import read_words
@@ -61,7 +61,12 @@ def _header(path: Path, data: bytes) -> tuple[list[_Element], str, int]:
         raise FormatError(path, "the file is cut off: its header does not end")
     elements: list[_Element] = []
     encoding = ""
-    for number, line in enumerate(data[: end.start()].decode("latin-1").splitlines(), 1):
+    head = data[: end.start()]
+    try:
+        lines = head.decode().splitlines()
+    except UnicodeDecodeError:
+        lines = head.decode("latin-1").splitlines()
+    for number, line in enumerate(lines, 1):
         words = line.split()
         try:
             if words[:1] == ["format"]:
@@ -332,7 +337,12 @@ def column(_name: str, values: NDArray[Any], _params: PlyWriteParams) -> tuple[N
     """Leave out whole numbers that no type of the format holds."""
     if whole_beyond(values, EXACT):
         return values[:0], "whole numbers beyond 2^53, which the format has no type for, left out"
-    return values, ""
+    return as_numbers(values)
+
+
+def renamed(names: Sequence[str], params: PlyWriteParams) -> dict[str, str]:
+    """Return what properties are called: words without blanks, none of them a coordinate's."""
+    return different({name: _name("_".join(name.split())) for name in names}, taken="xyz")
 
 
 def _columns(points: PointSet) -> dict[str, NDArray[Any]]:
@@ -344,11 +354,12 @@ def _columns(points: PointSet) -> dict[str, NDArray[Any]]:
         kept = values.astype(np.uint8) if values.dtype.kind == "b" else values
         if kept.dtype.itemsize == 8 and kept.dtype.kind in "iu":
             # The format has no whole numbers of 64 bits; as double precision they are exact up to 2^53.
-            kept = kept.astype(np.float64)
+            kept = kept.astype(np.float64 if whole_beyond(kept, 2**31 - 1) else np.int32)
         if kept.dtype.itemsize == 2 and kept.dtype.kind == "f":
             kept = kept.astype(np.float32)
-        found["_".join(name.split())] = kept
-    return found
+        found[name] = kept
+    called = renamed(list(found), PlyWriteParams())
+    return {called[name]: values for name, values in found.items()}
 
 
 def plan(datasets: Sequence[Dataset], stem: str, params: PlyWriteParams) -> tuple[PlannedFile, ...]:
@@ -365,9 +376,10 @@ FORMAT = Format(
     title="PLY points or mesh",
     suffixes=(".ply",),
     sniff=sniff,
-    carries=Carries(kinds=(PointSet, Tin, Mesh), units="one", worded=True, attributes=True),
+    carries=Carries(kinds=(PointSet, Tin, Mesh), units="one", worded=True, attributes="numbers"),
     read=read,
     column=column,
+    renamed=renamed,
     write=write,
     audit=audit,
     write_params=PlyWriteParams,

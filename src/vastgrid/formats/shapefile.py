@@ -18,9 +18,9 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, NoParams
-from vastgrid.families.columns import AsHeld, Column, as_text, cut_texts, whole_beyond
+from vastgrid.families.columns import AsHeld, Column, as_text, cut_texts, different, in_bytes, whole_beyond
 from vastgrid.families.prj import write_beside
-from vastgrid.families.vectorfile import VectorReadParams, short_names, vector_format, write_vector
+from vastgrid.families.vectorfile import VectorReadParams, beside_layer, vector_format, write_vector
 from vastgrid.params.declare import Param
 
 
@@ -87,15 +87,20 @@ def _cut(path: Path) -> str:
 _LONGEST = 10
 
 
+def _called(names: Sequence[str]) -> dict[str, str]:
+    # The library takes a colon for a mark of its own.
+    return different({name: in_bytes(name.replace(":", "_"), _LONGEST) for name in names}, _LONGEST, in_bytes)
+
+
 def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:
     """Write one dataset with its attributes, and its system in a .prj."""
-    write_vector(datasets, path, progress, "ESRI Shapefile", longest=_LONGEST, own_heights=False)
+    write_vector(datasets, path, progress, "ESRI Shapefile", called=_called, own_heights=False)
     write_beside(path, datasets[0].frame)
 
 
 def renamed(names: Sequence[str], params: NoParams) -> dict[str, str]:
-    """Return what attributes are called: names of at most ten letters (ESRI Shapefile Technical Description, 1998)."""
-    return short_names(["layer", *names] if "layer" not in names else names, _LONGEST)
+    """Return what attributes are called: names of at most ten bytes (ESRI Shapefile Technical Description, 1998)."""
+    return _called(beside_layer(names))
 
 
 # What fits in the widths that receivers read as whole numbers and as reals (xBase; the library's own widths).

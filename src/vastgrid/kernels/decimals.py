@@ -256,14 +256,20 @@ def _double(bits, power):
     return np.uint64((np.uint64(power) << np.uint64(52)) | bits).view(np.float64)
 
 
+@numba.njit(cache=True, nogil=True, inline="always")
+def _blank(c):
+    return c == 32 or 9 <= c <= 13
+
+
 @numba.njit(cache=True, nogil=True)
 def _words(data):
     """Return how many words there are, parted by blanks and ends of lines."""
     number = 0
     inside = False
     for c in data:
-        number += c > 32 and not inside
-        inside = c > 32
+        blank = _blank(c)
+        number += not blank and not inside
+        inside = not blank
     return number
 
 
@@ -272,11 +278,11 @@ def _read_words(data, out, void):
     k = 0
     i = 0
     while i < data.shape[0]:
-        if data[i] <= 32:
+        if _blank(data[i]):
             i += 1
             continue
         a = i
-        while i < data.shape[0] and data[i] > 32:
+        while i < data.shape[0] and not _blank(data[i]):
             i += 1
         value, good = parse_number(data, a, i, False)
         if not good and void:

@@ -21,14 +21,14 @@ class RowTemplate:
 
     Parameters
     ----------
-    template : str
-        Text with ``{}`` where a number goes.
+    template : str or bytes
+        Text with ``{}`` where a number goes; as bytes where it is not to be UTF-8.
     decimals : sequence of int
         For each slot, how many decimals its number gets: 0 for whole numbers, `HEX` for capital hexadecimal.
     """
 
-    def __init__(self, template: str, decimals: Sequence[int]) -> None:
-        parts = _SLOT.split(template.encode())
+    def __init__(self, template: str | bytes, decimals: Sequence[int]) -> None:
+        parts = _SLOT.split(template.encode() if isinstance(template, str) else template)
         if len(parts) != len(decimals) + 1:
             raise ValueError("a template needs a number of decimals for each slot")
         self._text = np.frombuffer(b"".join(parts), np.uint8)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.words import spaced
-from vastgrid.formats.dxf._tags import Entities, Tags, no_numbers
+from vastgrid.formats.dxf._tags import Entities, Tags, decoded, no_numbers
 from vastgrid.kernels.tags import word
 
 # A few bytes can ask for billions of parts; a drawing of a site has thousands.
@@ -78,7 +78,7 @@ def drawable_inserts(
 def _names(tags: Tags, first: NDArray[np.int64], encoding: str) -> list[str]:
     at = np.flatnonzero(tags.codes == 2)
     place = np.searchsorted(at, first)
-    return [tags.text(int(at[k])).decode(encoding, "replace") if k < len(at) else "" for k in place.tolist()]
+    return [decoded(tags.text(int(at[k])), encoding) if k < len(at) else "" for k in place.tolist()]
 
 
 def _blocks(whole: Tags, stop: int, encoding: str) -> dict[str, _Block]:
@@ -115,7 +115,7 @@ def _blocks(whole: Tags, stop: int, encoding: str) -> dict[str, _Block]:
 def _first_texts(tags: Tags, start: int, stop: int, encoding: str) -> dict[int, str]:
     found: dict[int, str] = {}
     for k in range(start, min(stop, start + 60)):
-        found.setdefault(int(tags.codes[k]), tags.text(k).decode(encoding, "replace"))
+        found.setdefault(int(tags.codes[k]), decoded(tags.text(k), encoding))
     return found
 
 

@@ -13,7 +13,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.formats.dxf._drawing import BYLAYER, Drawing
 from vastgrid.formats.dxf._geometry import faces_of, lightweight, meshes, polylines
 from vastgrid.formats.dxf._library import SLOW, by_library
-from vastgrid.formats.dxf._tags import Entities, Tags, texts_of
+from vastgrid.formats.dxf._tags import Entities, Tags, decoded, texts_of
 from vastgrid.kernels.tags import word
 
 FAST = ("3DFACE", "LINE", "LWPOLYLINE", "POLYLINE", "POINT", "MESH")
@@ -143,9 +143,9 @@ def _layer_table(whole: Tags, encoding: str) -> dict[str, tuple[int, str, bool]]
             if code == 0:
                 break
             if code == 2:
-                name = whole.text(k).decode(encoding, "replace")
+                name = decoded(whole.text(k), encoding)
             elif code == 6:
-                line = whole.text(k).decode(encoding, "replace")
+                line = decoded(whole.text(k), encoding)
             elif code == 62 and np.isfinite(number):
                 # By the DXF reference a negative colour is a layer that is off.
                 colour, dark = abs(int(number)), dark or number < 0

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats
 from vastgrid.formats.dxf._pen import Pen
-from vastgrid.kernels.textrows import RowTemplate
 
 # A polyface mesh counts its vertices and faces in 16 bits with a sign (DXF reference, VERTEX, groups 71 to 74).
 MOST = 32_767
@@ -56,7 +55,7 @@ def write_surface(pen: Pen, kind: Faces, vertices: Floats, triangles: Ints, laye
 def _faces(pen: Pen, vertices: Floats, triangles: Ints, layer: str, progress: Progress) -> None:
     head, slots = pen.head("3DFACE", layer, "AcDbFace")
     body = "".join(f"{10 * axis + corner}\n{{}}\n" for corner in range(4) for axis in (1, 2, 3))
-    template = RowTemplate(head + body, (*slots, *(pen.decimals,) * 12))
+    template = pen.template(head + body, (*slots, *(pen.decimals,) * 12))
     number = len(triangles)
     handles = pen.handles(number)
     step = 100_000
@@ -88,12 +87,14 @@ def _polyface(pen: Pen, vertices: Floats, triangles: Ints, layer: str) -> None:
     begin = f"{own}66\n1\n10\n0.0\n20\n0.0\n30\n0.0\n70\n64\n71\n{len(vertices)}\n72\n{len(triangles)}\n"
     pen.file.write(pen.text(begin))
     head, slots = pen.head("VERTEX", layer, "AcDbVertex\n100\nAcDbPolyFaceMeshVertex")
-    template = RowTemplate(f"{head}10\n{{}}\n20\n{{}}\n30\n{{}}\n70\n192\n", (*slots, *(pen.decimals,) * 3))
+    template = pen.template(f"{head}10\n{{}}\n20\n{{}}\n30\n{{}}\n70\n192\n", (*slots, *(pen.decimals,) * 3))
     for block in template.blocks([*pen.handles(len(vertices)), *vertices.T]):
         pen.file.write(block)
     head, slots = pen.head("VERTEX", layer, "AcDbFaceRecord")
     body = "10\n0.0\n20\n0.0\n30\n0.0\n70\n128\n71\n{}\n72\n{}\n73\n{}\n"
-    for block in RowTemplate(head + body, (*slots, 0, 0, 0)).blocks([*pen.handles(len(triangles)), *(triangles + 1).T]):
+    for block in pen.template(head + body, (*slots, 0, 0, 0)).blocks(
+        [*pen.handles(len(triangles)), *(triangles + 1).T]
+    ):
         pen.file.write(block)
     head, _ = pen.head("SEQEND", layer, "")
     pen.file.write(pen.text(head if pen.old else head.format(pen.one())))
@@ -102,11 +103,11 @@ def _polyface(pen: Pen, vertices: Floats, triangles: Ints, layer: str) -> None:
 def _mesh(pen: Pen, vertices: Floats, triangles: Ints, layer: str, progress: Progress) -> None:
     head, _ = pen.head("MESH", layer, "AcDbSubDMesh")
     pen.file.write(pen.text(f"{head.format(pen.one())}71\n2\n72\n0\n91\n0\n92\n{len(vertices)}\n"))
-    for block in RowTemplate("10\n{}\n20\n{}\n30\n{}\n", (pen.decimals,) * 3).blocks(list(vertices.T)):
+    for block in pen.template("10\n{}\n20\n{}\n30\n{}\n", (pen.decimals,) * 3).blocks(list(vertices.T)):
         pen.file.write(block)
     progress.report(0.5, "writing the mesh")
     pen.file.write(f"93\n{4 * len(triangles)}\n".encode())
-    for block in RowTemplate("90\n3\n90\n{}\n90\n{}\n90\n{}\n", (0, 0, 0)).blocks(list(triangles.T)):
+    for block in pen.template("90\n3\n90\n{}\n90\n{}\n90\n{}\n", (0, 0, 0)).blocks(list(triangles.T)):
         pen.file.write(block)
     # No edges, creases or overrides of its own.
     pen.file.write(b"94\n0\n95\n0\n90\n0\n")

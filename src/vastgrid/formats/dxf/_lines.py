@@ -13,7 +13,6 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats
 from vastgrid.data.linework import Contours
 from vastgrid.formats.dxf._pen import Pen
-from vastgrid.kernels.textrows import RowTemplate
 
 Layers = list[tuple[str, NDArray[np.bool_]]]
 
@@ -86,10 +85,10 @@ def write_flat(
     moved, up = pen.moved(plan), levels - pen.shift[2]
     for layer, lines, rows, sizes in _by_layer(layers, offsets, closed):
         head, slots = pen.head("LWPOLYLINE", layer, "AcDbPolyline")
-        template = RowTemplate(head + "90\n{}\n70\n{}\n38\n{}\n", (*slots, 0, 0, decimals))
+        template = pen.template(head + "90\n{}\n70\n{}\n38\n{}\n", (*slots, 0, 0, decimals))
         shut = closed[lines].astype(np.int64)
         heads = template.rows([*pen.handles(len(lines)), sizes, shut, up[lines]])
-        vertices = RowTemplate("10\n{}\n20\n{}\n", (decimals, decimals)).rows(list(moved[rows].T))
+        vertices = pen.template("10\n{}\n20\n{}\n", (decimals, decimals)).rows(list(moved[rows].T))
         _interleave(pen.file, heads, vertices, sizes.tolist(), [b""])
         progress.report(0.5, "writing lines")
 
@@ -124,18 +123,18 @@ def write_spatial(
     moved = pen.moved(xyz)
     for layer, lines, rows, sizes in _by_layer(layers, offsets, closed):
         head, slots = pen.head("POLYLINE", layer, "AcDb3dPolyline")
-        template = RowTemplate(head + "66\n1\n10\n0.0\n20\n0.0\n30\n{}\n70\n{}\n", (*slots, decimals, 0))
+        template = pen.template(head + "66\n1\n10\n0.0\n20\n0.0\n30\n{}\n70\n{}\n", (*slots, decimals, 0))
         flags = closed[lines] * 1 + flag
         heights = levels[lines] - pen.shift[2] if levels is not None else np.zeros(len(lines))
         heads = template.rows([*pen.handles(len(lines)), heights, flags])
         head, slots = pen.head("VERTEX", layer, "AcDbVertex\n100\nAcDb3dPolylineVertex")
-        template = RowTemplate(f"{head}10\n{{}}\n20\n{{}}\n30\n{{}}\n70\n{mark}\n", (*slots, *(decimals,) * 3))
+        template = pen.template(f"{head}10\n{{}}\n20\n{{}}\n30\n{{}}\n70\n{mark}\n", (*slots, *(decimals,) * 3))
         vertices = template.rows([*pen.handles(len(rows)), *moved[rows].T])
         head, slots = pen.head("SEQEND", layer, "")
         if pen.old:
             tail = [pen.text(head)]
         else:
-            text, ends = RowTemplate(head, slots).rows(pen.handles(len(lines)))
+            text, ends = pen.template(head, slots).rows(pen.handles(len(lines)))
             tail = [bytes(text[a:b]) for a, b in zip([0, *ends[:-1]], ends, strict=True)]
             tail = [*tail, b""] if len(tail) == 1 else tail
         _interleave(pen.file, heads, vertices, sizes.tolist(), tail)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any, BinaryIO
@@ -11,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.families.origin import NOWHERE, Place
-from vastgrid.kernels.textrows import HEX
+from vastgrid.kernels.textrows import HEX, RowTemplate
 
 
 class Version(Enum):
@@ -104,6 +105,10 @@ class Pen:
     def moved(self, xyz: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return coordinates told from the shift, (n, 2) or (n, 3)."""
         return xyz if self.shift == NOWHERE else xyz - np.array(self.shift)[: xyz.shape[1]]
+
+    def template(self, text: str, decimals: Sequence[int]) -> RowTemplate:
+        """Return a template of rows in the edition's encoding."""
+        return RowTemplate(self.text(text), decimals)
 
     def text(self, text: str) -> bytes:
         """Return text in the edition's encoding."""

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import fnmatch
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from vastgrid.base.errors import ParamError
+from vastgrid.families.columns import different
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.params.kinds import Styles
 
@@ -62,12 +64,25 @@ def layer_name(name: str, version: Version) -> str:
     if version is Version.R12:
         name = re.sub(r"[^A-Z0-9$_-]", "_", name.upper().encode("ascii", "replace").decode())[:31]
     else:
+        if not version.unicode:
+            # Its escapes have room for 16 bits.
+            name = re.sub(r"[^\0-\uffff]", "_", name)
         name = re.sub(r'[<>/\\":;?*|=`,{}\x00-\x1f]', "_", name)[:255]
     return name or "0"
 
 
-def layer_of(purpose: str, version: Version, scheme: Styles, usual: str = "") -> Layer:
-    """Return the layer for a purpose, or for lines that have a layer of their own.
+# So many letters a layer's name has at most.
+_LONGEST = {True: 31, False: 255}
+
+
+def layer_names(wanted: Sequence[str], version: Version) -> dict[str, str]:
+    """Return what layers are called in an edition; different ones stay different, as NAME and NAME_2."""
+    called = {name: layer_name(name, version) for name in wanted}
+    return different(called, _LONGEST[version is Version.R12])
+
+
+def layer_of(purpose: str, scheme: Styles, usual: str = "") -> Layer:
+    """Return the layer for a purpose, or for lines that have a layer of their own, its name as it was wished.
 
     Parameters
     ----------
@@ -83,7 +98,7 @@ def layer_of(purpose: str, version: Version, scheme: Styles, usual: str = "") ->
     if "rgb" in own:
         rgb = int(own["rgb"].removeprefix("#"), 16)
         colour = int(own["colour"]) if "colour" in own else nearest(rgb)
-    return Layer(layer_name(own.get("layer", purpose), version), colour, rgb)
+    return Layer(own.get("layer", purpose), colour, rgb)
 
 
 def _styled(scheme: Styles, purpose: str, usual: str) -> dict[str, str]:

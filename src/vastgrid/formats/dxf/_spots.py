@@ -10,7 +10,6 @@ import numpy as np
 from vastgrid.base.words import plain
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats.dxf._pen import Pen
-from vastgrid.kernels.textrows import RowTemplate
 
 BLOCK = "SPOT_HEIGHT"
 # Attributes of the block, each with what of the points fills it and where it stands, in heights of its text.
@@ -45,7 +44,7 @@ def write_points(pen: Pen, points: PointSet, kind: Points, layer: str, tall: flo
     xyz = pen.moved(points.xyz)
     if kind is Points.POINTS:
         head, slots = pen.head("POINT", layer, "AcDbPoint")
-        template = RowTemplate(head + "10\n{}\n20\n{}\n30\n{}\n", (*slots, *(pen.decimals,) * 3))
+        template = pen.template(head + "10\n{}\n20\n{}\n30\n{}\n", (*slots, *(pen.decimals,) * 3))
         for block in template.blocks([*pen.handles(len(xyz)), *xyz.T]):
             pen.file.write(block)
         return

@@ -255,6 +255,15 @@ def _encoding(header: dict[str, tuple[bytes, float]]) -> str:
     return f"cp{number[1]}" if number else "cp1252"
 
 
+def decoded(raw: bytes, encoding: str) -> str:
+    r"""Return a text of a drawing: in its encoding, or in UTF-8 where that cannot be, with escapes read (\\U+00F6)."""
+    try:
+        text = raw.decode(encoding)
+    except (UnicodeDecodeError, LookupError):
+        text = raw.decode("utf-8", "replace")
+    return re.sub(r"\\U\+([0-9A-Fa-f]{4})", lambda code: chr(int(code[1], 16)), text)
+
+
 def texts_of(
     tags: Tags, owner: NDArray[np.int64], number: int, code: int, encoding: str, default: str
 ) -> tuple[NDArray[np.int64], list[str]]:
@@ -266,14 +275,7 @@ def texts_of(
     _, first, inverse = np.unique(
         tag_hashes(tags.data, tags.starts[at], tags.stops[at]), return_index=True, return_inverse=True
     )
-    names = []
-    for k in first.tolist():
-        raw = tags.text(int(at[k]))
-        try:
-            text = raw.decode(encoding)
-        except (UnicodeDecodeError, LookupError):
-            text = raw.decode("utf-8", "replace")
-        names.append(re.sub(r"\\U\+([0-9A-Fa-f]{4})", lambda code: chr(int(code[1], 16)), text))
+    names = [decoded(tags.text(int(at[k])), encoding) for k in first.tolist()]
     # The first tag of a code counts, as for numbers.
     layer[:] = len(names)
     layer[owner[at][::-1]] = inverse.ravel()[::-1]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import dataclasses
 import io
 import logging
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import Enum
 from functools import singledispatch
 from pathlib import Path
@@ -15,7 +16,7 @@ from typing import Annotated, Any
 import numpy as np
 
 from vastgrid.base.errors import ParamError
-from vastgrid.base.findings import Finding
+from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.data.dataset import Dataset
@@ -29,7 +30,7 @@ from vastgrid.formats.dxf._bands import colours_of, legend, of_bands, of_change
 from vastgrid.formats.dxf._faces import Faces, count_handles, write_surface
 from vastgrid.formats.dxf._lines import write_curve, write_flat, write_labels, write_spatial
 from vastgrid.formats.dxf._pen import Pen, Version, encoded
-from vastgrid.formats.dxf._scheme import Layer, check_scheme, layer_of
+from vastgrid.formats.dxf._scheme import Layer, check_scheme, layer_names, layer_of
 from vastgrid.formats.dxf._spots import Points, define_block, handles, write_points
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Styles
@@ -149,6 +150,16 @@ def says(datasets: Sequence[Dataset], params: DxfWriteParams) -> tuple[Finding, 
         found.append(Finding("shifted", text))
     if params.contours_as is ContourForm.FLAT and of_kind(datasets, Contours):
         found.append(Finding("flattened", "Contours lie at elevation 0, as asked; their levels are in labels only."))
+    other = {
+        name: called
+        for name, called in _plan(datasets, params).names.items()
+        if name != called and not (params.version.old and name.upper() == called)
+    }
+    if other:
+        some = ", ".join(f"{name[:40]} as {called[:40]}" for name, called in list(other.items())[:6])
+        more = f" and {len(other) - 6} more" if len(other) > 6 else ""
+        text = f"Some layers are spelled otherwise in this edition ({params.version.value}): {some}{more}; different layers stay different."
+        found.append(note("layers-renamed", text))
     return tuple(found)
 
 
@@ -171,8 +182,6 @@ def given(datasets: Sequence[Dataset], params: DxfWriteParams) -> list[Dataset]:
 
 
 def _flattened(contours: Contours) -> Contours:
-    import dataclasses
-
     return dataclasses.replace(contours, levels=np.zeros(len(contours.levels)))
 
 
@@ -189,9 +198,23 @@ class _Plan:
     alone: bool
     tall: float
     bands: list[str]
+    # What layers are called in the drawing, by the names that were wished.
+    names: dict[str, str] = field(default_factory=dict)
 
     def layer(self, purpose: str, usual: str = "") -> Layer:
-        return layer_of(purpose, self.params.version, self.params.layers, usual)
+        own = layer_of(purpose, self.params.layers, usual)
+        return dataclasses.replace(own, name=self.names.get(own.name, own.name))
+
+
+def _plan(datasets: Sequence[Dataset], params: DxfWriteParams, tall: float = 0.0) -> _Plan:
+    bands = [each.name for each in of_kind(datasets, Tin)] if params.bands is not None else []
+    alone = max(len(of_kind(datasets, Tin)), len(of_kind(datasets, PointSet))) < 2
+    plan = _Plan(params, alone, tall, bands)
+    wished = [layer.name for each in datasets for layer in _layers(each, plan)]
+    wished += [plan.layer(name, "BAND").name for name in bands]
+    wished += [plan.layer(purpose).name for purpose in ("LEGEND", "SPOT_HEIGHT")]
+    plan.names = layer_names([*wished, _NOTE], params.version)
+    return plan
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progress: Progress) -> None:
@@ -205,12 +228,11 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
     if not params.version.old:
         document.header["$INSUNITS"] = _CODE_OF.get(unit, 0) if unit else 0
         document.header["$MEASUREMENT"] = 0 if unit in (Unit.FOOT, Unit.US_FOOT, Unit.INCH) else 1
-    bands = [each.name for each in of_kind(datasets, Tin)] if params.bands is not None else []
-    alone = max(len(of_kind(datasets, Tin)), len(of_kind(datasets, PointSet))) < 2
     shift = shift_of(params)
     low, high = _corners(datasets)
     tall = params.text_height.in_unit(unit, "text_height") if params.text_height else max(high[0] - low[0], 1.0) / 400.0
-    plan = _Plan(params, alone, tall, bands)
+    plan = _plan(datasets, params, tall)
+    bands = plan.bands
     colours = colours_of(bands)
     for each in datasets:
         for layer in _layers(each, plan):
@@ -233,8 +255,8 @@ def write(datasets: Sequence[Dataset], path: Path, params: DxfWriteParams, progr
             params.version,
         )
     _say_shift(document, shift, low, tall)
-    document.header["$EXTMIN"] = tuple((low - shift).tolist())
-    document.header["$EXTMAX"] = tuple((high - shift).tolist())
+    _say_place(document, low - shift, high - shift)
+    document.header["$LASTSAVEDBY"] = "Vast Grid"
     first = int(str(document.entitydb.handles), 16)
     used = _handle_count(datasets, params)
     document.entitydb.handles.reset(f"{first + used + 16:X}")
@@ -257,6 +279,21 @@ def _add_layer(document: Any, layer: Layer, version: Version) -> None:
     own = document.layers.add(layer.name, color=layer.colour)
     if layer.rgb >= 0 and version.true_colours:
         own.rgb = (layer.rgb >> 16 & 255, layer.rgb >> 8 & 255, layer.rgb & 255)
+
+
+def _say_place(document: Any, low: Any, high: Any) -> None:
+    """Say where the drawing's content lies, as extents, as limits and as the view that it opens with."""
+    space = document.modelspace()
+    space.reset_extents(tuple(low.tolist()), tuple(high.tolist()))
+    space.reset_limits(tuple(low[:2].tolist()), tuple(high[:2].tolist()))
+    document.header["$EXTMIN"], document.header["$EXTMAX"] = tuple(low.tolist()), tuple(high.tolist())
+    document.header["$LIMMIN"], document.header["$LIMMAX"] = tuple(low[:2].tolist()), tuple(high[:2].tolist())
+    middle = ((low + high) / 2.0)[:2]
+    document.set_modelspace_vport(
+        1.05 * max(high[1] - low[1], (high[0] - low[0]) / 1.5, 1e-6),
+        tuple(middle.tolist()),
+        dxfattribs={"aspect_ratio": 1.5},
+    )
 
 
 def _say_shift(document: Any, shift: Place, low: Any, tall: float) -> None:

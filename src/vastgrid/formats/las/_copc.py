@@ -23,7 +23,7 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import ReadResult
-from vastgrid.formats.las._read import LasReadParams
+from vastgrid.formats.las._read import STANDARD_TIME, TIME, LasReadParams
 from vastgrid.formats.las._read import peek as peek_any
 from vastgrid.formats.las._write import LasWriteParams, Version, content_of, file_header, record_of
 from vastgrid.formats.las._write import fits as fits_las
@@ -206,6 +206,8 @@ def write(datasets: Sequence[Dataset], path: Path, params: CopcWriteParams, prog
 
 def _put_header(header: Any, points: PointSet, tree: Octree, columns: dict[str, Any], file: Any) -> None:
     whole = record_of(points, tree.order, header, columns)
+    # A new header begins at nought, which is no place of the points.
+    header.mins, header.maxs = np.full(3, np.inf), np.full(3, -np.inf)
     header.grow(whole)
     header.point_count = len(points.xyz)
     header.write_to(file, ensure_same_size=False)
@@ -231,7 +233,7 @@ def _put_hierarchy(file: Any, header: Any, tree: Octree, packing: Any, points: P
     head = struct.pack("<H16sHQ32s", 0, b"copc", 1000, len(entries), b"COPC hierarchy")
     file.write(head + entries)
     centre = tree.low + tree.size / 2.0
-    times = points.attributes.get("gps_time")
+    times = points.attributes.get(TIME, points.attributes.get(STANDARD_TIME))
     span = (float(times.min()), float(times.max())) if times is not None and len(times) else (0.0, 0.0)
     spacing = tree.size / CELLS
     file.seek(375 + 54)

@@ -112,7 +112,9 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
         )
     if total == 0:
         raise FormatError(path, "there are no points in the file")
-    columns = {name: values for name, values in columns.items() if name not in SELDOM or values.max() > 0}
+    columns = {
+        spelled(name, header): values for name, values in columns.items() if name not in SELDOM or values.max() > 0
+    }
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
     _check_extent(header, low, high, findings)
     _note_ground(cloud, params, findings)
@@ -172,7 +174,9 @@ def head(path: Path, params: LasReadParams) -> Head:
         total = int(header.point_count)
         _check_room(path, header, total)
         frame = _frame(header, findings)
-        names = tuple(name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z"))
+        names = tuple(
+            spelled(name, header) for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")
+        )
         low, high = ((float(ends[0]), float(ends[1]), float(ends[2])) for ends in (header.mins, header.maxs))
     if total == 0:
         raise FormatError(path, "there are no points in the file")
@@ -212,7 +216,11 @@ def part(path: Path, params: LasReadParams, which: tuple[int, int], columns: Seq
         scales, offsets = np.asarray(header.scales, np.float64), np.asarray(header.offsets, np.float64)
         place_points(raw["X"], raw["Y"], raw["Z"], scales, offsets, xyz)
         every = [name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")]
-        values = {name: np.ascontiguousarray(points[name]) for name in every if needed is None or name in needed}
+        values = {
+            spelled(name, header): np.ascontiguousarray(points[name])
+            for name in every
+            if needed is None or spelled(name, header) in needed
+        }
         frame = _frame(header, [])
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=values)
     keep = chosen(path, cloud, params)
@@ -233,12 +241,22 @@ def _selected(names: set[str]) -> Any:
         **dict.fromkeys(flags, field.FLAGS),
         **dict.fromkeys(_RGB, field.RGB),
         **{name: field[name.upper()] for name in ("classification", "intensity", "scan_angle", "user_data")},
-        **{name: field[name.upper()] for name in ("point_source_id", "gps_time", "nir")},
+        **{name: field[name.upper()] for name in ("point_source_id", TIME, "nir")},
+        STANDARD_TIME: field.GPS_TIME,
         **dict.fromkeys(("return_number", "number_of_returns", "scanner_channel"), field.XY_RETURNS_CHANNEL),
     }
     for name in names:
         chosen |= of_names.get(name, field.ALL_EXTRA_BYTES | field.WAVEPACKET)
     return chosen
+
+
+# GPS time within a week, and adjusted standard GPS time, which a bit of the header tells apart (LAS 1.4, 2.4).
+TIME, STANDARD_TIME = "gps_time", "adjusted_gps_time"
+
+
+def spelled(name: str, header: Any) -> str:
+    """Return what a field is called here: times of two kinds are never taken for each other."""
+    return STANDARD_TIME if name == TIME and int(header.global_encoding.gps_time_type) == 1 else name
 
 
 _RGB = ("red", "green", "blue")

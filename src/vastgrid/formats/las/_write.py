@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import struct
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
@@ -22,6 +22,8 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code, wkt_of
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.pointset import PointSet
+from vastgrid.families.columns import short_names
+from vastgrid.formats.las._read import STANDARD_TIME, TIME
 from vastgrid.params.declare import Param
 
 CHUNK = 500_000
@@ -65,7 +67,7 @@ def _content(points: PointSet) -> dict[str, list[str]]:
     """Return what points have that not every point format holds, each with the attributes that need it."""
     there = points.attributes
     found: dict[str, list[str]] = {
-        "times": [name for name in ("gps_time",) if name in there],
+        "times": [name for name in (TIME, STANDARD_TIME) if name in there],
         "colours": [name for name in _COLOUR_NAMES if name in there],
         "near infrared": [name for name in ("nir",) if name in there],
     }
@@ -137,7 +139,7 @@ def fits(datasets: Sequence[Dataset], params: LasWriteParams) -> LasWriteParams:
         number = min(newer if needs_text and newer else able)
     if version is None:
         version = Version.NEW if number >= 6 or not _by_keys(points.frame) else Version.OLD
-    decimals = _decimals(points.xyz) if params.decimals is None else params.decimals
+    decimals = _decimals(points) if params.decimals is None else params.decimals
     _check_range(points, decimals)
     return dataclasses.replace(params, version=version, point_format=number, decimals=decimals)
 
@@ -146,43 +148,66 @@ def _either(numbers: list[int]) -> str:
     return " or ".join(map(str, numbers))
 
 
-def _decimals(xyz: Floats) -> int:
-    """Return how many decimals coordinates have, 3 to 6, as far as whole numbers of 32 bits can count them."""
+# Steps that whole numbers of 32 bits can count; and decimals where coordinates have no end of them: a millimetre at least.
+_STEPS = 2.0**32 - 4
+_MOST = 9
+_ENDLESS = {False: (6, 3), True: (9, 7)}
+
+
+def _decimals(points: PointSet) -> int:
+    """Return how many decimals keep every coordinate as it came.
+
+    Raises
+    ------
+    DataError
+        If there are none that do, with the point that lies farthest from the others.
+    """
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
-    for piece in pieces(xyz):
+    for piece in pieces(points.xyz):
         low, high = np.minimum(low, piece.min(axis=0)), np.maximum(high, piece.max(axis=0))
-    most = (
-        max(k for k in range(7) if float((high - low).max()) * 10.0**k < 2.0**31 - 2)
-        if float((high - low).max()) < 2.0**31 - 2
-        else 0
+    widest = float((high - low).max())
+    needed = next((k for k in range(_MOST + 1) if _whole(points.xyz, k)), None)
+    if needed is not None:
+        able = [k for k in (max(needed, 3), needed) if widest * 10.0**k < _STEPS]
+    else:
+        most, least = _ENDLESS[points.frame.horizontal is Unit.DEGREE]
+        needed = least
+        able = [k for k in range(most, least - 1, -1) if widest * 10.0**k < _STEPS]
+    if not able:
+        raise DataError(f"{_too_wide(points, needed)}; leave it out, or say decimals= to have all coordinates rounded")
+    return able[0]
+
+
+def _whole(xyz: Floats, decimals: int) -> bool:
+    """Say whether coordinates have no more decimals; what is left is the rounding of the numbers themselves."""
+    step = 10.0**decimals
+
+    def near(values: Floats) -> bool:
+        scaled = values * step
+        slack = np.minimum(np.maximum(1e-9 * step, 4.0 * np.spacing(np.abs(values)) * step), 0.05)
+        return bool((np.abs(scaled - np.rint(scaled)) <= slack).all())
+
+    return near(xyz[:1000]) and all(near(xyz[k : k + CHUNK]) for k in range(0, len(xyz), CHUNK))
+
+
+def _too_wide(points: PointSet, decimals: int) -> str:
+    """Say that points lie too far apart for steps of so many decimals, and which one lies farthest off."""
+    away = np.abs(points.xyz - np.median(points.xyz, axis=0)).max(axis=1)
+    far = int(away.argmax())
+    east, north, height = points.xyz[far].tolist()
+    extent = points.extent()
+    widest = max((pair[1] - pair[0] for pair in (extent.east, extent.north, extent.elevation) if pair), default=0.0)
+    return (
+        f"the points of {points.name} lie {widest:.10g} apart, which the format cannot count in steps of {10.0**-decimals:g}; "
+        f"point {far + 1} (E {east:.10g}, N {north:.10g}, Z {height:.6g}) lies farthest from the others"
     )
-    for decimals in range(min(3, most), most):
-        step = 10.0**decimals
-        # What is left is the rounding of the numbers themselves.
-        slack = max(1e-9, 4.0 * np.spacing(float(max(abs(low).max(), abs(high).max())))) * step
-        if all(_whole(piece, step, slack) for piece in pieces(xyz)):
-            return decimals
-    return most
-
-
-def _whole(piece: Floats, step: float, slack: float) -> bool:
-    if not _near_whole(piece[:1000] * step, slack):
-        return False
-    return all(_near_whole(piece[k : k + CHUNK] * step, slack) for k in range(0, len(piece), CHUNK))
-
-
-def _near_whole(values: Floats, slack: float) -> bool:
-    return bool((np.abs(values - np.rint(values)) <= slack).all())
 
 
 def _check_range(points: PointSet, decimals: int) -> None:
     extent = points.extent()
     widest = max((pair[1] - pair[0] for pair in (extent.east, extent.north, extent.elevation) if pair), default=0.0)
-    if widest * 10.0**decimals >= 2.0**31 - 2:
-        raise ParamError(
-            "decimals",
-            f"the points of {points.name} lie {widest:.6g} apart, which the format cannot count in steps of {10.0**-decimals:g}; ask for fewer",
-        )
+    if widest * 10.0**decimals >= _STEPS:
+        raise ParamError("decimals", f"{_too_wide(points, decimals)}; ask for fewer decimals, or leave it out")
 
 
 def _by_keys(frame: Frame) -> bool:
@@ -254,7 +279,18 @@ def _old_text(frame: Frame) -> str:
 def renamed(names: Sequence[str], params: LasWriteParams) -> dict[str, str]:
     """Return what attributes are called in the file; empty where their meaning has another measure there."""
     other = _RANK if (params.point_format or 0) >= 6 else _ANGLE
-    return {name: "" if name == other else name[:32] for name in names}
+    called = short_names(names, 32)
+    own = set(_point_format(params).standard_dimension_names) | {STANDARD_TIME}
+    for name in names:
+        if name.lower() in own and name.lower() not in names:
+            called[name] = name.lower()
+    return {name: "" if name == other else called[name] for name in names}
+
+
+def _point_format(params: LasWriteParams) -> Any:
+    import laspy
+
+    return laspy.PointFormat(params.point_format or 0)
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: LasWriteParams, progress: Progress) -> None:
@@ -295,20 +331,27 @@ def file_header(points: PointSet, params: LasWriteParams) -> Any:
     header.scales = np.full(3, 10.0**-params.decimals)
     extent = points.extent()
     pairs = (extent.east, extent.north, extent.elevation)
-    header.offsets = np.array([np.floor(pair[0]) if pair else 0.0 for pair in pairs])
+    # Whole numbers count on both sides of the offset, where one side is not enough.
+    wide = any(pair and (pair[1] - pair[0]) >= (2.0**31 - 2) * header.scales[0] for pair in pairs)
+    header.offsets = np.array(
+        [np.floor((pair[0] + pair[1]) / 2.0 if wide else pair[0]) if pair else 0.0 for pair in pairs]
+    )
+    if STANDARD_TIME in points.attributes and TIME not in points.attributes:
+        header.global_encoding.gps_time_type = laspy.header.GpsTimeType.STANDARD
     _records(points.frame, header)
     own = set(header.point_format.dimension_names)
     for name, values in content_of(points, header).items():
         if name not in own:
-            header.add_extra_dim(laspy.ExtraBytesParams(name=name[:32], type=_extra_type(values)))
+            header.add_extra_dim(laspy.ExtraBytesParams(name=name, type=_extra_type(values)))
     return header
 
 
 def content_of(points: PointSet, header: Any) -> dict[str, NDArray[Any]]:
     """Return what of points goes into a file, by the names of its fields."""
-    own = set(header.point_format.dimension_names)
+    own = set(header.point_format.standard_dimension_names)
     columns = {name: values for name, values in points.attributes.items() if values.dtype.kind in "iufb"}
-    return {_field(name, own): values for name, values in columns.items()}
+    called = _extra_names([name for name in columns if _field(name, own, columns) not in own])
+    return {called.get(name, _field(name, own, columns)): values for name, values in columns.items()}
 
 
 def record_of(points: PointSet, which: slice | NDArray[np.int64], header: Any, columns: dict[str, NDArray[Any]]) -> Any:
@@ -327,12 +370,21 @@ def record_of(points: PointSet, which: slice | NDArray[np.int64], header: Any, c
     for k, axis in enumerate("XYZ"):
         record[axis] = whole[:, k].astype(np.int32)
     for name, values in columns.items():
-        record[name[:32]] = _held(name, np.asarray(values[which]), record[name[:32]], header)
+        record[name] = _held(name, np.asarray(values[which]), record[name], header)
     return record
 
 
-def _field(name: str, own: set[str]) -> str:
-    """Return the format's field for an attribute: scan angles have another one from point format 6 on."""
+def _extra_names(names: Sequence[str]) -> dict[str, str]:
+    """Return what extra attributes are called: at most 32 bytes each (LAS 1.4, table 24), all different."""
+    return short_names(names, 32)
+
+
+def _field(name: str, own: set[str], among: Collection[str] = ()) -> str:
+    """Return the format's field for an attribute: scan angles have another one from point format 6 on, times share one."""
+    if name == STANDARD_TIME and TIME not in among:
+        return TIME
+    if name not in own and name.lower() in own and name.lower() not in among:
+        return name.lower()
     if name == _RANK and name not in own and _ANGLE in own:
         return _ANGLE
     return name
@@ -357,7 +409,7 @@ def _held(name: str, values: NDArray[Any], field: Any, header: Any) -> NDArray[A
         return np.rint(values / _RANK_STEP).astype(np.int16)
     if values.dtype.kind == "b":
         return values.astype(np.uint8)
-    bits = header.point_format.dimension_by_name(name[:32]).num_bits
+    bits = header.point_format.dimension_by_name(name).num_bits
     kind = np.asarray(field).dtype
     if kind.kind in "iu" and name not in header.point_format.extra_dimension_names:
         if values.dtype.kind == "f" and (values != np.rint(values)).any():

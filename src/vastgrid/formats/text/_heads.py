@@ -174,8 +174,9 @@ def check_heads(path: Path, header: tuple[str, ...], roles: tuple[str, ...], lin
 
 
 def _attribute_name(head: str, index: int, taken: list[str]) -> str:
-    name = re.sub(r"\W+", "_", head.strip().lower()).strip("_") or f"column_{index + 1}"
-    return name if name not in taken and name not in ROLES else f"{name}_{index + 1}"
+    name = head.strip() or f"column_{index + 1}"
+    known = {*(each.lower() for each in taken), *ROLES}
+    return name if name.lower() not in known else f"{name}_{index + 1}"
 
 
 def parse_roles(text: str) -> tuple[str, ...]:
@@ -191,8 +192,8 @@ def parse_roles(text: str) -> tuple[str, ...]:
         if unknown:
             raise ParamError("columns", f"“{unknown[0]}” is none of the letters {' '.join(_LETTERS)}")
         return tuple(_LETTERS[letter] for letter in text)
-    words = [word.strip().lower() for word in text.split(",")]
-    return tuple(ROLE_OF.get(word.replace(" ", ""), word) if word else "ignore" for word in words)
+    words = [word.strip() for word in text.split(",")]
+    return tuple(ROLE_OF.get(word.replace(" ", "").lower(), word) if word else "ignore" for word in words)
 
 
 def check_roles(roles: Sequence[str]) -> None:

@@ -20,7 +20,7 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.declarations.fileformat import ReadResult
-from vastgrid.families.columns import longest_text
+from vastgrid.families.columns import longest_text, shortened
 from vastgrid.formats.text._heads import COORDINATES, feet_unsaid
 from vastgrid.formats.text._layout import (
     FIXED,
