@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
 import warnings
 from pathlib import Path
 
+from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult
 from vastgrid.families.rasterfile import BandParams, opened, peeked, read_band
+from vastgrid.kernels.decimals import read_words
 
 # What only points elsewhere (other files, servers, whole folders) is never opened for a stranger's file.
 _REFUSED = {
@@ -66,8 +69,48 @@ def read(path: Path, params: BandParams, progress: Progress) -> ReadResult:
     FormatError
         If no driver can open it.
     """
+    _check_text(path)
     grid, findings = read_band(path, params, progress, driver=_able())
     return ReadResult((grid,), tuple(findings))
+
+
+# Drivers of rasters that are text, of which the library takes whatever a word begins with for its number.
+_TEXTS = ("GSAG", "GRASSASCIIGrid", "AAIGrid", "GXF", "ISG", "ZMap")
+_EXPONENT = re.compile(rb"[\d.][dD][+-]?\d")
+
+
+def _check_text(path: Path) -> None:
+    """Refuse a raster of text with numbers that the library would read as others.
+
+    Raises
+    ------
+    FormatError
+        With the first of them.
+    """
+    with library_faults(path, "reading the raster"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        with opened(path, driver=_able()) as source:
+            driver, cells = source.driver, source.width * source.height
+    if driver not in _TEXTS:
+        return
+    data = path.read_bytes()
+    found = _EXPONENT.search(data)
+    at = found.start() if found else -1
+    if at < 0 and driver in ("GSAG", "GRASSASCIIGrid"):
+        # The heights stand last; an asterisk is none.
+        words = data.replace(b"*", b"0").split()
+        wrong = read_words(b" ".join(words[-cells:]))[1] >= 0 or len(words) < cells
+        bad = next((each for each in words[-cells:] if read_words(each, void=True)[1] >= 0), None) if wrong else None
+        at = data.find(bad) if bad is not None else -1
+        if wrong and at < 0:
+            raise FormatError(path, "the raster is cut off: it has fewer heights than its head says")
+    if at >= 0:
+        shown = data[max(at - 20, 0) : at + 20].split()
+        word = next((each for each in shown if _EXPONENT.search(each)), shown[-1] if shown else b"")
+        line = data.count(b"\n", 0, at) + 1
+        raise FormatError(
+            path, f"a height is not a number as this format has it: “{word.decode('latin-1')}”", line=line
+        )
 
 
 def peek(path: Path, params: BandParams, progress: Progress) -> ReadResult:

@@ -104,6 +104,20 @@ def tag_numbers(data, codes, starts, stops):
 
 
 @numba.njit(cache=True, nogil=True)
+def with_plain_exponents(data, codes, starts, stops):
+    """Write E for the D of an exponent, in place, in every tag that is a real: other readers know no other letter.
+
+    By the DXF reference, 10–59, 110–149, 210–239, 460–469 and 1010–1059 are reals.
+    """
+    for i in range(codes.shape[0]):
+        c = codes[i]
+        if 10 <= c <= 59 or 110 <= c <= 149 or 210 <= c <= 239 or 460 <= c <= 469 or 1010 <= c <= 1059:
+            for k in range(starts[i], stops[i]):
+                if (data[k] == 68 or data[k] == 100) and parse_number(data, starts[i], stops[i], False)[1]:
+                    data[k] = 69
+
+
+@numba.njit(cache=True, nogil=True)
 def tag_hashes(data, starts, stops):
     """Return a 64-bit hash of each value (FNV-1a), for grouping equal ones."""
     out = np.zeros(starts.shape[0], np.uint64)

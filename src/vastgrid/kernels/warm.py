@@ -98,6 +98,7 @@ def warm() -> None:
     textrows.gather_text(data, places[:, 0], 4)
     found = tags.scan_tags(data)
     tags.tag_numbers(data, *found[:3])
+    tags.with_plain_exponents(data.copy(), *found[:3])
     tags.tag_hashes(data, found[1], found[2])
     stored = np.zeros(3, np.dtype([("X", "i4"), ("Y", "i4"), ("Z", "i4"), ("rest", "u1", 9)]))
     clouds.place_points(stored["X"], stored["Y"], stored["Z"], np.full(3, 0.01), np.zeros(3), np.zeros((3, 3)))

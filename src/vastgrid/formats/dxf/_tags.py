@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, count, either, left_out
 from vastgrid.data.dataset import Floats
-from vastgrid.kernels.tags import scan_tags, tag_hashes, tag_numbers, word
+from vastgrid.kernels.tags import scan_tags, tag_hashes, tag_numbers, with_plain_exponents, word
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +88,9 @@ def tags_of(path: Path, data: NDArray[np.uint8], *, accept_cut: bool) -> Tags:
     FormatError
         If it is not made of tags.
     """
+    data = np.require(data, requirements="W")
     codes, starts, stops, words, fault = scan_tags(data)
+    with_plain_exponents(data, codes, starts, stops)
     if fault and not (len(codes) and accept_cut):
         line = bytes(data[:4000]).split(b"\n")[fault - 1 : fault][:1]
         text = line[0].decode("latin-1").strip()[:40] if line else ""
@@ -108,7 +110,7 @@ def drawing_bytes(path: Path, *, recover: bool, findings: list[Finding]) -> NDAr
         import ezdxf.recover
 
         with library_faults(path, "repairing the drawing"):
-            document, audit = ezdxf.recover.read(io.BytesIO(_ended(path.read_bytes(), findings)))
+            document, audit = ezdxf.recover.read(io.BytesIO(_ended(_readable(path.read_bytes()), findings)))
             text = io.StringIO()
             document.write(text)
         if audit.errors or audit.fixes:
@@ -121,6 +123,13 @@ def drawing_bytes(path: Path, *, recover: bool, findings: list[Finding]) -> NDAr
             )
         return np.frombuffer(text.getvalue().encode("utf-8", "surrogateescape"), np.uint8)
     return _bytes(path)
+
+
+def _readable(raw: bytes) -> bytes:
+    """Return a drawing with exponents as the library knows them: it would pass over one that begins with D."""
+    data = np.frombuffer(bytearray(raw), np.uint8)
+    with_plain_exponents(data, *scan_tags(data)[:3])
+    return data.tobytes()
 
 
 def _ended(data: bytes, findings: list[Finding]) -> bytes:
