@@ -100,6 +100,12 @@ def left_out(
     return Finding(code, text, severity, at, drops=True)
 
 
+def longer_than_said(rest: int, unit: str = "byte") -> Finding:
+    """Return a finding that tells of content behind what a file's header speaks of."""
+    text = f"{count(rest, unit)} behind what the file's header speaks of: left out; the header or the file is not as it was written."
+    return left_out("longer-than-said", text)
+
+
 def either(number: int, one: str, many: str) -> str:
     """Return the word that agrees with a number: “is” or “are”."""
     return one if number == 1 else many

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,10 +21,20 @@ from vastgrid.families.meshfile import MeshReadParams, Part, as_told, audit, fac
 from vastgrid.families.origin import FullOriginParams, told
 from vastgrid.kernels.decimals import read_words
 from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.params.declare import Param
 from vastgrid.shaping.assemble import fans
 
 
-def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
+@dataclass(frozen=True)
+class ObjReadParams(MeshReadParams):
+    """How the file is understood."""
+
+    accept_cut: Annotated[
+        bool, Param("Accept a cut-off file", "Take a file whose last line has no end, as one that was cut off has.")
+    ] = False
+
+
+def read(path: Path, params: ObjReadParams, progress: Progress) -> ReadResult:
     """Read vertices and faces, with full coordinates; each object or group is a part of its own.
 
     Raises
@@ -33,6 +45,11 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
     data = path.read_bytes().replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
     if not data.strip():
         raise FormatError(path, "the file is empty")
+    if not data.endswith((b"\n", b"\r")) and not params.accept_cut:
+        line = data.count(b"\n") + 1
+        raise FormatError(
+            path, "the file ends in the middle of a line: it is cut off (accept_cut=yes takes what is there)", line=line
+        )
     vertices = _vertices(path, data)
     progress.report(0.4, f"reading {path.name}")
     parts: list[Part] = []
@@ -83,6 +100,9 @@ def _faces(path: Path, data: bytes, seen: int) -> tuple[NDArray[np.int32], int]:
     except (ValueError, OverflowError) as error:
         raise FormatError(path, "a face is not a row of whole numbers") from error
     sizes = np.array([len(row) for row in plain], np.int64)
+    if (sizes < 3).any():
+        shown = rows[int((sizes < 3).argmax())].decode("latin-1")[:40]
+        raise FormatError(path, f"a face has fewer than three corners: “f {shown}”; the file is damaged or cut off")
     if (corners < 0).any():
         corners = np.where(corners < 0, _counted_back(data, seen, sizes) + corners + 1, corners)
     return fans(corners - 1, sizes), seen + own
@@ -140,7 +160,7 @@ FORMAT = Format(
     read=read,
     write=write,
     audit=audit,
-    read_params=MeshReadParams,
+    read_params=ObjReadParams,
     write_params=FullOriginParams,
     weigh=weighing(vertices=38, triangles=20),
     plan=plan,

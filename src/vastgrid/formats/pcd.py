@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import count, left_out
+from vastgrid.base.findings import count, left_out, longer_than_said
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.pointset import PointSet
@@ -97,6 +97,8 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
     if not good.any():
         raise FormatError(path, "no point has finite coordinates")
     findings = []
+    if head.data == "binary" and (rest := len(body[head.points * head.layout.itemsize :].strip(b"\0"))):
+        findings.append(longer_than_said(rest))
     if not good.all():
         gone = int((~good).sum())
         findings.append(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import io
 import re
 from collections.abc import Sequence
@@ -14,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import count, left_out
+from vastgrid.base.findings import count, left_out, longer_than_said
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
@@ -109,17 +110,19 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
             if element.name == "face":
                 corners, sizes = found
         progress.report(0.4, f"reading {path.name}")
+    rest = source.rest()
     if not {"x", "y", "z"} <= set(vertices):
         raise FormatError(path, f"the vertices have no x, y and z; there are {', '.join(vertices) or 'none'}")
     xyz = np.column_stack([vertices[axis].astype(np.float64) for axis in "xyz"])
     if len(sizes) and (sizes >= 3).any():
-        return as_told(surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up), data[:at])
+        made = as_told(surfaces(path, [(path.stem, xyz, fans(corners, sizes))], params.up), data[:at])
+        return dataclasses.replace(made, findings=(*made.findings, *([longer_than_said(rest)] if rest else [])))
     place, frame = heard(data[:at])
     xyz += place
     good = np.isfinite(xyz).all(axis=1) & (np.abs(xyz) < 1e12).all(axis=1)
     if not good.any():
         raise FormatError(path, "no point has finite coordinates")
-    findings = []
+    findings = [longer_than_said(rest)] if rest else []
     if not good.all():
         text = f"{count(int((~good).sum()), 'point')} of {spaced(len(xyz))} without finite coordinates: left out."
         findings.append(left_out("not-finite", text))
@@ -151,6 +154,10 @@ class _Text:
             if words := line.split():
                 lines.append(words)
         return lines
+
+    def rest(self) -> int:
+        """Return how many bytes are left that are no blanks."""
+        return len(self.stream.read().strip())
 
     def rows(self, element: _Element) -> dict[str, NDArray[Any]]:
         lines = self._lines(element)
@@ -205,6 +212,10 @@ class _Binary:
         rows = np.frombuffer(self.data, layout, count, self.at)
         self.at += count * layout.itemsize
         return rows
+
+    def rest(self) -> int:
+        """Return how many bytes are left, but for what fills up a block."""
+        return len(self.data[self.at :].strip(b"\0\r\n "))
 
     def rows(self, element: _Element) -> dict[str, NDArray[Any]]:
         names = [

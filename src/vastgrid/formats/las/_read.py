@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError, library_faults
-from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
+from vastgrid.base.findings import Finding, Severity, count, either, left_out, longer_than_said, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.roomy import let_go, roomy
@@ -117,6 +117,7 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
     }
     cloud = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=columns)
     _check_extent(header, low, high, findings)
+    _check_length(path, header, findings)
     _note_ground(cloud, params, findings)
     cloud = _without_marked(path, cloud, params.without, findings)
     cloud, said = filtered(path, cloud, params, progress.part(0.9, 1.0))
@@ -364,6 +365,19 @@ def _with_keys(header: Any, frame: Frame, findings: list[Finding]) -> Frame:
         findings.append(note("unit-by-key", f"The {what} unit ({unit.title}) comes from a GeoTIFF key; {told}."))
         frame = frame.filled(unit, None) if what == "plan" else frame.filled(None, unit)
     return frame
+
+
+def _check_length(path: Path, header: Any, findings: list[Finding]) -> None:
+    """Say if there are more points behind those that the header counts."""
+    if header.are_points_compressed or int(getattr(header, "number_of_evlrs", 0) or 0):
+        return
+    end = int(header.offset_to_point_data) + int(header.point_count) * int(header.point_format.size)
+    with path.open("rb") as file:
+        file.seek(end)
+        rest = file.read(1 << 20).strip(b"\0")
+    waves = int(getattr(header, "start_of_waveform_data_packet_record", 0) or 0)
+    if len(rest) >= int(header.point_format.size) and not waves:
+        findings.append(longer_than_said((path.stat().st_size - end) // int(header.point_format.size), "point"))
 
 
 def _check_extent(header: Any, low: Floats, high: Floats, findings: list[Finding]) -> None:
