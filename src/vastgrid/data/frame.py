@@ -88,7 +88,8 @@ def _core(crs: Any) -> Any:
     return (datum, ellipsoid, operation.to_json_dict() if operation else None)
 
 
-def _unit_of(name: str, metres: float) -> Unit | None:
+def unit_of(name: str, metres: float) -> Unit | None:
+    """Return the unit of a name and a factor; None where they are none of ours, or contradict each other plainly."""
     if "degree" in name.lower():
         return Unit.DEGREE
     for unit in (Unit.METRE, Unit.FOOT, Unit.US_FOOT, Unit.MILLIMETRE, Unit.INCH):
@@ -123,9 +124,29 @@ def frame_of_crs(crs: str) -> Frame:
     return Frame(
         # A local (engineering) grid says nothing but its units.
         None if local.is_engineering else (local if plain else parsed).to_wkt(),
-        _unit_of(plan.unit_name, plan.unit_conversion_factor) if plan else None,
-        _unit_of(height.unit_name, height.unit_conversion_factor) if height else None,
+        unit_of(plan.unit_name, plan.unit_conversion_factor) if plan else None,
+        unit_of(height.unit_name, height.unit_conversion_factor) if height else None,
     )
+
+
+@lru_cache(maxsize=64)
+def turned_axes(crs: str | None) -> tuple[str, str] | None:
+    """Return the directions of a system's plan axes where one points west or south; None where both do not.
+
+    Of a system about a pole both axes point alike, and eastings and northings they are all the same.
+    """
+    if not crs:
+        return None
+    import pyproj
+
+    try:
+        axes = pyproj.CRS.from_user_input(crs).axis_info
+    except pyproj.exceptions.CRSError:
+        return None
+    plan = [axis.direction for axis in axes if axis.direction not in ("up", "down")][:2]
+    if len(plan) < 2 or plan[0] == plan[1] or not {"west", "south"} & set(plan):
+        return None
+    return plan[0], plan[1]
 
 
 def frame_said(crs: str) -> Frame:
@@ -134,8 +155,13 @@ def frame_said(crs: str) -> Frame:
     Raises
     ------
     CallError
-        If there is no such CRS.
+        If there is no such CRS, or it has no eastings and northings.
     """
+    axes = turned_axes(crs)
+    if axes:
+        raise CallError(
+            f"{crs_name(crs)} has axes that point {' and '.join(axes)}; choose a system with eastings and northings"
+        )
     try:
         return frame_of_crs(crs)
     except ValueError as error:

@@ -11,13 +11,14 @@ from typing import Annotated
 
 import numpy as np
 
+from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, weighing
 from vastgrid.families.columns import AsHeld, Column, as_text, without_large_unsigned
-from vastgrid.families.vectorfile import vector_format, write_vector
+from vastgrid.families.vectorfile import VectorReadParams, vector_format, write_vector
 from vastgrid.params.declare import Param
 
 
@@ -64,12 +65,46 @@ def exact(path: Path, _layer: str, name: str) -> list[int | None] | None:
     return found if whole else None
 
 
+# Members that RFC 7946 and its predecessor know, of a collection and of a feature.
+_KNOWN = {"type", "features", "bbox", "name", "crs", "id", "geometry", "properties", "coordinates", "geometries"}
+_READ_WHOLE = 64 << 20
+_OF_HEIGHTS = re.compile(r"vert|elev|height|alt|datum|geoid|unit", re.IGNORECASE)
+
+
+def check(path: Path, params: VectorReadParams) -> tuple[Finding, ...]:
+    """Say what the file says beside what is read: members of its own, of which some may speak of heights."""
+    if path.stat().st_size > _READ_WHOLE:
+        return ()
+    try:
+        whole = json.loads(path.read_bytes().lstrip(b"\xef\xbb\xbf"))
+        parts = [whole, *whole.get("features", [])[:1000]]
+        beyond = {key: value for part in parts for key, value in part.items() if key not in _KNOWN}
+    except (ValueError, AttributeError, TypeError, RecursionError):
+        # What is wrong with it is said when it is read.
+        return ()
+    if not beyond:
+        return ()
+    heights = {key: value for key, value in beyond.items() if _OF_HEIGHTS.search(key)}
+    some = ", ".join(
+        f"{key}: {value}"[:40] if isinstance(value, str | int | float) else key
+        for key, value in list(beyond.items())[:8]
+    )
+    text = f"The file has members beyond the standard, which are not read: {some}. "
+    text += (
+        "Heights are taken as the standard has them, in metres; --from-vertical-units with --override-units says otherwise."
+        if heights
+        else ""
+    )
+    return (Finding("members-not-read", text.strip(), Severity.WARNING if heights else Severity.NOTE),)
+
+
 FORMAT = vector_format(
     "geojson",
     "GeoJSON",
     (".geojson", ".json"),
     sniff,
     "GeoJSON",
+    check,
     write=write,
     column=column,
     exact=exact,

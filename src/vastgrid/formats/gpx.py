@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding, count, left_out
+from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import parse_xml
@@ -24,6 +24,7 @@ from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.kernels.decimals import number_of
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
@@ -62,9 +63,16 @@ class _Content:
     own: dict[str, str] | None = None
     kind: str = ""
     track: str = ""
+    beyond: set[str] = field(default_factory=set)
+    _in_extensions: int = 0
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
         """A point, a track's segment or a route begins."""
+        if self._in_extensions:
+            self.beyond.add(name)
+        self._in_extensions += name == "extensions"
+        if self.own is not None and name == "geoidheight":
+            self.beyond.add(name)
         if name in ("wpt", "trkpt", "rtept"):
             self.own, self.kind = dict(attributes), name
         elif name in ("trkseg", "rte"):
@@ -75,6 +83,9 @@ class _Content:
 
     def end(self, name: str, text: str) -> None:
         """A point's detail or the point itself ends."""
+        self._in_extensions -= name == "extensions"
+        if self._in_extensions:
+            return
         if self.own is None:
             if name == "name":
                 self.track = text.strip()
@@ -88,8 +99,8 @@ class _Content:
 
     def _keep(self, own: dict[str, str]) -> None:
         try:
-            lat, lon = float(own["lat"]), float(own["lon"])
-            height = float(own["ele"]) if own.get("ele") else np.nan
+            lat, lon = number_of(own["lat"]), number_of(own["lon"])
+            height = number_of(own["ele"]) if own.get("ele") else np.nan
         except (KeyError, ValueError):
             self.faults += 1
             return
@@ -117,6 +128,10 @@ def read(path: Path, params: GpxReadParams, progress: Progress) -> ReadResult:
     if not content.points:
         raise FormatError(path, "there is no waypoint, track point or route point in the file")
     findings = []
+    if content.beyond:
+        some = ", ".join(sorted(content.beyond)[:12])
+        text = f"The file says more of its points, which is not read: {some}. Heights are taken as the standard has them: ele, in metres above sea level."
+        findings.append(note("members-not-read", text))
     if content.faults:
         findings.append(left_out("not-whole", f"{count(content.faults, 'point')} without a good place left out."))
     frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, Unit.METRE)

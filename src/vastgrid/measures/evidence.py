@@ -14,7 +14,7 @@ from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.roomy import pieces
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset, Extent, Floats
-from vastgrid.data.frame import crs_name
+from vastgrid.data.frame import crs_name, unit_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Linework
@@ -184,14 +184,29 @@ def _unit_by_name(crs: str) -> list[Finding]:
     except pyproj.exceptions.CRSError:
         return []
     for axis in axes:
-        is_foot = any(word in axis.unit_name.lower() for word in ("foot", "feet", "ft"))
-        if is_foot and abs(axis.unit_conversion_factor - 0.3048) > 1e-5:
-            text = (
-                f"The CRS names the {axis.unit_name} but gives it the factor {axis.unit_conversion_factor:g}; "
-                "the unit is taken as unknown. Say which it is."
-            )
-            return [Finding("unit-contradiction", text)]
+        named, metres = axis.unit_name, axis.unit_conversion_factor
+        meant = _factor_named(named)
+        if meant is None or any(abs(metres / each - 1.0) < 2e-8 for each in meant):
+            continue
+        known = unit_of(named, metres)
+        taken = f"the factor counts ({known.title})" if known else "the unit is taken as unknown"
+        text = f"The CRS names the {named} but gives it the factor {metres:.10g}; {taken}. Say which it is."
+        return [Finding("unit-contradiction", text)]
     return []
+
+
+def _factor_named(name: str) -> tuple[float, ...] | None:
+    """Return how many metres a unit may have by its name; None where the name is no unit's of ours."""
+    words = name.lower().replace("_", " ").replace("-", " ")
+    if any(word in words for word in ("foot", "feet", "ft")):
+        survey, international = float(Unit.US_FOOT.metres), float(Unit.FOOT.metres)
+        if "us" in words.split() or "us survey" in words:
+            return (survey,)
+        if "international" in words:
+            return (international,)
+        # Other feet, as Clarke's, have names and factors of their own.
+        return (survey, international) if words in ("foot", "feet", "ft", "survey foot") else None
+    return (1.0,) if words in ("metre", "meter", "m") else None
 
 
 def units_doubtful(findings: Sequence[Finding]) -> bool:

@@ -21,6 +21,7 @@ from vastgrid.declarations.fileformat import Format, ReadResult
 from vastgrid.measures.difference import difference
 from vastgrid.measures.evidence import contradictions, fits_only_turned, stray_places
 from vastgrid.params import declare
+from vastgrid.shaping.axes import east_north
 from vastgrid.shaping.units import in_units
 
 
@@ -81,8 +82,8 @@ def read_file(
         raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error
     datasets, findings = [], list(result.findings)
     for each in (*_built(result, findings, progress), *_rebuilt(result, findings, progress)):
-        declared = _declared(each, units, findings, override=override)
-        findings += contradictions(declared)
+        declared, turned = east_north(_declared(each, units, findings, override=override))
+        findings += [*turned, *contradictions(declared)]
         datasets.append(declared)
     # What makes everything else look wrong is told first.
     first = [finding for each in datasets for finding in stray_places(each)]

@@ -16,7 +16,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import square_word
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.frame import Frame, crs_name, height_system, same_place
+from vastgrid.data.frame import Frame, crs_name, height_system, same_place, turned_axes
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import Box, CellOutline, PointOutline, Window, joined
 from vastgrid.declarations.fileformat import Format
@@ -228,6 +228,9 @@ def _one(
     words = words_of(path, kind)
     try:
         head = kind.head(path, declare.build(kind.read_params, words))
+        axes = turned_axes(head.outline.frame.crs)
+        if axes:
+            raise FormatError(path, f"the axes of its system point {' and '.join(axes)}; read alone, it is turned")
         state = path.stat()
     except OSError as error:
         raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error

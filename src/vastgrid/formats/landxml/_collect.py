@@ -259,8 +259,19 @@ class Collector:
             findings.append(note("unit-scaled", f"Coordinates in {word} were brought to {unit.title if unit else ''}."))
         vertical = unit
         if self.elevation:
-            feet = unit if unit in (Unit.FOOT, Unit.US_FOOT) else Unit.FOOT
-            vertical = {"meter": Unit.METRE, "feet": feet}.get(self.elevation.lower(), unit)
+            feet = unit if unit in (Unit.FOOT, Unit.US_FOOT) else None
+            words = {"meter": Unit.METRE, "feet": feet, "foot": Unit.FOOT, "ussurveyfoot": Unit.US_FOOT}
+            vertical = words.get(self.elevation.lower())
+            if vertical is None:
+                why = (
+                    "says “feet”, and not which"
+                    if self.elevation.lower() == "feet"
+                    else f"is “{self.elevation}”, which is not known"
+                )
+                text = (
+                    f"The file's elevationUnit {why}; the unit of heights is unknown (--from-vertical-units says it)."
+                )
+                findings.append(Finding("unit-ambiguous" if "which" in why else "unit-unknown", text))
         frame = Frame(None, unit, vertical)
         code = self.crs.get("epsgCode", "").strip().upper().removeprefix("EPSG:")
         for crs in (f"EPSG:{code}" if code.isdigit() else "", self.crs.get("ogcWktCode", "")):
