@@ -336,8 +336,8 @@ def _attributes_lost(attributes: Mapping[str, NDArray[Any]], carries: Carries) -
     if carries.attributes == "numbers":
         text = f"The file holds attributes that are numbers only; left out: {names}."
     else:
-        told = carries.attributes if isinstance(carries.attributes, tuple) else ()
-        text = f"The file holds {', '.join(('coordinates', *told)) if told else 'coordinates only'}; left out: {names}."
+        some = isinstance(carries.attributes, tuple)
+        text = f"The file holds {'coordinates and some attributes' if some else 'coordinates'} only; left out: {names}."
     return (Finding("attributes-not-carried", text),)
 
 

@@ -14,7 +14,7 @@ from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, rounding, weighing
 from vastgrid.formats.landxml._read import LandXmlReadParams, read
-from vastgrid.formats.landxml._write import GridAs, Hold, LandXmlWriteParams, given, write
+from vastgrid.formats.landxml._write import POINT_WORDS, GridAs, Hold, LandXmlWriteParams, fits, given, write
 
 __all__ = ["FORMAT", "LandXmlReadParams", "LandXmlWriteParams", "read", "write"]
 
@@ -47,7 +47,7 @@ _CARRIES = Carries(
     units="one",
     unit_needed=True,
     crs=True,
-    attributes=("point", "code", "description"),
+    attributes=("point", "code", "description", *POINT_WORDS),
     breaklines=True,
     roles=("alignment", "parcel", "plan feature"),
     open_heights=True,
@@ -69,6 +69,7 @@ FORMAT = Format(
     carries=_CARRIES,
     carries_as=_carries,
     given=given,
+    fits=fits,
     weigh=_weigh,
     usual=4,
     read=read,

@@ -53,9 +53,26 @@ _NAMES = (
     "CgPoints CgPoint Surfaces Surface Definition Pnts P Faces F SourceData DataPoints Breaklines Breakline "
     "Boundaries Boundary Contours Contour Chains Chain PntList2D PntList3D "
     "Alignments Alignment CoordGeom Line Curve Spiral IrregularLine Start End Center PI StaEquation "
-    "Profile ProfAlign PVI ParaCurve UnsymParaCurve CircCurve Parcels Parcel PlanFeatures PlanFeature"
+    "Profile ProfAlign ProfSurf PVI ParaCurve UnsymParaCurve CircCurve Parcels Parcel PlanFeatures PlanFeature"
 )
 _KNOWN = frozenset(_NAMES.split())
+# Attributes that are read, or follow from what is read, of elements whose others are neither kept nor used: those are counted.
+_USED = {
+    **dict.fromkeys(("CgPoints", "Surfaces", "Surface", "Alignments", "Parcels", "PlanFeatures"), frozenset({"name"})),
+    **dict.fromkeys(
+        ("Pnts", "Faces", "SourceData", "DataPoints", "Breaklines", "Boundaries", "Contours", "Chains"), frozenset()
+    ),
+    "CoordinateSystem": {"epsgCode", "ogcWktCode"},
+    "Definition": {"surfType", "area2DSurf", "area3DSurf", "elevMax", "elevMin"},
+    "Breakline": {"brkType"},
+    "Boundary": {"bndType", "edgeTrim", "area"},
+    "Contour": {"elev"},
+    "StaEquation": {"staBack", "staAhead", "staInternal"},
+    **dict.fromkeys(
+        ("PVI", "ParaCurve", "UnsymParaCurve", "CircCurve"), frozenset({"length", "lengthIn", "lengthOut", "radius"})
+    ),
+    **dict.fromkeys(("Start", "End", "Center", "PI"), frozenset({"pntRef"})),
+}
 
 
 class Collector:
@@ -67,7 +84,7 @@ class Collector:
         self.attributes: list[dict[str, str]] = []
         self.text: list[str] = []
         self.surfaces: list[Surface] = []
-        self.cogo: list[tuple[str, str, str, list[float]]] = []
+        self.cogo: list[tuple[dict[str, str], list[float]]] = []
         # Filled as points come; who names a point before it comes holds the same list, which is filled later.
         self.places: dict[str, list[float]] = {}
         self.twice: list[str] = []
@@ -79,6 +96,8 @@ class Collector:
         self.linear = self.elevation = ""
         self.crs: dict[str, str] = {}
         self.others: Counter[str] = Counter()
+        # Attributes that are neither used nor kept, as “desc of Surface”.
+        self.unused: Counter[str] = Counter()
         self._left_at = 0  # depth of the counted element that we are inside of
         # What could not be read, in the singular and the plural.
         self.faults: Counter[str] = Counter()
@@ -100,6 +119,11 @@ class Collector:
         self.run = name if local in ("Pnts", "Faces") and local == name else ""
         if local in ("P", "F"):
             return
+        known = _USED.get(local)
+        if known is not None and not self._left_at and len(attributes) > 0:
+            for key in attributes:
+                if key not in known and not key.startswith(("xmlns", "xsi:", "xml:")):
+                    self.unused[f"{key} of {local}"] += 1
         if len(self.stack) > DEEPEST:
             raise FormatError(self.path, "elements are nested too deeply for a LandXML file")
         if len(self.stack) == 1 and local != "LandXML":
@@ -157,7 +181,7 @@ class Collector:
             self.aliases.append((name, attributes["pntRef"]))
             return
         self.groups.append(self._group)
-        self.cogo.append((name, attributes.get("code", ""), attributes.get("desc", ""), own))
+        self.cogo.append((attributes, own))
         if own and name:
             known = self.places.setdefault(name, [])
             if known and known != own:
@@ -231,7 +255,7 @@ class Collector:
     @property
     def referred(self) -> bool:
         """Whether anything in the file means a point by its name."""
-        named = sum(bool(place) for *_, place in self.cogo)
+        named = sum(bool(place) for _, place in self.cogo)
         return bool(self.aliases) or any(surface.refs for surface in self.surfaces) or len(self.places) > named
 
     def finish(self) -> None:

@@ -24,6 +24,7 @@ from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.families.columns import text_column
 from vastgrid.formats.landxml._collect import WHOLE, Collector, Surface
 from vastgrid.formats.landxml._records import survey
 from vastgrid.kernels.xmlruns import read_run
@@ -87,6 +88,11 @@ def read(path: Path, params: LandXmlReadParams, progress: Progress) -> ReadResul
     if collector.others:
         kinds = ", ".join(f"{number} {name}" for name, number in collector.others.items())
         findings.append(left_out("elements-left-out", f"Elements that are not read here were left out: {kinds}."))
+    if collector.unused:
+        kinds = ", ".join(f"{number} {name}" for name, number in list(collector.unused.items())[:12])
+        more = f" and {len(collector.unused) - 12} more kinds" if len(collector.unused) > 12 else ""
+        text = f"Attributes that have no place here were left out: {kinds}{more}."
+        findings.append(left_out("attributes-left-out", text, Severity.NOTE))
     frame, scale = collector.frame(findings)
     pairs: list[tuple[int, tuple[int, ...]]] = []
     alone: list[tuple[str, tuple[int, ...]]] = []
@@ -375,12 +381,16 @@ def _tin(
     )
 
 
+# What is called otherwise here than in the standard; whatever else the standard or a sender says keeps its name.
+_CALLED = {"name": "point", "code": "code", "desc": "description"}
+
+
 def _cogo(path: Path, collector: Collector, frame: Frame, scale: float, findings: list[Finding]) -> list[Dataset]:
-    lost = sum(not place for *_, place in collector.cogo)
+    lost = sum(not place for _, place in collector.cogo)
     if lost:
         findings.append(left_out("not-whole", f"{count(lost, 'CgPoint')} without coordinates left out."))
     groups = [
-        [own for own, k in zip(collector.cogo, collector.groups, strict=True) if k == group and own[3]]
+        [own for own, k in zip(collector.cogo, collector.groups, strict=True) if k == group and own[1]]
         for group in sorted(set(collector.groups))
     ]
     groups = [group for group in groups if group]
@@ -389,11 +399,15 @@ def _cogo(path: Path, collector: Collector, frame: Frame, scale: float, findings
     for k, group in enumerate(groups):
         # Several lists of points are several datasets, each with the name that the file gives it.
         given = [name for name in collector.group_names if name]
-        name = given[k] if len(groups) > 1 and len(given) == len(groups) else plain
-        names, codes, notes = ([str(own[column]).encode() for own in group] for column in range(3))
-        attributes = {"point": np.array(names), "code": np.array(codes)}
-        if any(notes):
-            attributes["description"] = np.array(notes)
+        name = given[k] if len(given) == len(groups) else plain
+        every = dict.fromkeys(key for own, _ in group for key in own if key not in ("pntRef", *_CALLED))
+        attributes = {}
+        for key, ours in (*_CALLED.items(), *((key, key) for key in every)):
+            values, cut = text_column([own.get(key, "") for own, _ in group])
+            if cut:
+                findings.append(left_out("text-cut", f"{count(cut, 'text')} of {ours} cut for want of room."))
+            if ours != "description" or any(values.tolist()):
+                attributes[ours] = values
         rows = [(place[0], place[1], place[2] if len(place) > 2 else np.nan) for *_, place in group]
         found.append(PointSet(name=name, frame=frame, xyz=np.array(rows) * scale, attributes=attributes))
     return found

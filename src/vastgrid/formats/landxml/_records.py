@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from typing import Any, BinaryIO
 from xml.sax.saxutils import quoteattr
 
@@ -14,6 +15,8 @@ from vastgrid.data.survey import Record, Survey, survey_of
 from vastgrid.kernels.decimals import number_of, read_words
 from vastgrid.shaping.alignment import drawn, with_profile
 
+# What can be an attribute's name without a namespace of its own.
+_NAME = re.compile(r"[A-Za-z_][\w.-]*")
 ROLES = {"Alignment": "alignment", "Parcel": "parcel", "PlanFeature": "plan feature"}
 _ELEMENTS = {"Line": "line", "Curve": "curve", "Spiral": "spiral", "IrregularLine": "course"}
 _PLACES = {"Start": "start", "End": "end", "Center": "centre", "PI": "pi"}
@@ -37,6 +40,7 @@ class RecordCollector:
         self.element: dict[str, Any] | None = None
         self.faults: list[str] = []
         self._depth = 0
+        self._in_ground = False
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
         """An element begins."""
@@ -49,8 +53,18 @@ class RecordCollector:
         self._depth += 1
         if name in _ELEMENTS and self.element is None:
             self.element = {"kind": _ELEMENTS[name], **self._numbers(name, attributes)}
+            if about := _kept(attributes, _USED[name]):
+                self.element["about"] = about
+        elif name == "Profile":
+            self.own.setdefault("profile_about", []).append(dict(attributes))
         elif name == "ProfAlign":
-            self.own.setdefault("profiles", []).append({"name": attributes.get("name", ""), "pvis": []})
+            profile: dict[str, Any] = {"name": attributes.get("name", ""), "pvis": []}
+            if about := _kept(attributes, {"name"}):
+                profile["about"] = about
+            self.own.setdefault("profiles", []).append(profile)
+        elif name == "ProfSurf":
+            self._in_ground = True
+            self.own.setdefault("ground_profiles", []).append({"about": dict(attributes), "points": []})
         elif name == "StaEquation":
             pair = number(attributes.get("staBack")), number(attributes.get("staAhead"))
             if None not in pair:
@@ -58,9 +72,7 @@ class RecordCollector:
 
     def _about(self, attributes: dict[str, str]) -> None:
         assert self.own is not None
-        for key in ("desc", "state", "oID", "parcelType", "class", "taxId"):
-            if attributes.get(key):
-                self.own["about"][key] = attributes[key]
+        self.own["about"] = _kept(attributes, {"name", "staStart", "length", "area"})
         for key, ours in (("staStart", "station"), ("length", "length"), ("area", "area")):
             value = number(attributes.get(key))
             if value is not None:
@@ -106,18 +118,31 @@ class RecordCollector:
                 self.element[_PLACES[name]] = place
             elif name == "Center":
                 self.own["centre"] = place
-        elif name in ("PntList2D", "PntList3D") and self.element is not None:
-            values = _values(text)
-            width = 3 if name == "PntList3D" else 2
-            if values and len(values) % width == 0:
-                rows = [values[k : k + width] for k in range(0, len(values), width)]
-                self.element["points"] = [[row[1], row[0], *row[2:]] for row in rows]
+        elif name in ("PntList2D", "PntList3D"):
+            self._list(name, text)
+        elif name == "ProfSurf":
+            self._in_ground = False
         elif name == "Chain" and self.element is None:
             course = [places.setdefault(word, []) for word in text.split()]
             if len(course) > 1:
                 self.own["geometry"].append({"kind": "course", "points": course})
         elif name in _PVIS and self.own.get("profiles"):
             self._intersection(name, attributes, text)
+
+    def _list(self, name: str, text: str) -> None:
+        assert self.own is not None
+        values, width = _values(text) or [], 3 if name == "PntList3D" else 2
+        rows = [values[k : k + width] for k in range(0, len(values), width)]
+        whole = bool(values) and len(values) % width == 0
+        if self._in_ground and width == 2:
+            # Stations and elevations (LandXML 1.2, ProfSurf).
+            if whole:
+                places = [{"station": station, "elevation": elevation} for station, elevation in rows]
+                self.own["ground_profiles"][-1]["points"].append(places)
+            else:
+                self.faults.append("ground profile that is no pairs of station and elevation")
+        elif self.element is not None and whole:
+            self.element["points"] = [[row[1], row[0], *row[2:]] for row in rows]
 
     def _intersection(self, name: str, attributes: dict[str, str], text: str) -> None:
         assert self.own is not None
@@ -150,6 +175,24 @@ class RecordCollector:
             self.faults.append(f"{name} without {', '.join(missing)}")
         else:
             self.own["geometry"].append(element)
+
+
+# Of elements of geometry: what is read by name, and what follows from where they lie.
+_DERIVED = {
+    *("delta", "chord", "external", "midOrd", "secant", "tangent", "dirStart", "dirEnd", "dir", "theta"),
+    *("totalX", "totalY", "tanShort", "tanLong", "constant", "arcLength"),
+}
+_USED = {
+    "Line": {"length"},
+    "IrregularLine": {"length"},
+    "Curve": {"rot", "radius", "length", "crvType"},
+    "Spiral": {"rot", "length", "radiusStart", "radiusEnd", "spiType"},
+}
+
+
+def _kept(attributes: dict[str, str], used: set[str]) -> dict[str, str]:
+    """Return attributes that come and go as they are."""
+    return {key: text for key, text in attributes.items() if key not in used and key not in _DERIVED and text}
 
 
 def _values(text: str) -> list[float] | None:
@@ -207,6 +250,8 @@ def _first_profile(name: str, exact: dict[str, Any], findings: list[Finding]) ->
     if not profiles:
         return
     exact["profile"], exact["profile_name"] = profiles[0]["pvis"], profiles[0]["name"]
+    if profiles[0].get("about"):
+        exact["profile_words"] = profiles[0]["about"]
     if len(profiles) > 1:
         exact["more_profiles"] = profiles[1:]
         others = ", ".join(each["name"] or "unnamed" for each in profiles[1:])
@@ -238,8 +283,7 @@ def _write_record(file: BinaryIO, tag: str, record: Record, name: str, decimals:
     exact = record.exact
     elements = exact.get("geometry") or [{"kind": "course", "points": _points(record)}]
     attributes = f" name={quoteattr(name)}"
-    for key, value in (exact.get("about") or {}).items():
-        attributes += f" {key}={quoteattr(str(value))}"
+    attributes += _written(exact.get("about") or {})
     if tag == "Alignment":
         length = exact.get("length", float(np.hypot(*np.diff(record.line[:, :2], axis=0).T).sum()))
         attributes += f' length="{length:.{decimals}f}" staStart="{exact.get("station", 0.0):.{decimals}f}"'
@@ -256,16 +300,32 @@ def _write_record(file: BinaryIO, tag: str, record: Record, name: str, decimals:
         back, ahead = equation["station"], equation["station_ahead"]
         text = f'<StaEquation staInternal="{back:.{decimals}f}" staBack="{back:.{decimals}f}" '
         file.write(f'{text}staAhead="{ahead:.{decimals}f}"/>\n'.encode())
-    if exact.get("profile"):
-        file.write(f"<Profile name={quoteattr(name)}>\n".encode())
-        first = {"name": exact.get("profile_name") or name, "pvis": exact["profile"]}
+    grounds = exact.get("ground_profiles", [])
+    if exact.get("profile") or grounds:
+        about = {"name": name, **(exact.get("profile_about") or [{}])[0]}
+        file.write(f"<Profile{_written(about)}>\n".encode())
+        for ground in grounds:
+            file.write(f"<ProfSurf{_written(ground['about'])}>\n".encode())
+            for rows in ground["points"]:
+                text = " ".join(f"{row['station']:.{decimals}f} {row['elevation']:.{decimals}f}" for row in rows)
+                file.write(f"<PntList2D>{text}</PntList2D>\n".encode())
+            file.write(b"</ProfSurf>\n")
+        first = {"name": exact.get("profile_name") or name, "pvis": exact.get("profile", [])}
+        first["about"] = exact.get("profile_words", {})
         for profile in (first, *exact.get("more_profiles", [])):
-            file.write(f"<ProfAlign name={quoteattr(profile['name'] or name)}>\n".encode())
+            if not profile["pvis"]:
+                continue
+            head = _written({"name": profile["name"] or name, **profile.get("about", {})})
+            file.write(f"<ProfAlign{head}>\n".encode())
             for pvi in profile["pvis"]:
                 file.write(_pvi(pvi, decimals).encode())
             file.write(b"</ProfAlign>\n")
         file.write(b"</Profile>\n")
     file.write(f"</{tag}>\n".encode())
+
+
+def _written(about: dict[str, Any]) -> str:
+    return "".join(f" {key}={quoteattr(str(value))}" for key, value in about.items() if _NAME.fullmatch(key))
 
 
 def _points(record: Record) -> list[list[float]]:
@@ -284,7 +344,7 @@ def _element(element: dict[str, Any], decimals: int) -> str:
         rows = " ".join(_nez(place[:2] if flat else place, decimals) for place in points)
         ends = f"<Start>{_nez(points[0], decimals)}</Start><End>{_nez(points[-1], decimals)}</End>"
         tag = "PntList2D" if flat else "PntList3D"
-        return f"<IrregularLine>{ends}<{tag}>{rows}</{tag}></IrregularLine>\n"
+        return f"<IrregularLine{_written(element.get('about') or {})}>{ends}<{tag}>{rows}</{tag}></IrregularLine>\n"
     tag = {own: name for name, own in _ELEMENTS.items()}[kind]
     attributes = f' rot="{element["rot"]}"' if "rot" in element else ""
     if kind == "curve":
@@ -296,6 +356,7 @@ def _element(element: dict[str, Any], decimals: int) -> str:
         attributes += f' spiType="{element["spiral"]}" radiusStart="{radii[0]}" radiusEnd="{radii[1]}"'
     if "length" in element:
         attributes += f' length="{element["length"]:.{decimals}f}"'
+    attributes += _written(element.get("about") or {})
     order = {"line": ("start", "end"), "curve": ("start", "centre", "end", "pi"), "spiral": ("start", "pi", "end")}
     tags = {own: name for name, own in _PLACES.items()}
     places = "".join(

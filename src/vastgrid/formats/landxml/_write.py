@@ -16,7 +16,7 @@ import shapely
 from numpy.typing import NDArray
 
 from vastgrid import __version__
-from vastgrid.base.errors import CallError
+from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import plain
@@ -35,6 +35,13 @@ from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Several
 from vastgrid.shaping.clipping import clipped
+
+# Further attributes of a point by the standard (LandXML 1.2, CgPoint; from memory), which come and go as they are.
+POINT_WORDS = (
+    *("state", "oID", "featureRef", "pntSurv", "pointGeometry", "DTMAttribute", "timeStamp", "role", "surveyOrder"),
+    *("determinedTimeStamp", "ellipsoidHeight", "latitude", "longitude", "zone", "northingStdError", "eastingStdError"),
+    *("elevationStdError", "surveyHorizontalOrder", "surveyVerticalOrder"),
+)
 
 
 class Hold(Enum):
@@ -92,9 +99,14 @@ class LandXmlWriteParams:
 
     version: Annotated[Version, Param("Version", "1.2 is usual; 1.1 and 1.0 are for old readers.")] = Version.V12
 
-    hold: Annotated[Hold, Param("Definition", "faces: the triangles; source: what they were built from; or both.")] = (
-        Hold.BOTH
-    )
+    hold: Annotated[
+        Hold | None,
+        Param(
+            "Definition",
+            "faces: the triangles; source: what they were built from; or both.",
+            absent="both, where there is source data",
+        ),
+    ] = None
     pieces: Annotated[
         Pieces,
         Param(
@@ -203,6 +215,25 @@ def given(datasets: Sequence[Dataset], params: LandXmlWriteParams) -> list[Datas
     return out
 
 
+def fits(datasets: Sequence[Dataset], params: LandXmlWriteParams) -> LandXmlWriteParams:
+    """Refuse to write source data that a surface does not have.
+
+    Raises
+    ------
+    ParamError
+        With the surfaces that have none.
+    """
+    if params.hold in (None, Hold.FACES):
+        return params
+    bare = [tin.name for tin in of_kind(datasets, Tin) if not len(tin.source_points) + len(tin.break_vertices)]
+    if bare:
+        raise ParamError(
+            "hold",
+            f"{', '.join(bare)} has no source data, only its triangles; leave hold out, or take points and breaklines from it first (--via points)",
+        )
+    return params
+
+
 def _piece(dataset: Dataset, pieces: Pieces) -> Dataset | None:
     """Return what of a dataset is among the chosen pieces; nothing where it is none of them."""
     if isinstance(dataset, Tin):
@@ -247,15 +278,19 @@ def _units(frame: Frame) -> str:
 def _write_points(file: BinaryIO, points: PointSet, params: LandXmlWriteParams) -> None:
     file.write(f"<CgPoints name={quoteattr(points.name)}>\n".encode())
     names = points.attributes.get("point")
-    codes, notes = points.attributes.get("code"), points.attributes.get("description")
+    words = [
+        (own, points.attributes[ours])
+        for own, ours in (("code", "code"), ("desc", "description"), *((each, each) for each in POINT_WORDS))
+        if ours in points.attributes
+    ]
     flat = np.isnan(points.xyz[:, 2])
     columns = [np.where(flat, 0.0, column) for column in _nez(points.xyz)[2:]]
     text, ends = RowTemplate("{} {} {}", (params.decimals,) * 3).rows([*_nez(points.xyz)[:2], *columns])
     start = 0
     for k, end in enumerate(ends):
         own = f" name={quoteattr(_word(names[k]) if names is not None else str(k + 1))}"
-        for word, values in (("code", codes), ("desc", notes)):
-            if values is not None and _word(values[k]):
+        for word, values in words:
+            if _word(values[k]):
                 own += f" {word}={quoteattr(_word(values[k]))}"
         place = bytes(text[start:end])
         if flat[k]:
