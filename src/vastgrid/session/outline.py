@@ -119,14 +119,15 @@ def _in_points(points: PointSet) -> tuple[Item, ...]:
     found = []
     classes = points.attributes.get("classification")
     if classes is not None and classes.dtype.kind in "iu":
-        values, numbers = np.unique(classes, return_counts=True)
-        own = [Item(f"class {v}", "points", n) for v, n in zip(values.tolist(), numbers.tolist(), strict=True)]
+        different, numbers = np.unique(classes, return_counts=True)
+        own = [Item(f"class {v}", "points", n) for v, n in zip(different.tolist(), numbers.tolist(), strict=True)]
         found.append(Item("classes", "classes", len(own), tuple(own)))
-    codes = points.attributes.get("code")
-    if codes is not None and len(codes):
-        told = Counter(plain(each) for each in codes.tolist())
-        own = [Item(code or "(none)", "points", n) for code, n in told.most_common(_MOST)]
-        found.append(Item("codes", "codes", len(told), tuple(own)))
+    for name, title in (("layer", "layers"), ("code", "codes")):
+        values = points.attributes.get(name)
+        if values is not None and len(values):
+            told = Counter(plain(each) for each in values.tolist())
+            own = [Item(text or "(none)", "points", n) for text, n in told.most_common(_MOST)]
+            found.append(Item(title, title, len(told), tuple(own)))
     return (*found, *_attributes(points.attributes))
 
 

@@ -18,7 +18,7 @@ from vastgrid.formats.dxf._drawing import Drawing
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.formats.dxf._read import DxfReadParams, Hidden, as_it_is, open_drawing, read
 from vastgrid.formats.dxf._spots import Points
-from vastgrid.formats.dxf._write import DxfWriteParams, fits, given, says, write
+from vastgrid.formats.dxf._write import LAYER, DxfWriteParams, fits, given, renamed, says, write
 
 __all__ = [
     "FORMAT",
@@ -50,7 +50,7 @@ def _carries(params: DxfWriteParams) -> Carries:
         _CARRIES,
         worded=params.version.old,
         step=10.0**-params.decimals,
-        attributes=("point", "code") if params.points_as is Points.BLOCKS else False,
+        attributes=("point", "code", LAYER) if params.points_as is Points.BLOCKS else (LAYER,),
     )
 
 
@@ -105,6 +105,7 @@ FORMAT = Format(
     fits=fits,
     audit=audit,
     expected=expected,
+    renamed=renamed,
     weigh=_weigh,
     editor="rules",
     usual=2,

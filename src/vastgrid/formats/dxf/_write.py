@@ -14,11 +14,13 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vastgrid.base.errors import ParamError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
+from vastgrid.base.words import plain
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
@@ -118,6 +120,8 @@ _CONTOURS = {
 _RECORDS = {"alignment": "ALIGNMENT", "parcel": "PARCEL", "plan feature": "PLAN_FEATURE"}
 # Visible words of a shift stand beside the drawing, a few hundredths of its width high.
 _NOTE = "NOTE"
+# Attribute of points that come from a drawing.
+LAYER = "layer"
 
 
 def fits(datasets: Sequence[Dataset], params: DxfWriteParams) -> DxfWriteParams:
@@ -178,7 +182,32 @@ def given(datasets: Sequence[Dataset], params: DxfWriteParams) -> list[Dataset]:
             out += of_bands(each, params.bands.in_unit(each.frame.vertical, "bands"))
         else:
             out.append(each)
-    return out
+    plan = _plan(out, params)
+    return [_on_layers(each, plan) if isinstance(each, PointSet) else each for each in out]
+
+
+def _own_layers(points: PointSet) -> tuple[list[str], NDArray[np.int64]] | None:
+    """Return the names of points' layers, and each point's number among them; None where they have none of their own."""
+    values = points.attributes.get(LAYER)
+    if values is None or values.ndim != 1:
+        return None
+    names, number = np.unique(np.array([plain(each) or "POINT" for each in values.tolist()]), return_inverse=True)
+    return names.tolist(), number.ravel()
+
+
+def _on_layers(points: PointSet, plan: _Plan) -> PointSet:
+    """Return points, layer by layer, with their layers called as they will be in the drawing."""
+    own = _own_layers(points)
+    if own is None:
+        return points
+    called = np.array([plan.layer(name, "POINT").name.encode() for name in own[0]])
+    named = dataclasses.replace(points, attributes={**points.attributes, LAYER: called[own[1]]})
+    return named.chosen(np.argsort(own[1], kind="stable"))
+
+
+def renamed(names: Sequence[str], params: DxfWriteParams) -> dict[str, str]:
+    """Return what attributes are called; the layer is none that could be called otherwise."""
+    return {name: "" if name.lower() == LAYER else name for name in names}
 
 
 def _flattened(contours: Contours) -> Contours:
@@ -341,6 +370,8 @@ def _handle_count(datasets: Sequence[Dataset], params: DxfWriteParams) -> int:
 @singledispatch
 def _layers(dataset: Dataset, plan: _Plan) -> list[Layer]:
     """Return the layers that a dataset goes to; points and surfaces keep apart by them where there are several."""
+    if isinstance(dataset, PointSet) and (own := _own_layers(dataset)) is not None:
+        return [plan.layer(name, "POINT") for name in own[0]]
     purpose = "SPOT_HEIGHT" if plan.params.points_as is Points.BLOCKS else "POINT"
     return [plan.layer(purpose if plan.alone else f"{purpose} {dataset.name}", purpose)]
 
@@ -405,7 +436,10 @@ def _write_linework(lines: Linework, pen: Pen, plan: _Plan, progress: Progress) 
 
 @_write_dataset.register
 def _write_points(points: PointSet, pen: Pen, plan: _Plan, progress: Progress) -> None:
-    write_points(pen, points, plan.params.points_as, _layers(points, plan)[0].name, plan.tall)
+    layers, own = _layers(points, plan), _own_layers(points)
+    for k, layer in enumerate(layers):
+        part = points if own is None else points.chosen(np.flatnonzero(own[1] == k))
+        write_points(pen, part, plan.params.points_as, layer.name, plan.tall)
 
 
 @_write_dataset.register
