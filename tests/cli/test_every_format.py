@@ -95,7 +95,7 @@ def test_lines_left_out_go_to_a_file(run_cli, tmp_path):
 
 def test_a_lattice_from_the_service_goes_out_as_gpx(run_cli, tmp_path):
     (tmp_path / "a.csv").write_text("lon,lat,h\n8.0,47.0,0\n8.02,47.01,0\n8.01,47.02,0\n")
-    via = ("--via", "lattice", "degrees=0.005", "elevations=service")
+    via = ("--via", "lattice", "degrees=0.005", "elevations=simulated")
     code, out, err = run_cli("convert", tmp_path / "a.csv", tmp_path / "b.gpx", "--from-vertical-units", "m", *via)
     assert code == 0, err
     assert "elevations from the service" in out

@@ -15,6 +15,7 @@ import samples
 import vastgrid.convert
 import vastgrid.formats
 from builders import METRES, ground, scattered
+from examples import examples
 from vastgrid import catalog
 from vastgrid.base.errors import Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
@@ -23,7 +24,6 @@ from vastgrid.convert import contours, grid
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
-from vastgrid.data.survey import Record, survey_of
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.declarations.fileformat import Format, losses
 from vastgrid.params import declare
@@ -34,23 +34,6 @@ from vastgrid.session.steps import convert, read_file
 # A plan on paper is looked at, not read; it has tests of its own.
 WRITERS = [each for each in catalog.FORMATS if each.write and each.verify is None]
 READERS = [each for each in catalog.FORMATS if each.read]
-
-
-def examples():
-    tin = ground(400)
-    road = np.array([(1.0, 2.0, 3.0), (11.0, 2.0, 3.0)])
-    straight = {"kind": "line", "start": [1.0, 2.0, 3.0], "end": [11.0, 2.0, 3.0]}
-    return {
-        "tin": tin,
-        "points": scattered(300),
-        "grid": grid.run([tin], grid.settle([tin], grid.GridParams()), Silent()).dataset,
-        "contours": contours.run([tin], contours.settle([tin], contours.ContourParams()), Silent()).dataset,
-        "lines": from_lines(
-            "edges", METRES, [np.array([(1, 2, 3), (4, 5, 6.0)]), np.array([(1, 9, 3), (4, 9, 3.0)])], ["KERB", "LEVEL"]
-        ),
-        "mesh": Mesh(name="box", frame=METRES, vertices=np.eye(3) * 9.0, triangles=np.array([(0, 1, 2)])),
-        "survey": survey_of("records", METRES, [Record("alignment", "CL", road, {"geometry": [straight]})]),
-    }
 
 
 def carried(dataset, target):

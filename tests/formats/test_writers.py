@@ -18,7 +18,7 @@ import trimesh
 
 from builders import DATA, METRES, ground, scattered
 from vastgrid import catalog
-from vastgrid.base.errors import CallError, ParamError
+from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours
@@ -234,7 +234,10 @@ def test_scale_holds_what_the_coordinates_have_and_large_extents(tmp_path):
     sent("las", [own], tmp_path / "a.las")
     np.testing.assert_allclose(laspy.read(tmp_path / "a.las").xyz, xyz, atol=1e-9)
     far = dataclasses.replace(own, xyz=xyz + np.array([(0, 0, 0), (9e6, 0, 0), (0, 9e6, 0)]))
-    sent("las", [far], tmp_path / "b.las")
+    # No coordinate loses digits for another's sake: the point far off is named.
+    with pytest.raises(DataError, match=r"cannot count in steps of 0\.0001; point 2 \(E 9431500"):
+        sent("las", [far], tmp_path / "b.las")
+    sent("las", [far], tmp_path / "b.las", decimals="2")
     with pytest.raises(ParamError, match="cannot count in steps"):
         sent("las", [far], tmp_path / "c.las", decimals="6")
 

@@ -104,7 +104,7 @@ def test_a_kill_leaves_the_old_file_and_the_next_delivery_sweeps(tmp_path):
     process.stdout.readline()
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline:
-        left = [each for each in tmp_path.glob(".vastgrid-*") if each.stat().st_size > 100_000]
+        left = [each for each in tmp_path.glob(".vastgrid-*/a.xml") if each.stat().st_size > 100_000]
         if left or process.poll() is not None:
             break
         time.sleep(0.01)

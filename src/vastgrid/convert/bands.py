@@ -352,6 +352,7 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"Bands of {inputs[0].name}",
+    forms=((Grid, {"as": "grid"}),),
     kinds_as=lambda params: (Grid,) if params.as_ is As.GRID else (Tin, Grid),
     any_quantity=True,
     tiles=Tiling(

@@ -342,6 +342,7 @@ CONVERSION = Conversion(
         Input("surface", (Tin, Grid), help="the ground", fits=lambda data: data.has_heights),
     ),
     outputs=(Output("made", Tin),),
+    forms=((Linework, {"gives": "limit"}),),
     params=DaylightParams,
     template="Slopes from {line} to {surface}, cut {cut}, fill {fill}, on {side}[, from {level}], {corners}[, a bench every "
     "{bench}][, {width} wide][, lines every {lines}], giving {gives}.",

@@ -186,6 +186,7 @@ CONVERSION = Conversion(
         Input("top", (Tin, Grid), help="what lies above or below it", fits=lambda data: data.has_heights),
     ),
     outputs=(Output("difference", Tin),),
+    forms=((Tin, {"as": "tin"}), (Grid, {"as": "grid"})),
     params=DifferenceParams,
     template="{top} minus {base}, as {as}[ with cells of {cell}].",
     run=run,

@@ -11,7 +11,7 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.errors import CallError, DataError
+from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, factor
@@ -38,6 +38,7 @@ class Elevations(Enum):
 
     SURFACE = "surface"
     SERVICE = "service"
+    SIMULATED = "simulated"
 
 
 @dataclass(frozen=True)
@@ -57,11 +58,20 @@ class LatticeParams:
     area: Annotated[Area | None, WHERE] = None
     elevations: Annotated[
         Elevations,
-        Param("Elevations from", "surface: the dataset itself; service: an elevation service on this machine."),
+        Param(
+            "Elevations from",
+            "surface: the dataset itself; service: an elevation service on this machine, by its address; simulated: "
+            "invented heights, to try what a service gives.",
+            said=(
+                ("surface", "the surface"),
+                ("service", "the service"),
+                ("simulated", "a simulated service (invented heights)"),
+            ),
+        ),
     ] = Elevations.SURFACE
     service: Annotated[
         str,
-        Param("Service", "Its address on this machine, such as http://127.0.0.1:8700.", absent="the simulated one"),
+        Param("Service", "Its address on this machine, such as http://127.0.0.1:8700.", absent="none"),
     ] = ""
 
 
@@ -102,10 +112,17 @@ def run(inputs: Sequence[Dataset], params: LatticeParams, progress: Progress) ->
     frame = source.frame
     places = _places(source, params)
     findings: list[Finding] = []
-    if params.elevations is Elevations.SERVICE:
+    simulated = params.elevations is Elevations.SIMULATED
+    if params.elevations is Elevations.SERVICE and not params.service.strip():
+        raise ParamError(
+            "service",
+            "say the address of the elevation service (service=http://127.0.0.1:PORT), or elevations=simulated for "
+            "invented heights",
+        )
+    if params.elevations is not Elevations.SURFACE:
         progress.report(0.05, "asking for elevations")
         degrees = places if is_geographic(frame) else _to_degrees(source, places)
-        z = elevations(degrees, params.service, progress.part(0.05, 1.0))
+        z = elevations(degrees, "" if simulated else params.service, progress.part(0.05, 1.0))
         if frame.vertical is not None and frame.vertical is not Unit.METRE:
             z = z * factor(Unit.METRE, frame.vertical)
         frame = frame.filled(None, Unit.METRE)
@@ -121,7 +138,12 @@ def run(inputs: Sequence[Dataset], params: LatticeParams, progress: Progress) ->
         findings.append(Finding("no-height", f"{count(gone, 'point')} of {spaced(len(z))} got no elevation; left out."))
     progress.report(1.0)
     xyz = np.column_stack((places, z))[known]
-    return Result(PointSet(name="Lattice", frame=frame, xyz=xyz), tuple(findings))
+    if not simulated:
+        return Result(PointSet(name="Lattice", frame=frame, xyz=xyz), tuple(findings))
+    text = "The heights are simulated: nobody measured them. Each point says so in its code."
+    findings.append(Finding("simulated", text))
+    codes = {"code": np.full(len(xyz), b"simulated")}
+    return Result(PointSet(name="Simulated lattice", frame=frame, xyz=xyz, attributes=codes), tuple(findings))
 
 
 def _places(source: Dataset, params: LatticeParams) -> Floats:
@@ -185,10 +207,10 @@ CONVERSION = Conversion(
     inputs=(Input("ground", _TAKES),),
     outputs=(Output("points", PointSet),),
     params=LatticeParams,
-    template="Points every {spacing} over {area} of {inputs}, elevations from the {elevations}.",
+    template="Points every {spacing} over {area} of {inputs}, elevations from {elevations}.",
     run=run,
     settle=settle,
-    name=lambda inputs, params: "Lattice",
+    name=lambda inputs, params: "Simulated lattice" if params.elevations is Elevations.SIMULATED else "Lattice",
     kinds_as=lambda params: (Tin, Grid) if params.elevations is Elevations.SURFACE else _TAKES,
     ask=True,
 )

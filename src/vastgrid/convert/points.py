@@ -13,6 +13,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
@@ -49,8 +50,8 @@ CONVERSION = Conversion(
     id="points",
     version=1,
     title="Points",
-    help="The vertices of a TIN, of lines or contours, or the cell centres of a grid.",
-    inputs=(Input("data", (Tin, Grid, Linework, Contours)),),
+    help="The vertices of a TIN, of a mesh, of lines or contours, or the cell centres of a grid.",
+    inputs=(Input("data", (Tin, Grid, Linework, Contours, Mesh)),),
     outputs=(Output("points", PointSet),),
     params=PointParams,
     template="Points at every vertex of {inputs}.",

@@ -37,11 +37,12 @@ from vastgrid.data.outline import Outline, PointOutline, SurfaceOutline
 from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
-from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.conversion import Conversion, Input, Output, Result, listed
 from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.families.cloudfile import parse_classes
 from vastgrid.kernels.ties import settle_ties
 from vastgrid.kernels.triangulate import triangulate
+from vastgrid.measures.difference import difference
 from vastgrid.measures.levels import interval_of, line_levels
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Fitting
@@ -59,6 +60,7 @@ from vastgrid.shaping.flats import without_plateaus
 from vastgrid.shaping.gentle import laid_in
 from vastgrid.shaping.lines_for_tin import Asked, SortedLines, layers_of, sort_lines
 from vastgrid.shaping.meeting import Meeting, Met, meet
+from vastgrid.shaping.source_data import inside_rims, told, with_sources
 from vastgrid.shaping.trimming import FOLLOWS, RimLimits, inside_limits, trimmed, used_points
 from vastgrid.shaping.walls import leaning, parted_walls
 
@@ -265,6 +267,7 @@ def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
 
     One place is a thousandth of the unit of plan, and in degrees what is a millimetre.
     """
+    inputs = with_sources(inputs)
     own = {field: layers_of(inputs, BOUNDARY, role) for role, field in _LIMIT_FIELDS.items()}
     own |= {field: layers_of(inputs, BREAKLINE, kind) for kind, field in _KIND_FIELDS.items()}
     own["whole"] = layers_of(inputs, TRIM, UNTRIMMED)
@@ -310,14 +313,15 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
         If a layer is not there, or a boundary is not closed.
     """
     frame = inputs[0].frame
-    findings: list[Finding] = []
+    findings: list[Finding] = told(inputs)
+    given, inputs = inputs, with_sources(inputs)
     points = used_points(inputs, params.classes, parse_classes(params.classes) if params.classes else (), findings)
     tolerance = (params.same_place or _usual_place(frame)).in_unit(frame.horizontal, "same_place")
     lines = sort_lines(inputs, _asked(params), points, tolerance, findings)
     edged, interval = _edged(lines, points, params, tolerance, frame, findings)
     xyz = np.concatenate([points, *(line.vertices for line in edged)])
     if len(xyz) == 0:
-        raise DataError("there is nothing to build a TIN from: no points and no lines with heights")
+        raise DataError(f"no TIN can be built of {listed([each.name for each in inputs])}: nothing in it has heights")
     progress.report(0.05, "finding places")
     unit = unit_word(frame.vertical)
     places, group = places_of(xyz, tolerance, params.heights, findings, unit)
@@ -365,34 +369,38 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     tin = compacted(vertices, made)
     tin = trimmed(tin, _rim(params, frame), frame, findings)
     progress.report(0.75, "cutting to the limits")
-    area = params.area.ring() if params.area is not None else None
-    tin = inside_limits(tin, lines.limits, area, places, frame, findings)
+    tin = inside_limits(tin, lines.limits, params.area.ring() if params.area else None, places, frame, findings)
+    tin = inside_rims(tin, given)
     gentle = [work.line(k) for work in lines.of(GENTLE) for k in range(len(work))]
     if gentle:
         tin, new = laid_in(tin, gentle)
         text = f"{count(len(gentle), 'line')} became edges without changing the ground: {count(new, 'vertex', 'vertices')} on it."
         findings.append(note("nondestructive-lines", text))
-    breaks = np.concatenate([np.zeros((0, 3)), *(line.vertices for line in edged)])
-    counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in edged)])
     progress.report(1.0)
-    loss = building_loss(xyz, places[group, 2], met, tin, frame)
+    tin = dataclasses.replace(tin, name="TIN", frame=frame)
+    # A surface that is built anew is compared with what came in, not with what it was taken apart into.
+    anew = given[0] if len(given) == 1 else None
+    loss = (
+        difference(anew, tin, Silent())
+        if isinstance(anew, Tin)
+        else building_loss(xyz, places[group, 2], met, tin, frame)
+    )
     figures["dropped"] = len(tin.spare)
-    return Result(
-        dataclasses.replace(
-            tin,
-            name="TIN",
-            frame=frame,
-            source_points=points,
-            break_vertices=breaks,
-            break_offsets=np.concatenate(([0], np.cumsum(counts))),
-            limit=lines.limits.vertices(),
-            limit_offsets=lines.limits.offsets(),
-            limit_roles=tuple(lines.limits.roles),
-            limit_whole=tuple(lines.limits.whole) if any(lines.limits.whole) else (),
-        ),
-        tuple(findings),
-        loss,
-        figures=figures,
+    return Result(_with_source(tin, points, edged, lines), tuple(findings), loss, figures=figures)
+
+
+def _with_source(tin: Tin, points: Floats, edged: Sequence[Linework], lines: SortedLines) -> Tin:
+    """Return a TIN that says what it was built from."""
+    counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in edged)])
+    return dataclasses.replace(
+        tin,
+        source_points=points,
+        break_vertices=np.concatenate([np.zeros((0, 3)), *(line.vertices for line in edged)]),
+        break_offsets=np.concatenate(([0], np.cumsum(counts))),
+        limit=lines.limits.vertices(),
+        limit_offsets=lines.limits.offsets(),
+        limit_roles=tuple(lines.limits.roles),
+        limit_whole=tuple(lines.limits.whole) if any(lines.limits.whole) else (),
     )
 
 
@@ -478,7 +486,7 @@ def foretell(inputs: Sequence[Dataset], params: TinParams) -> tuple[dict[str, in
 
 def _suggest(inputs: Sequence[Dataset]) -> dict[str, list[str]]:
     """Return the layers of the lines, for the parameters that name some."""
-    layers = [name for each in inputs if isinstance(each, Linework) for name in each.layers]
+    layers = [name for each in with_sources(inputs) if isinstance(each, Linework) for name in each.layers]
     named = ["", "none", *layers]
     fields = (*_LIMIT_FIELDS.values(), *_KIND_FIELDS.values(), "whole")
     return {**dict.fromkeys(fields, named), "breaklines": ["*", "none", *layers]}
@@ -535,8 +543,8 @@ CONVERSION = Conversion(
     id="tin",
     version=4,
     title="TIN",
-    help="Constrained Delaunay triangulation of points, breaklines of every kind and contours, inside one outer boundary and outside voids.",
-    inputs=(Input("sources", (PointSet, Linework, Contours), most=None),),
+    help="Constrained Delaunay triangulation of points, breaklines of every kind and contours, inside one outer boundary and outside voids; a TIN is built anew from its source data, or from its vertices, breaklines and rim.",
+    inputs=(Input("sources", (PointSet, Linework, Contours, Tin), most=None),),
     outputs=(Output("tin", Tin),),
     params=TinParams,
     template="TIN from {inputs}[ (points of class {classes})], inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}[, circles up to {circle} in radius]"

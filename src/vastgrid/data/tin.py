@@ -49,6 +49,8 @@ class Tin(Dataset):
         What it was built from, where that is known (LandXML calls it source data).
     break_offsets, limit_offsets : (…,) int64
         Breakline i is ``break_vertices[break_offsets[i]:break_offsets[i + 1]]``; boundaries likewise.
+    break_kinds : tuple of str
+        What each breakline is, by the words of LandXML, or “contour”; empty where all are standard ones.
     limit : (…, 3) float64
         The closed lines that limit it, elevations perhaps NaN.
     limit_roles : tuple of str
@@ -74,6 +76,7 @@ class Tin(Dataset):
     source_points: Floats = field(default_factory=_no_points)
     break_vertices: Floats = field(default_factory=_no_points)
     break_offsets: NDArray[np.int64] = field(default_factory=_no_lines)
+    break_kinds: tuple[str, ...] = ()
     limit: Floats = field(default_factory=_no_points)
     limit_offsets: NDArray[np.int64] = field(default_factory=_no_lines)
     limit_roles: tuple[str, ...] = ()
@@ -88,6 +91,7 @@ class Tin(Dataset):
         object.__setattr__(self, "vertices", frozen(self.vertices, np.float64, (-1, 3), "vertices"))
         object.__setattr__(self, "triangles", frozen(self.triangles, np.int32, (-1, 3), "triangles"))
         object.__setattr__(self, "limit_roles", tuple(self.limit_roles))
+        object.__setattr__(self, "break_kinds", tuple(self.break_kinds))
         object.__setattr__(self, "limit_whole", tuple(self.limit_whole))
         object.__setattr__(self, "spare_vertices", frozen(self.spare_vertices, np.float64, (-1, 3), "spare_vertices"))
         object.__setattr__(self, "spare", frozen(self.spare, np.int32, (-1, 3), "spare"))
@@ -155,7 +159,7 @@ class Tin(Dataset):
         """Return it without what it was built from: its points, its breaklines, its boundaries, or some of them."""
         change: dict[str, Any] = {"source_points": _no_points()} if points else {}
         if lines:
-            change |= {"break_vertices": _no_points(), "break_offsets": _no_lines()}
+            change |= {"break_vertices": _no_points(), "break_offsets": _no_lines(), "break_kinds": ()}
         if limits:
             change |= {"limit": _no_points(), "limit_offsets": _no_lines(), "limit_roles": (), "limit_whole": ()}
         return dataclasses.replace(self, **change) if change else self

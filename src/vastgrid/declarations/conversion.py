@@ -211,6 +211,9 @@ class Conversion:
     form : str
         The word under which “which form?” lists what it makes of a surface, with its tries; empty where it is no form in
         which terrain is sent.
+    forms : tuple of (type, mapping)
+        Kinds that it can give instead of its usual one, each with the words of the parameters that make it so: where
+        nobody says them, what is to be done with the result settles them.
     own_frame : bool
         Whether what it gives lies in a frame of its own instead of that of its inputs.
     tiles : Tiling or None
@@ -247,6 +250,7 @@ class Conversion:
     ask: bool = False
     any_quantity: bool = False
     form: str = ""
+    forms: tuple[tuple[type[Dataset], Mapping[str, str]], ...] = ()
     own_frame: bool = False
     tiles: Tiling | None = None
 

@@ -86,6 +86,7 @@ def run_convert(
     run.read(paths, read_words, from_units, progress.part(0.0, 0.3), override=override_units)
     read = [each for source, _ in run.sources for each in source.datasets]
     run.have = _chosen(run, only)
+    vias = [*vias[:-1], _formed(vias[-1], kind.carries_with(params).kinds)] if vias else vias
     for k, via in enumerate(vias):
         run.via(via, progress.part(0.3 + 0.3 * k / len(vias), 0.3 + 0.3 * (k + 1) / len(vias)))
     run.to_format(kind, params, progress.part(0.6, 0.8))
@@ -99,6 +100,18 @@ def run_convert(
         account.steps.append(looked_at([*others, *have], looks, progress.part(0.75, 0.8)))
     run.deliver(kind, target, write_words, units, progress.part(0.8, 1.0))
     return run
+
+
+def _formed(via: Via, wanted: tuple[type[Dataset], ...]) -> Via:
+    """Return the last step in a form that the target holds, where nobody said in which form."""
+    conversion = via.conversion
+    usual = conversion.outputs[0].kind
+    if usual is None or issubclass(usual, wanted):
+        return via
+    for kind, words in conversion.forms:
+        if issubclass(kind, wanted) and not set(words) & set(via.words):
+            return Via(conversion, {**via.words, **words})
+    return via
 
 
 def _chosen(run: Run, only: Sequence[str]) -> list[str]:

@@ -9,12 +9,13 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError
+from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.files import fingerprint
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.job.lineage import Graph, Node, OutputCard, Role, Use
@@ -193,6 +194,9 @@ class Run:
         if not usable:
             titles = listed([each.title for each in self.datasets(self.have)])
             raise CallError(f"{conversion.id} uses {kinds}, not {titles}")
+        if conversion.builds and not all(isinstance(each, Tin) for each in self.datasets(usable)):
+            # What is there to be built comes before surfaces that are built already.
+            usable = [card for card in usable if not isinstance(self.dataset(card), Tin)]
         role = conversion.main.role
         return [dict.fromkeys(usable, role)] if conversion.many else [{card: role} for card in usable]
 
@@ -287,8 +291,14 @@ class Run:
         """Make what the target can hold of what it cannot, by the least that leads there; all else goes as it is."""
         carries = target.carries_with(params)
         wanted = carries.kinds
+        names = listed([self.graph[card].name for card in self.have])
         for step in catalog.chain(self.datasets(self.have), wanted, target.title):
-            self.via(Via(step, {}), progress)
+            try:
+                self.via(Via(step, {}), progress)
+            except DataError as error:
+                # Nobody asked for that step: what was asked is the file.
+                kinds = listed([kind.title for kind in wanted])
+                raise DataError(f"{target.title} holds {kinds}, and {names} cannot become that: {error}") from error
         if not carries.several:
             self.unused += [card for card in self.have if not isinstance(self.dataset(card), wanted)]
             self.have = [card for card in self.have if isinstance(self.dataset(card), wanted)]

@@ -12,7 +12,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, FormatError, ParamError, VastGridError
 from vastgrid.base.findings import Finding, Remedy, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Quantity, Unit
+from vastgrid.base.quantities import Length, Quantity, Unit, factor
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, crs_in_units, crs_name, height_system, is_geographic, same_place
 from vastgrid.data.tin import Tin
@@ -305,9 +305,10 @@ def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Find
         unit = getattr(value, "unit", None)
         if unit is None:
             continue
-        height = field.param.quantity is Quantity.Z_LENGTH
+        height = field.param.quantity in (Quantity.Z_LENGTH, Quantity.VALUE)
         known = frame.vertical if height else frame.horizontal
         if known is not None:
+            findings += _other_foot(field.name, value, known)
             continue
         other = frame.horizontal if height else frame.vertical
         what, option = ("height", "--from-vertical-units") if height else ("plan", "--from-units")
@@ -320,6 +321,20 @@ def with_known_units(inputs: Sequence[Dataset], params: Any, findings: list[Find
         filled = frame.filled(None, unit) if height else frame.filled(unit, None)
         out = [each.in_frame(filled) for each in out]
     return out, params
+
+
+def _other_foot(name: str, length: Any, known: Unit) -> list[Finding]:
+    """Point out a length in one foot for data in the other: 50 ft are 49.9999 US survey feet."""
+    feet = (Unit.FOOT, Unit.US_FOOT)
+    if not isinstance(length, Length) or length.unit is None or length.unit is known:
+        return []
+    if length.unit not in feet or known not in feet:
+        return []
+    text = (
+        f"{name} is given in {length.unit.title}, and the data is in {known.title}: {length.value:g} {length.unit.value} are "
+        f"{length.value * factor(length.unit, known):.10g} {known.value}. If the data's own feet are meant, say {name}={length.value:g}{known.value}."
+    )
+    return [Finding("other-foot", text)]
 
 
 def check_usable(conversion: Conversion, inputs: Sequence[Dataset], said: Sequence[str] = ()) -> Inputs:

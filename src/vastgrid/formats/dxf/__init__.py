@@ -10,6 +10,7 @@ from pathlib import Path
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
@@ -42,7 +43,7 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if start else (30 if path.suffix.lower() == ".dxf" else 0)
 
 
-_KINDS = (Tin, Contours, Linework, PointSet, Survey)
+_KINDS = (Tin, Contours, Linework, PointSet, Survey, Mesh)
 
 
 def _carries(params: DxfWriteParams) -> Carries:

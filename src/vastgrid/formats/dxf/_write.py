@@ -24,6 +24,7 @@ from vastgrid.base.words import plain
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
@@ -237,7 +238,7 @@ class _Plan:
 
 def _plan(datasets: Sequence[Dataset], params: DxfWriteParams, tall: float = 0.0) -> _Plan:
     bands = [each.name for each in of_kind(datasets, Tin)] if params.bands is not None else []
-    alone = max(len(of_kind(datasets, Tin)), len(of_kind(datasets, PointSet))) < 2
+    alone = max(len(of_kind(datasets, Tin)) + len(of_kind(datasets, Mesh)), len(of_kind(datasets, PointSet))) < 2
     plan = _Plan(params, alone, tall, bands)
     wished = [layer.name for each in datasets for layer in _layers(each, plan)]
     wished += [plan.layer(name, "BAND").name for name in bands]
@@ -356,7 +357,7 @@ def _handle_count(datasets: Sequence[Dataset], params: DxfWriteParams) -> int:
     """Return at most how many handles everything takes."""
     number = 0
     for each in datasets:
-        if isinstance(each, Tin):
+        if isinstance(each, Tin | Mesh):
             number += count_handles(params.faces, each.vertices, each.triangles)
         elif isinstance(each, PointSet):
             number += handles(each, params.points_as)
@@ -376,9 +377,10 @@ def _layers(dataset: Dataset, plan: _Plan) -> list[Layer]:
     return [plan.layer(purpose if plan.alone else f"{purpose} {dataset.name}", purpose)]
 
 
-@_layers.register
-def _layers_of_tin(tin: Tin, plan: _Plan) -> list[Layer]:
-    if plan.bands:
+@_layers.register(Tin)
+@_layers.register(Mesh)
+def _layers_of_faces(tin: Tin | Mesh, plan: _Plan) -> list[Layer]:
+    if plan.bands and isinstance(tin, Tin):
         return []
     # Several surfaces keep apart by their layers; on one layer they would be one, lying over itself.
     return [plan.layer("TIN" if plan.alone else f"TIN {tin.name}", "TIN")]
@@ -405,9 +407,10 @@ def _write_dataset(dataset: Dataset, pen: Pen, plan: _Plan, progress: Progress) 
     raise TypeError(f"{dataset.title} goes into no drawing")
 
 
-@_write_dataset.register
-def _write_tin(tin: Tin, pen: Pen, plan: _Plan, progress: Progress) -> None:
-    name = plan.layer(tin.name, "BAND").name if plan.bands else _layers(tin, plan)[0].name
+@_write_dataset.register(Tin)
+@_write_dataset.register(Mesh)
+def _write_faces(tin: Tin | Mesh, pen: Pen, plan: _Plan, progress: Progress) -> None:
+    name = plan.layer(tin.name, "BAND").name if plan.bands and isinstance(tin, Tin) else _layers(tin, plan)[0].name
     write_surface(pen, plan.params.faces, tin.vertices, tin.triangles, name, progress)
 
 

@@ -19,7 +19,16 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
-from vastgrid.data.line_roles import BOUNDARY, BOUNDARY_ROLES, BREAKLINE, BREAKLINE_KINDS, CONTOUR, TRIM, UNTRIMMED
+from vastgrid.data.line_roles import (
+    BOUNDARY,
+    BOUNDARY_ROLES,
+    BREAKLINE,
+    BREAKLINE_KINDS,
+    CONTOUR,
+    STANDARD,
+    TRIM,
+    UNTRIMMED,
+)
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
@@ -359,9 +368,12 @@ def _tin(
         return None
     tin, said = oriented_tin(name, frame, vertices, triangles)
     findings += said
-    breaks = [
-        line * scale for line, role in zip(surface.lines, surface.roles, strict=True) if role.startswith("Breakline")
+    own_lines = [
+        (_breakline_kind(role) or STANDARD, line * scale)
+        for line, role in zip(surface.lines, surface.roles, strict=True)
+        if not role.startswith("Boundary")
     ]
+    breaks, kinds = [line for _, line in own_lines], tuple(kind for kind, _ in own_lines)
     roles = [role.removeprefix("Boundary ").removesuffix(WHOLE) for role in surface.roles]
     limits = [(role, line * scale) for role, line in zip(roles, surface.lines, strict=True) if role in BOUNDARY_ROLES]
     whole = tuple(own.endswith(WHOLE) for role, own in zip(roles, surface.roles, strict=True) if role in BOUNDARY_ROLES)
@@ -374,6 +386,7 @@ def _tin(
         source_points=points,
         break_vertices=np.concatenate([np.zeros((0, 3)), *breaks]),
         break_offsets=np.concatenate(([0], np.cumsum([len(line) for line in breaks], dtype=np.int64))),
+        break_kinds=kinds if set(kinds) - {STANDARD} else (),
         limit=np.concatenate([np.zeros((0, 3)), *(line for _, line in limits)]),
         limit_offsets=np.concatenate(([0], np.cumsum([len(line) for _, line in limits], dtype=np.int64))),
         limit_roles=tuple(role for role, _ in limits),

@@ -24,7 +24,7 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import of_kind
-from vastgrid.data.line_roles import BOUNDARY, BREAKLINE, BREAKLINE_KINDS, TRIM, UNTRIMMED, USUAL_BREAKLINE
+from vastgrid.data.line_roles import BOUNDARY, BREAKLINE, BREAKLINE_KINDS, CONTOUR, TRIM, UNTRIMMED, USUAL_BREAKLINE
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
@@ -352,10 +352,21 @@ def _write_source(file: BinaryIO, tin: Tin, params: LandXmlWriteParams) -> None:
         for block in RowTemplate("{} {} {}\n", (params.decimals,) * 3).blocks(_nez(tin.source_points)):
             file.write(block)
         file.write(b"</PntList3D></DataPoints>\n")
-    if len(tin.break_vertices):
-        file.write(b"<Breaklines>\n")
-        _write_breaklines(file, tin.break_vertices, tin.break_offsets, None, params.decimals)
-        file.write(b"</Breaklines>\n")
+    cuts = tin.break_offsets
+    kinds = np.array([*tin.break_kinds, *[USUAL_BREAKLINE] * (len(cuts) - 1)][: len(cuts) - 1])
+    for outer, chosen in (("Breaklines", kinds != CONTOUR), ("Contours", kinds == CONTOUR)):
+        own = np.flatnonzero(chosen)
+        if not len(own):
+            continue
+        file.write(f"<{outer}>\n".encode())
+        parts = [tin.break_vertices[cuts[k] : cuts[k + 1]] for k in own.tolist()]
+        vertices, offsets = np.concatenate(parts), np.concatenate(([0], np.cumsum([len(part) for part in parts])))
+        if outer == "Breaklines":
+            _write_breaklines(file, vertices, offsets, None, params.decimals, kinds[own].tolist())
+        else:
+            heads = [f'<Contour elev="{part[0, 2]:.{params.decimals}f}"><PntList2D>' for part in parts]
+            _write_lines(file, vertices[:, [1, 0]], offsets, heads, "</PntList2D></Contour>\n", params.decimals)
+        file.write(f"</{outer}>\n".encode())
     if len(tin.limit):
         file.write(b"<Boundaries>\n")
         for k, (role, ring) in enumerate(tin.limits()):

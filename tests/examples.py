@@ -1,0 +1,31 @@
+"""A dataset of every kind."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from builders import METRES, ground, scattered
+from vastgrid.base.progress import Silent
+from vastgrid.convert import contours, grid
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.linework import from_lines
+from vastgrid.data.mesh import Mesh
+from vastgrid.data.survey import Record, survey_of
+
+
+def examples() -> dict[str, Dataset]:
+    """Return them by name."""
+    tin = ground(400)
+    road = np.array([(1.0, 2.0, 3.0), (11.0, 2.0, 3.0)])
+    straight = {"kind": "line", "start": [1.0, 2.0, 3.0], "end": [11.0, 2.0, 3.0]}
+    return {
+        "tin": tin,
+        "points": scattered(300),
+        "grid": grid.run([tin], grid.settle([tin], grid.GridParams()), Silent()).dataset,
+        "contours": contours.run([tin], contours.settle([tin], contours.ContourParams()), Silent()).dataset,
+        "lines": from_lines(
+            "edges", METRES, [np.array([(1, 2, 3), (4, 5, 6.0)]), np.array([(1, 9, 3), (4, 9, 3.0)])], ["KERB", "LEVEL"]
+        ),
+        "mesh": Mesh(name="box", frame=METRES, vertices=np.eye(3) * 9.0, triangles=np.array([(0, 1, 2)])),
+        "survey": survey_of("records", METRES, [Record("alignment", "CL", road, {"geometry": [straight]})]),
+    }
