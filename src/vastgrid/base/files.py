@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import errno
+import filecmp
 import hashlib
+import json
 import os
 import re
 import shutil
@@ -50,6 +52,7 @@ def sweep(folder: Path) -> None:
             with suppress(OSError):
                 old = time.time() - each.stat().st_mtime > _FORGOTTEN
                 if old if found[1] != own[1] else not _alive(int(found[2])):
+                    _take_back(each)
                     shutil.rmtree(each) if each.is_dir() else each.unlink()
 
 
@@ -142,12 +145,16 @@ def beside(target: Path) -> Iterator[tuple[Path, Callable[[Path], None]]]:
     temporary = folder / target.name
     _unfinished.add(folder)
 
+    placed = False
+
     def place(named: Path) -> None:
+        nonlocal placed
         end = Path(os.path.realpath(named))
-        with temporary.open("rb") as whole:
-            os.fsync(whole.fileno())
-        mode = end.stat().st_mode if end.exists() else 0o666 & ~_umask()
-        temporary.chmod(mode)
+        _whole(temporary, end)
+        placed = _together is not None
+        if _together is not None:
+            _together.add(temporary, end, folder)
+            return
         temporary.replace(end)
         written.append(named)
 
@@ -161,8 +168,123 @@ def beside(target: Path) -> Iterator[tuple[Path, Callable[[Path], None]]]:
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}. What was there before is untouched.") from error
     finally:
-        shutil.rmtree(folder, ignore_errors=True)
-        _unfinished.discard(folder)
+        if not placed:
+            _gone(folder)
+
+
+def _whole(temporary: Path, end: Path) -> None:
+    """Bring a file onto the disk, with the rights that it is to have."""
+    with temporary.open("rb") as whole:
+        os.fsync(whole.fileno())
+    temporary.chmod(end.stat().st_mode if end.exists() else 0o666 & ~_umask())
+
+
+def _gone(folder: Path) -> None:
+    shutil.rmtree(folder, ignore_errors=True)
+    _unfinished.discard(folder)
+
+
+class _Together:
+    """Files that are whole and wait for their names."""
+
+    def __init__(self) -> None:
+        self.moves: list[tuple[Path, Path]] = []
+        self.folders: list[Path] = []
+
+    def add(self, temporary: Path, end: Path, folder: Path) -> None:
+        """Let a file wait; one that says the same as another of its name may speak for both.
+
+        Raises
+        ------
+        CallError
+            If another file of the name says something else.
+        """
+        if folder not in self.folders:
+            self.folders.append(folder)
+        for other, there in self.moves:
+            if there == end and not filecmp.cmp(other, temporary, shallow=False):
+                raise CallError(f"two files of the set would be {end.name}; give one of them another name")
+        self.moves = [pair for pair in self.moves if pair[1] != end]
+        self.moves.append((temporary, end))
+
+
+_together: _Together | None = None
+
+
+@contextmanager
+def all_or_none(folder: Path) -> Iterator[None]:
+    """Let files that are written in the block get their names together at its end, or none of them.
+
+    Parameters
+    ----------
+    folder : Path
+        Where they go.
+
+    Raises
+    ------
+    WriteError
+        If the system refuses; what was there before is as it was.
+    """
+    global _together
+    _together = waiting = _Together()
+    try:
+        yield
+        try:
+            _move_all(waiting.moves, Path(os.path.realpath(folder)))
+        except OSError as error:
+            raise WriteError(
+                f"nothing was written to {folder}: {_why(error)}. What was there before is untouched."
+            ) from error
+    finally:
+        _together = None
+        for each in waiting.folders:
+            _gone(each)
+
+
+_PLAN = "plan.json"
+
+
+def _move_all(moves: Sequence[tuple[Path, Path]], parent: Path) -> None:
+    """Give files their names, all or none; who is killed meanwhile leaves a plan by which the next takes it back."""
+    if not moves:
+        return
+    folder = Path(tempfile.mkdtemp(prefix=_prefix(), dir=parent))
+    _unfinished.add(folder)
+    plan = [(str(temporary), str(end), str(folder / f"before {k}")) for k, (temporary, end) in enumerate(moves)]
+    try:
+        for _, end in moves:
+            if end.is_dir():
+                raise IsADirectoryError(errno.EISDIR, "it is a folder")
+        with (folder / _PLAN).open("w", encoding="utf-8") as file:
+            json.dump(plan, file)
+            file.flush()
+            os.fsync(file.fileno())
+        try:
+            for temporary, end, before in plan:
+                if os.path.lexists(end):
+                    Path(end).replace(before)
+                Path(temporary).replace(end)
+        except BaseException:
+            _take_back(folder)
+            raise
+        (folder / _PLAN).unlink()
+        written.extend(end for _, end in moves)
+    finally:
+        _gone(folder)
+
+
+def _take_back(folder: Path) -> None:
+    """Undo what was done of a plan: what was there before gets its names back, what is new goes."""
+    try:
+        plan = json.loads((folder / _PLAN).read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return
+    for temporary, end, before in reversed(plan):
+        with suppress(OSError):
+            if os.path.lexists(before):
+                Path(before).replace(end)
+            elif not os.path.lexists(temporary):
+                Path(end).unlink(missing_ok=True)
 
 
 @contextmanager
@@ -183,30 +305,18 @@ def staged(target: Path) -> Iterator[tuple[Path, Callable[[Sequence[str]], None]
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}") from error
 
+    placed = False
+
     def place(names: Sequence[str]) -> None:
-        aside: list[tuple[Path, Path]] = []
-        moved: list[Path] = []
-        try:
-            for name in names:
-                with (folder / name).open("rb") as whole:
-                    os.fsync(whole.fileno())
-                (folder / name).chmod(0o666 & ~_umask())
-            for k, name in enumerate(names):
-                end = parent / name
-                if end.is_dir():
-                    raise IsADirectoryError(errno.EISDIR, "it is a folder")
-                if end.exists():
-                    aside.append((folder / f"before {k}", end))
-                    end.replace(aside[-1][0])
-                (folder / name).replace(end)
-                moved.append(end)
-        except OSError:
-            for end in moved:
-                end.unlink(missing_ok=True)
-            for kept, end in aside:
-                kept.replace(end)
-            raise
-        written.extend(moved)
+        nonlocal placed
+        for name in names:
+            _whole(folder / name, parent / name)
+        placed = _together is not None
+        if _together is None:
+            _move_all([(folder / name, parent / name) for name in names], parent)
+            return
+        for name in names:
+            _together.add(folder / name, parent / name, folder)
 
     _unfinished.add(folder)
     try:
@@ -214,8 +324,8 @@ def staged(target: Path) -> Iterator[tuple[Path, Callable[[Sequence[str]], None]
     except OSError as error:
         raise WriteError(f"{target} was not written: {_why(error)}. What was there before is untouched.") from error
     finally:
-        shutil.rmtree(folder, ignore_errors=True)
-        _unfinished.discard(folder)
+        if not placed:
+            _gone(folder)
 
 
 def same_file(one: Path, other: Path) -> bool:

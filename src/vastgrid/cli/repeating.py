@@ -51,7 +51,7 @@ def run(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> in
     """Run a recipe on files; one that fails does not stop the others."""
     from vastgrid.recipes.recipe import read_recipe
     from vastgrid.reports.account import as_json
-    from vastgrid.session.keeping import keep_job, new_store
+    from vastgrid.session.keeping import NewJob, keep_job
     from vastgrid.session.repeating import run_many, runs_of
 
     made = read_recipe(options.recipe)
@@ -60,7 +60,7 @@ def run(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> in
     if options.job is not None:
         if len(runs) > 1:
             raise CallError("--job keeps one run; give each slot one file")
-        store = new_store(options.job)
+        store = NewJob(options.job)
     accounts = run_many(
         made,
         runs,

@@ -87,9 +87,9 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
 
 def store_for(options: argparse.Namespace) -> Store | None:
     """Return the store of the job that a run is kept as; nothing where it is not."""
-    from vastgrid.session.keeping import new_store
+    from vastgrid.session.keeping import NewJob
 
-    return None if options.job is None else new_store(options.job)
+    return None if options.job is None else NewJob(options.job)
 
 
 def keep(options: argparse.Namespace, run: Run) -> None:

@@ -2,29 +2,59 @@
 
 from __future__ import annotations
 
+import atexit
 import json
+import shutil
 from pathlib import Path
 
 from vastgrid.base.errors import CallError
+from vastgrid.job.claim import MARK, Claim
 from vastgrid.job.history import History
 from vastgrid.job.lineage import Graph
-from vastgrid.job.store import Store, Writer
+from vastgrid.job.store import JOB_FILE, Store, Writer
 
 
-def new_store(folder: Path) -> Store:
-    """Return the store of a job that is yet to be.
+class NewJob(Store):
+    """The store of a job that is yet to be, claimed until it is kept or let go: nobody else makes one there meanwhile.
 
     Raises
     ------
     CallError
-        If there is something in the folder.
+        If there is something in the folder, or somebody is making a job there.
     """
+
+    def __init__(self, folder: Path) -> None:
+        self._was_there = folder.exists()
+        _check_empty(folder)
+        self._claim: Claim | None = Claim(folder)
+        try:
+            # Somebody may have made one while we waited to look.
+            _check_empty(folder)
+        except CallError:
+            self._claim.let_go()
+            raise
+        super().__init__(folder)
+        atexit.register(self.unclaim)
+
+    def unclaim(self) -> None:
+        """Let others have the folder; where no job was kept in it, what was made for it goes."""
+        if self._claim is None:
+            return
+        if not (self.folder / JOB_FILE).exists():
+            shutil.rmtree(self.folder, ignore_errors=True)
+            if self._was_there:
+                self.folder.mkdir(exist_ok=True)
+        self._claim.let_go()
+        self._claim = None
+        atexit.unregister(self.unclaim)
+
+
+def _check_empty(folder: Path) -> None:
     try:
-        if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        if folder.exists() and (not folder.is_dir() or any(each.name != MARK for each in folder.iterdir())):
             raise CallError(f"{folder} is not empty; a job needs a new folder")
     except OSError as error:
         raise CallError(f"{folder} cannot be looked into: {error.strerror}") from error
-    return Store(folder)
 
 
 def keep_job(folder: Path, name: str, graph: Graph, label: str) -> None:

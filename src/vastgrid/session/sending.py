@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid import catalog
-from vastgrid.base.errors import CallError
-from vastgrid.base.files import make_folder, refuse_clashes, refuse_present
+from vastgrid.base.errors import CallError, WriteError
+from vastgrid.base.files import all_or_none, make_folder, refuse_clashes, refuse_present
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.job.store import Store
@@ -59,12 +59,16 @@ def run_set(
     if not replace:
         refuse_present(targets.values(), folder)
     make_folder(folder)
-    for k, enclosure in enumerate(chosen.enclosures):
-        part = progress.part(0.4 + 0.6 * k / len(targets), 0.4 + 0.6 * (k + 1) / len(targets))
-        run.have = _enclosed(run, whole, enclosure, part.part(0.0, 0.3))
-        kind = catalog.format_named(enclosure.format)
-        run.to_format(kind, declare.build(kind.write_params, enclosure.words), part.part(0.3, 0.5))
-        run.deliver(kind, targets[k], enclosure.words, units, part.part(0.5, 1.0))
+    with all_or_none(folder):
+        for k, enclosure in enumerate(chosen.enclosures):
+            part = progress.part(0.4 + 0.6 * k / len(targets), 0.4 + 0.6 * (k + 1) / len(targets))
+            run.have = _enclosed(run, whole, enclosure, part.part(0.0, 0.3))
+            kind = catalog.format_named(enclosure.format)
+            run.to_format(kind, declare.build(kind.write_params, enclosure.words), part.part(0.3, 0.5))
+            run.deliver(kind, targets[k], enclosure.words, units, part.part(0.5, 1.0))
+        wrong = [each for each in account.deliveries if not each.good]
+        if wrong:
+            raise WriteError(f"no file of the set was written: {' '.join(each.sentence() for each in wrong)}")
     run.have = whole
     return run
 

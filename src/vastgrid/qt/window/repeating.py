@@ -17,7 +17,7 @@ from vastgrid.qt.dialogs.room_dialog import RoomDialog, size_words
 from vastgrid.qt.widgets import theme
 from vastgrid.recipes.recipe import SUFFIX, Recipe, read_recipe, slug, write_recipe
 from vastgrid.session.dropping import Drop, drop, room_of
-from vastgrid.session.keeping import keep_job, new_store
+from vastgrid.session.keeping import NewJob, keep_job
 from vastgrid.session.learning import recipe_of
 from vastgrid.session.repeating import Files, RunAccount, run_recipe
 
@@ -115,12 +115,15 @@ class Repeating:
 
     def start_job(self, recipe: Recipe, files: Files, folder: Path) -> None:
         """Run a recipe into a new job, and open that."""
-        store = new_store(folder)
+        store = NewJob(folder)
         account = RunAccount({slot: tuple(paths) for slot, paths in files.items()}, folder)
 
         def work(progress: Progress) -> Path:
-            graph = run_recipe(recipe, files, None, progress, account, store=store)
-            keep_job(folder, folder.name, graph, f"run {recipe.title}")
+            try:
+                graph = run_recipe(recipe, files, None, progress, account, store=store)
+                keep_job(folder, folder.name, graph, f"run {recipe.title}")
+            finally:
+                store.unclaim()
             return folder
 
         self.desk.start(f"starting {folder.name}", work, self.open_job)
