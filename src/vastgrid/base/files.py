@@ -250,7 +250,10 @@ def _move_all(moves: Sequence[tuple[Path, Path]], parent: Path) -> None:
         return
     folder = Path(tempfile.mkdtemp(prefix=_prefix(), dir=parent))
     _unfinished.add(folder)
-    plan = [(str(temporary), str(end), str(folder / f"before {k}")) for k, (temporary, end) in enumerate(moves)]
+    plan = [
+        (str(temporary), str(end), str(folder / f"before {k}") if os.path.lexists(end) else "")
+        for k, (temporary, end) in enumerate(moves)
+    ]
     try:
         for _, end in moves:
             if end.is_dir():
@@ -260,10 +263,10 @@ def _move_all(moves: Sequence[tuple[Path, Path]], parent: Path) -> None:
             file.flush()
             os.fsync(file.fileno())
         try:
-            for temporary, end, before in plan:
-                if os.path.lexists(end):
-                    Path(end).replace(before)
-                Path(temporary).replace(end)
+            for new, there, before in plan:
+                if before:
+                    Path(there).replace(before)
+                Path(new).replace(there)
         except BaseException:
             _take_back(folder)
             raise
@@ -279,12 +282,12 @@ def _take_back(folder: Path) -> None:
         plan = json.loads((folder / _PLAN).read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return
-    for temporary, end, before in reversed(plan):
+    for _, end, before in reversed(plan):
         with suppress(OSError):
-            if os.path.lexists(before):
-                Path(before).replace(end)
-            elif not os.path.lexists(temporary):
+            if not before:
                 Path(end).unlink(missing_ok=True)
+            elif os.path.lexists(before):
+                Path(before).replace(end)
 
 
 @contextmanager

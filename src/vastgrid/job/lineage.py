@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any
 
+from vastgrid.base.quantities import Unit
+
 
 class Role(Enum):
     """What a step stands for."""
@@ -489,4 +491,38 @@ def node_of(value: dict[str, Any]) -> Node:
     if outcome is not None:
         results = {name: Given(**given) for name, given in outcome["results"].items()}
         own["outcome"] = Outcome(**{**outcome, "results": results, "findings": tuple(outcome["findings"])})
-    return Node(**own)
+    node = Node(**own)
+    _check_types(node)
+    return node
+
+
+_UNITS = {"", *(unit.value for unit in Unit)}
+
+
+def _check_types(node: Node) -> None:
+    """Refuse values of other kinds than a node has: a damaged file would go wrong much later.
+
+    Raises
+    ------
+    ValueError
+        If one is.
+    """
+    texts = [node.id, node.operation, node.path, node.fingerprint, *node.units, *node.into, *node.off]
+    texts += [*node.words, *node.words.values()]
+    texts += [text for use in node.uses for text in (use.card, use.role)]
+    texts += [text for output in node.outputs for text in (output.card, output.which, output.name)]
+    if not all(isinstance(text, str) for text in texts) or len(node.units) != 2 or len(node.into) != 2:
+        raise ValueError("a step's words are no texts")
+    if not isinstance(node.version, int) or not node.id or not {*node.units, *node.into} <= _UNITS:
+        raise ValueError("a step has no id, no version, or units that are unknown")
+    outcome = node.outcome
+    if outcome is None:
+        return
+    if not all(isinstance(text, str) for pair in outcome.settled.items() for text in pair):
+        raise ValueError("an outcome's words are no texts")
+    for given in outcome.results.values():
+        said = [given.figures.get(key) or "" for key in ("kind", "horizontal_unit", "vertical_unit")]
+        if not all(isinstance(text, str) for text in (given.digest, *said)):
+            raise ValueError("a result has no digest, no kind, or no unit")
+    if not all(isinstance(each, dict) for each in outcome.findings):
+        raise ValueError("a finding is none")

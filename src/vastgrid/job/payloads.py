@@ -8,7 +8,7 @@ import re
 from collections.abc import Sequence
 from pathlib import Path
 
-from vastgrid.base.errors import FormatError, WriteError
+from vastgrid.base.errors import DataError, FormatError, WriteError
 from vastgrid.base.files import make_folder, write_text
 
 # Words longer than this are kept beside the job's file, so that a thousand steps of its history stay small.
@@ -142,12 +142,12 @@ def log_of(word: str) -> tuple[str, int]:
 
     Raises
     ------
-    ValueError
+    DataError
         If the word stands for no log.
     """
     found = _LOG.fullmatch(word)
     if not found:
-        raise ValueError(f"“{word}” stands for no log")
+        raise DataError(f"the job is damaged: “{word[:60]}” stands for no log of edits")
     return found[1], int(found[2])
 
 

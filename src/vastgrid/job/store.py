@@ -362,10 +362,16 @@ def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
             graphs = tuple(Graph({known[k].id: known[k] for k in numbers}) for numbers in values["graphs"])
         history = History(graphs, tuple(values["labels"]), int(values["at"]))
         _ = history.graph
+        if not all(isinstance(label, str) for label in history.labels):
+            raise ValueError("a label is no text")
+        for graph in graphs:
+            cards = {output.card for node in graph.nodes.values() for output in node.outputs}
+            if not {use.card for node in graph.nodes.values() for use in node.uses} <= cards:
+                raise ValueError("a step uses what is not there")
         return str(values["name"]), history, dict(values.get("settings", {}))
     except FileNotFoundError as error:
         raise FormatError(folder, "there is no job in this folder") from error
-    except (OSError, ValueError, KeyError, TypeError, IndexError) as error:
+    except (OSError, ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError) as error:
         raise FormatError(path, "the job cannot be read; its file is damaged") from error
 
 

@@ -12,6 +12,7 @@ from typing import Any
 
 from vastgrid.base.errors import FormatError, VastGridError
 from vastgrid.base.files import write_text
+from vastgrid.base.quantities import Unit
 
 FORM = 1
 SUFFIX = ".recipe"
@@ -282,6 +283,8 @@ def _sent(own: Any) -> Sent:
     where = "a file that is sent"
     _only(own, {"says", "file", "as", "what", "units", "with"}, where)
     file = _string(own, "file", where)
+    if any(ord(letter) < 32 or ord(letter) == 127 for letter in file) or len(file.encode("utf-8", "replace")) > 255:
+        raise RecipeError(f"“{_one_line(file)[:60]}” cannot be a file's name: it is too long or has control characters")
     if Path(file).name != file or file in ("", ".", ".."):
         raise RecipeError(f"“{file}” has to be a file's name, without a folder")
     what = own.get("what", [])
@@ -332,6 +335,12 @@ def _two(own: dict[str, Any], key: str, where: str) -> tuple[str, str]:
     values = own.get(key, ["", ""])
     if not isinstance(values, list) or len(values) != 2 or not all(isinstance(each, str) for each in values):
         raise RecipeError(f"{where}: {key} has to be two texts, of plan and of heights")
+    known = {unit.value for unit in Unit}
+    for value in values:
+        if value and value not in known:
+            raise RecipeError(
+                f"{where}: “{value[:40]}” is not a unit that is known; known are {', '.join(sorted(known))}"
+            )
     return values[0], values[1]
 
 
