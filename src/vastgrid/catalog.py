@@ -322,6 +322,12 @@ def _unasked(conversion: Conversion) -> tuple[type[Dataset], ...]:
     return conversion.takes_with(conversion.params())
 
 
+def _unasked_of(conversion: Conversion, dataset: Dataset) -> bool:
+    """Say whether a conversion may be put in for a dataset; a surface is not built anew unasked."""
+    again = conversion.builds and isinstance(dataset, Tin)
+    return isinstance(dataset, _unasked(conversion)) and conversion.can_use(dataset) and not again
+
+
 def _first(kind: type[Dataset], wanted: tuple[type[Dataset], ...]) -> int:
     return next(k for k, each in enumerate(wanted) if issubclass(kind, each))
 
@@ -340,9 +346,7 @@ def chain(have: Sequence[Dataset], wanted: tuple[type[Dataset], ...], what: str)
         return ()
     usable = sorted((c for c in CONVERSIONS if c.automatic is not None), key=lambda c: c.automatic or 0)
     for enough in (all, any):
-        first = [
-            each for each in usable if enough(isinstance(one, _unasked(each)) and each.can_use(one) for one in have)
-        ]
+        first = [each for each in usable if enough(_unasked_of(each, one) for one in have)]
         frontier: list[tuple[Conversion, ...]] = [(each,) for each in first]
         # A kind that was reached already is reached no sooner by going round.
         reached: set[type[Dataset]] = set()

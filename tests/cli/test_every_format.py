@@ -98,7 +98,7 @@ def test_a_lattice_from_the_service_goes_out_as_gpx(run_cli, tmp_path):
     via = ("--via", "lattice", "degrees=0.005", "elevations=simulated")
     code, out, err = run_cli("convert", tmp_path / "a.csv", tmp_path / "b.gpx", "--from-vertical-units", "m", *via)
     assert code == 0, err
-    assert "elevations from the service" in out
+    assert "elevations from a simulated service (invented heights)" in out
     _, out, _ = run_cli("info", tmp_path / "b.gpx", "--json")
     assert json.loads(out)["datasets"][0]["count"] == {"points": 25}
 

@@ -16,6 +16,7 @@ from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
 from vastgrid.base.words import area_words
+from vastgrid.data.frame import Frame
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
@@ -23,7 +24,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, 
 from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
 from vastgrid.shaping.limits import closed_rings, cut_to, has_rings, joined_area
-from vastgrid.shaping.merging import laid_over, outline, winning
+from vastgrid.shaping.merging import Merged, laid_over, outline, winning
 
 
 class Keep(Enum):
@@ -117,7 +118,7 @@ def run(inputs: Inputs, params: MergeParams, progress: Progress) -> Result:
     gap = params.gap.in_unit(frame.horizontal, "gap") if params.gap else 0.0
     laid = [each for each in inputs.of("over") if isinstance(each, Tin)]
     made = ground
-    plan, unit = unit_word(frame.horizontal), unit_word(frame.vertical)
+    plan = unit_word(frame.horizontal)
     seam = 0
     for k, each in enumerate(laid):
         part = progress.part(0.7 * k / len(laid), 0.7 * (k + 1) / len(laid))
@@ -134,14 +135,8 @@ def run(inputs: Inputs, params: MergeParams, progress: Progress) -> Result:
         joined = laid_over(made, over, width, "Merged", part, gap)
         made = joined.tin
         seam += joined.seam
-        apart = (
-            f"; at its rim the two stand up to {joined.largest:.3f}{unit} apart (E {joined.at[0]:.2f}, N {joined.at[1]:.2f})"
-            if joined.steps
-            else "; at its rim they are equally high"
-        )
-        text = f"{each.name} lies over {area_words(joined.area)}{square_word(frame.horizontal)} of {before.name or 'the ground'}{apart}."
-        findings.append(note("laid-over", text, joined.at if joined.steps else None))
-        if shapely.intersects(outline(over), outline(before)):
+        findings += _told(joined, each.name, before.name or "the ground", frame)
+        if joined.common:
             try:
                 differs = difference(before, made, part)
                 findings.append(
@@ -160,6 +155,34 @@ def run(inputs: Inputs, params: MergeParams, progress: Progress) -> Result:
         findings.append(note("seam", f"The seam is {how}: {count(seam, 'triangle')}."))
     progress.report(1.0)
     return Result(made.renamed("Merged"), tuple(findings), figures={"seam": seam})
+
+
+def _told(joined: Merged, over: str, ground: str, frame: Frame) -> list[Finding]:
+    """Say where one surface lies to the other: over it or beside it, how high at the rim, and what stays open between."""
+    plan, unit, square = unit_word(frame.horizontal), unit_word(frame.vertical), square_word(frame.horizontal)
+    beside = joined.area - joined.common
+    beside = beside if beside > 1e-9 * joined.area else 0.0
+    if joined.common:
+        where = f"{over} lies over {area_words(joined.common)}{square} of {ground}"
+        where += f" and beside it with {area_words(beside)}{square}" if beside else ""
+    else:
+        where = f"{over} lies beside {ground}: they have 0{square} in common"
+    if joined.steps:
+        rim = f"; at its rim the two stand up to {joined.largest:.3f}{unit} apart (E {joined.at[0]:.2f}, N {joined.at[1]:.2f})"
+    elif joined.meets:
+        rim = "; where its rim meets the other they are equally high"
+    else:
+        rim = f"; their rims do not meet: they lie {joined.apart:.6g}{plan} apart"
+    found = [note("laid-over", f"{where}{rim}.", joined.at if joined.steps else None)]
+    if joined.closed > 1e-9 * joined.area:
+        found.append(
+            note("gap-closed", f"Between {over} and {ground} {area_words(joined.closed)}{square} were closed.")
+        )
+    if joined.open or (joined.apart and joined.closed <= 1e-9 * joined.area):
+        what = f"of {area_words(joined.open)}{square}" if joined.open else f"of {joined.apart:.6g}{plan}"
+        text = f"A gap {what} stays between {over} and {ground}; gap= joins what lies no farther apart than it says."
+        found.append(Finding("gap-stays", text))
+    return found
 
 
 def preview(inputs: Inputs, params: MergeParams, progress: Progress) -> Linework | None:

@@ -42,6 +42,14 @@ class Merged:
         The largest step between them at the rim, and where.
     seam : int
         Triangles between the two.
+    common : float
+        How much of the new one lies over the old.
+    meets : bool
+        Whether the new one's rim lies on the old anywhere.
+    closed, open : float
+        Area between the two that belongs to neither, and is covered now, or not.
+    apart : float
+        How far the two lie apart; 0 where they touch.
     """
 
     tin: Tin
@@ -50,6 +58,11 @@ class Merged:
     largest: float
     at: tuple[float, float]
     seam: int
+    common: float = 0.0
+    meets: bool = True
+    closed: float = 0.0
+    open: float = 0.0
+    apart: float = 0.0
 
 
 def outline(tin: Tin) -> Any:
@@ -107,7 +120,9 @@ def laid_over(ground: Tin, over: Tin, width: float, tin_name: str, progress: Pro
     """
     place = outline(over)
     own = outline(ground)
-    rim, step = _steps(over, ground)
+    rim, step, meets = _steps(over, ground)
+    common = float(shapely.intersection(place, own).area)
+    common = common if common > 1e-9 * min(place.area, own.area) else 0.0
     far = step > NONE
     worst = int(step.argmax()) if len(step) else 0
     lines = shapely.linestrings(rim[far][:, :, :2]) if far.any() else np.zeros(0, object)
@@ -124,7 +139,14 @@ def laid_over(ground: Tin, over: Tin, width: float, tin_name: str, progress: Pro
     low_area = 1e-12 * own.area
     if left.is_empty or left.area <= low_area:
         return Merged(
-            over.renamed(tin_name), place.area, int(far.sum()), float(step.max(initial=0.0)), _at(rim, worst), 0
+            over.renamed(tin_name),
+            place.area,
+            int(far.sum()),
+            float(step.max(initial=0.0)),
+            _at(rim, worst),
+            0,
+            common,
+            meets,
         )
     kept = cut_to(ground, rest)
     between = shapely.intersection(hole.difference(place), own)
@@ -135,7 +157,44 @@ def laid_over(ground: Tin, over: Tin, width: float, tin_name: str, progress: Pro
     progress.report(0.6, "joining them")
     tin, seam = _joined(over, kept, between, ground, tin_name)
     at = _at(rim, worst)
-    return Merged(tin, place.area, int(far.sum()), float(step.max(initial=0.0)), at, seam)
+    whole = outline(tin)
+    # What lies between the two and is ground of neither: closed now, or open still.
+    closed = max(float(whole.area) - float(shapely.union_all([place, own]).area), 0.0)
+    largest = float(step.max(initial=0.0))
+    return Merged(
+        tin,
+        place.area,
+        int(far.sum()),
+        largest,
+        at,
+        seam,
+        common,
+        meets,
+        closed,
+        _gap_left(whole, place, own),
+        apart(place, own),
+    )
+
+
+def apart(place: Any, own: Any) -> float:
+    """Return how far two areas lie apart; 0 where they touch but for rounding."""
+    far = float(shapely.distance(place, own))
+    return far if far > WELD * max(np.ptp(shapely.bounds(own)[[0, 2]]), np.ptp(shapely.bounds(place)[[0, 2]])) else 0.0
+
+
+def _gap_left(whole: Any, place: Any, own: Any) -> float:
+    """Return the area of the gaps that lie between two areas that touch: holes of the whole that reach both."""
+    rings = [ring for piece in polygons_of(whole) for ring in piece.interiors]
+    near = WELD * max(float(np.ptp(shapely.bounds(whole)[[0, 2]])), 1e-9)
+    holes = [shapely.Polygon(ring) for ring in rings]
+    between = [hole for hole in holes if hole.distance(place) <= near and hole.distance(own) <= near]
+    # A hole that one of them has by itself is none of their gaps.
+    return float(sum(hole.area for hole in between if not any(_same(hole, area, near) for area in (place, own))))
+
+
+def _same(hole: Any, area: Any, near: float) -> bool:
+    rings = [ring for piece in polygons_of(area) for ring in piece.interiors]
+    return any(abs(shapely.Polygon(ring).area - hole.area) <= near * hole.length for ring in rings)
 
 
 def _at(rim: Floats, worst: int) -> tuple[float, float]:
@@ -151,14 +210,16 @@ def _around(*areas: Any) -> Any:
     return shapely.box(*(bounds[:2] - room), *(bounds[2:] + room))
 
 
-def _steps(over: Tin, ground: Tin) -> tuple[Floats, Floats]:
-    """Return the rim's edges, (r, 2, 3), and how far the ground lies from each at most; 0 where there is none."""
+def _steps(over: Tin, ground: Tin) -> tuple[Floats, Floats, bool]:
+    """Return the rim's edges, (r, 2, 3), how far the ground lies from each at most, 0 where there is none, and whether there is some."""
     across = over.edges_across < 0
     following = np.roll(over.triangles, -1, axis=1)
     rim = np.stack((over.vertices[over.triangles[across]], over.vertices[following[across]]), axis=1)
     step = np.zeros(len(rim))
+    meets = False
     for end in (0, 1):
         gap = np.abs(heights(ground, rim[:, end, :2]) - rim[:, end, 2])
+        meets |= bool(np.isfinite(gap).any())
         step = np.fmax(step, gap)
     line = np.ascontiguousarray(rim.reshape(-1, 3))
     cuts = cuts_along(line, ground.vertices, ground.triangles, bucket_index(ground))
@@ -168,7 +229,7 @@ def _steps(over: Tin, ground: Tin) -> tuple[Floats, Floats]:
     edge, share = leg[real] // 2, cuts[real, 1]
     z = rim[edge, 0, 2] + share * (rim[edge, 1, 2] - rim[edge, 0, 2])
     np.maximum.at(step, edge, np.abs(cuts[real, 4] - z))
-    return rim, step
+    return rim, step, meets or bool(real.any())
 
 
 def _joined(over: Tin, kept: Tin, between: Any, ground: Tin, name: str) -> tuple[Tin, int]:
