@@ -21,6 +21,8 @@ from vastgrid.cli.telling import DONE, end_progress, tell, watched
 if TYPE_CHECKING:
     from vastgrid.base.findings import Finding
     from vastgrid.data.table import Table
+    from vastgrid.job.store import Store
+    from vastgrid.session.accounts import Account, Via
     from vastgrid.session.asking import Answer
 
 
@@ -36,6 +38,7 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
         return large.convert_tiled(options, groups)
     from vastgrid.session.chains import run_convert
     from vastgrid.session.papers import check_ending
+    from vastgrid.session.table_files import goes_out_as_table
 
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
@@ -49,6 +52,8 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
         check_ending(options.report)
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     store = sending.store_for(options)
+    if goes_out_as_table(vias, target):
+        return _convert_to_table(options, groups, vias, account, store)
     try:
         run = run_convert(
             inputs,
@@ -72,6 +77,44 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     if options.left_out is not None:
         write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
     return sending.told(options, account, run, words_of(groups, "--write"), run.dataset(run.sent[0]).name)
+
+
+def _convert_to_table(
+    options: argparse.Namespace,
+    groups: list[tuple[str, list[str]]],
+    vias: list[Via],
+    account: Account,
+    store: Store | None,
+) -> int:
+    """Write the answer of the last step as a file."""
+    from vastgrid.reports.account import as_json
+    from vastgrid.session.chains import run_answer
+
+    *inputs, target = options.paths
+    if any(name == "--write" for name, _ in groups) or options.only or options.units or options.vertical_units:
+        raise CallError("--write, --only and --units belong to files of terrain; a table goes out as it is")
+    try:
+        run, told = run_answer(
+            inputs,
+            target,
+            vias,
+            read_words=reading(groups),
+            from_units=said(options),
+            override_units=options.override_units,
+            progress=watched(),
+            account=account,
+            store=store,
+        )
+    finally:
+        end_progress()
+        tell(account.findings())
+    sending.keep(options, run)
+    if options.json:
+        print(as_json({"steps": [step.to_json() for step in account.steps], "files": told}))
+        return DONE
+    sending.print_account(account)
+    print("\n".join(told))
+    return DONE
 
 
 def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -247,7 +290,8 @@ def _asked(
         write_report(options.report, report, {"steps": steps}, watched())
     if options.json:
         own = {"tiled": tiled} if tiled else {}
-        return _printed({**answer.step.figures[key], **more(answer), **own}, findings)
+        tables = {table.name: table.rows() for table in answer.tables}
+        return _printed({**answer.step.figures[key], **more(answer), "tables": tables, **own}, findings)
     print(answer.step.sentence)
     for table in answer.tables:
         print(f"\n{table.name}")

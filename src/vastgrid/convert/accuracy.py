@@ -123,7 +123,10 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
     if survey is not None:
         figures["accuracy"]["rmse_with_survey"] = every.with_survey(survey)
     if group is not None:
-        figures["accuracy"]["groups"] = {name: own_.to_json() for name, own_ in groups}
+        figures["accuracy"]["groups"] = {
+            name: {**own_.to_json(), **({"rmse_with_survey": own_.with_survey(survey)} if survey is not None else {})}
+            for name, own_ in groups
+        }
     more = {"residuals": residuals, "histogram": _histogram(called, values, word.strip())}
     progress.report(1.0)
     return Result(table, tuple(findings), more=more, figures=figures)
@@ -249,7 +252,9 @@ def _table(
             "95 %, NSSDA": np.array([own.nssda_95 for _, own in rows]),
             "95th percentile": np.array([own.p95 for _, own in rows]),
         }
-        return Table(name=name, columns=columns, units=("", "", unit, unit, unit, unit, unit, unit))
+        if survey is not None:
+            columns["with check survey, ASPRS 2024"] = np.array([own.with_survey(survey) for _, own in rows])
+        return Table(name=name, columns=columns, units=("", "", *[unit] * (len(columns) - 2)))
     figures = [
         ("check points", float(every.count), ""),
         ("outside the surface", float(outside), ""),

@@ -18,7 +18,15 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
 from vastgrid.measures import earthwork
 from vastgrid.measures.earthwork import region_of
-from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, cubic, for_volumes, named_areas, whole_of
+from vastgrid.shaping.boundaries import (
+    ClosedLines,
+    DrawnArea,
+    beyond_centres,
+    cubic,
+    for_volumes,
+    named_areas,
+    whole_of,
+)
 from vastgrid.shaping.limits import has_rings
 
 
@@ -42,7 +50,8 @@ def run(inputs: Inputs, params: BetweenParams, progress: Progress) -> Result:
     findings: list[Finding] = []
     areas = named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
     region = region_of([whole_of(areas)]) if areas else None
-    tins = [for_volumes(each) for each in surfaces]
+    tins = [for_volumes(each, surfaces[0]) for each in surfaces]
+    findings += beyond_centres(surfaces)
     pairs = list(itertools.combinations(range(len(tins)), 2))
     rows = []
     for k, (one, other) in enumerate(pairs):

@@ -98,7 +98,7 @@ def run(inputs: Inputs, params: DifferenceParams, progress: Progress) -> Result:
     made: Tin | Grid
     if params.as_ is As.TIN:
         _common(base, top)
-        made = difference_tin(as_tin(base), as_tin(top), name, progress)
+        made = difference_tin(as_tin(base), as_tin(top, base), name, progress)
         values = made.vertices[:, 2]
     else:
         made = _grid(base, top, params, name)

@@ -26,7 +26,15 @@ from vastgrid.kernels.triangulate import once, triangulate
 from vastgrid.measures.earthwork import Earthwork, between, region_of
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
-from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas
+from vastgrid.shaping.boundaries import (
+    ClosedLines,
+    DrawnArea,
+    NamedArea,
+    beyond_centres,
+    cubic,
+    for_volumes,
+    named_areas,
+)
 from vastgrid.shaping.laying import laid_on
 from vastgrid.shaping.limits import has_rings, polygons_of
 
@@ -75,6 +83,7 @@ def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:
     (surface,), lines = inputs.of("surface"), inputs.of("inside")
     findings: list[Finding] = []
     tin = for_volumes(surface)
+    findings += beyond_centres([surface])
     areas = named_areas(lines, findings, params.area, params.boundaries)
     rows: list[Earthwork] = []
     faces: list[Floats] = []

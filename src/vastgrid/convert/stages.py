@@ -24,7 +24,15 @@ from vastgrid.measures.earthwork import below_levels, region_of
 from vastgrid.measures.section import cut
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Levels
-from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, cubic, for_volumes, named_areas, whole_of
+from vastgrid.shaping.boundaries import (
+    ClosedLines,
+    DrawnArea,
+    beyond_centres,
+    cubic,
+    for_volumes,
+    named_areas,
+    whole_of,
+)
 from vastgrid.shaping.limits import cut_to, has_rings, polygons_of
 
 MOST = 20_000
@@ -81,6 +89,7 @@ def run(inputs: Inputs, params: StageParams, progress: Progress) -> Result:
     whole = whole_of(areas)
     name = listed([own.name for own in areas])
     tin = for_volumes(surface)
+    findings += beyond_centres([surface])
     inner = cut_to(tin, whole)
     if len(inner.triangles) == 0:
         raise DataError(f"{surface.name} has no ground inside {name}")

@@ -43,7 +43,16 @@ from vastgrid.measures.earthwork import (
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
 from vastgrid.shaping.adding import PIECE, summed
-from vastgrid.shaping.boundaries import ClosedLines, DrawnArea, NamedArea, cubic, for_volumes, named_areas, whole_of
+from vastgrid.shaping.boundaries import (
+    ClosedLines,
+    DrawnArea,
+    NamedArea,
+    beyond_centres,
+    cubic,
+    for_volumes,
+    named_areas,
+    whole_of,
+)
 from vastgrid.shaping.limits import has_rings
 
 # A cross-check by so many cells and sections where nobody says how large they are or how far apart.
@@ -113,7 +122,7 @@ def run(inputs: Inputs, params: VolumeParams, progress: Progress) -> Result:
         sums, piece = summed(_TILING, inputs, params, progress)
         return _answer(inputs, sums, params, piece)
     findings: list[Finding] = []
-    one, two = for_volumes(base), for_volumes(top)
+    one, two = for_volumes(base), for_volumes(top, base)
     areas = named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
     whole = whole_of(areas) if areas else None
     limits = _limits(_range(one, two, whole, progress.part(0.0, 0.1)), base.frame, params)
@@ -156,7 +165,7 @@ def _answered(
 ) -> Result:
     """Return figures as tables, and what is said of them."""
     rows, checks, total = own.rows, own.checks, own.rows[-1]
-    findings += _missing(areas, rows, base.frame)
+    findings += [*_missing(areas, rows, base.frame), *beyond_centres((base, top))]
     names = [each.name for each in areas] if len(areas) == 1 else [*(each.name for each in areas), "in all"]
     if len(areas) == 1:
         rows = rows[:1]
@@ -178,6 +187,7 @@ def _answered(
             "parts": [{"name": name, **_values(each, swelling)} for name, each in zip(names, rows, strict=True)][
                 : len(areas)
             ],
+            "classes": depths.rows(),
             "methods": [{"name": name, **_values(each, (None, None))} for name, each in checks],
         },
     }
@@ -433,7 +443,7 @@ def _surfaces(inputs: Inputs) -> tuple[Tin, Tin] | None:
     (base,), (top,) = inputs.of("base"), inputs.of("top")
     if not all(isinstance(each, Grid) and len(lattice_rim(each.heights)) for each in (base, top)):
         return None
-    return for_volumes(base), for_volumes(top)
+    return for_volumes(base), for_volumes(top, base)
 
 
 def _areas_of(inputs: Inputs, params: VolumeParams, findings: list[Finding]) -> list[NamedArea]:

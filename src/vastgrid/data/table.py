@@ -72,6 +72,17 @@ class Table(Dataset):
         shown = [_shown(values, alone=alone) for values in self.columns.values()]
         return [list(row) for row in zip(*shown, strict=True)]
 
+    def rows(self) -> list[dict[str, Any]]:
+        """Return its entries as plain values by heading; what is unknown is None."""
+        plain = {
+            name: [
+                value.decode("utf-8", "replace") if isinstance(value, bytes) else None if value != value else value
+                for value in values.tolist()
+            ]
+            for name, values in self.columns.items()
+        }
+        return [dict(zip(plain, row, strict=True)) for row in zip(*plain.values(), strict=True)]
+
     def as_csv(self) -> str:
         """Return it as comma-separated text, one heading line first; numbers in full."""
         heads = [
@@ -94,11 +105,13 @@ def _shown(values: NDArray[Any], *, alone: bool) -> list[str]:
 
 
 def _quoted(value: Any) -> str:
+    if isinstance(value, float) and value != value:
+        return ""
     text = (
-        value.decode("utf-8", "replace")
-        if isinstance(value, bytes)
-        else value
+        value
         if isinstance(value, str)
+        else value.decode("utf-8", "replace")
+        if isinstance(value, bytes)
         else repr(value)
     )
     return f'"{text.replace(chr(34), chr(34) * 2)}"' if any(sign in text for sign in ',"\n') else text

@@ -159,11 +159,12 @@ def bilinear(heights, column, row):
 
 
 @numba.njit(cache=True, nogil=True)
-def lattice_triangles(heights):
+def lattice_triangles_like(heights, guide):
     """Return the triangles between a grid's cell centres, (m, 3) int32 numbers of cells (row-major).
 
-    Four neighbouring centres give two triangles, split along the diagonal on which heights differ less; three give
-    one; cells without a height give none. Counter-clockwise with row 0 in the north.
+    Four neighbouring centres give two triangles, split along the diagonal on which the heights of a guide of the same
+    shape differ less, its own where that has none; three give one; cells without a height give none. Counter-clockwise
+    with row 0 in the north.
     """
     rows, columns = heights.shape
     out = np.zeros((2 * max(rows - 1, 0) * max(columns - 1, 0), 3), np.int32)
@@ -175,7 +176,10 @@ def lattice_triangles(heights):
             gaps = int(np.isnan(a)) + int(np.isnan(b)) + int(np.isnan(d)) + int(np.isnan(e))
             if gaps > 1:
                 continue
-            if np.isnan(a) or np.isnan(e) or (gaps == 0 and abs(b - d) <= abs(a - e)):
+            falling, rising = abs(guide[r, c + 1] - guide[r + 1, c]), abs(guide[r, c] - guide[r + 1, c + 1])
+            if np.isnan(falling) or np.isnan(rising):
+                falling, rising = abs(b - d), abs(a - e)
+            if np.isnan(a) or np.isnan(e) or (gaps == 0 and falling <= rising):
                 if not np.isnan(a):
                     out[n, 0], out[n, 1], out[n, 2] = nw, sw, ne
                     n += 1
@@ -190,6 +194,12 @@ def lattice_triangles(heights):
                     out[n, 0], out[n, 1], out[n, 2] = nw, se, ne
                     n += 1
     return out[:n].copy()
+
+
+@numba.njit(cache=True, nogil=True)
+def lattice_triangles(heights):
+    """Return the triangles between a grid's cell centres; see `lattice_triangles_like`, like itself."""
+    return lattice_triangles_like(heights, heights)
 
 
 @numba.njit(cache=True, nogil=True)

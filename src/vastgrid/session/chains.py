@@ -26,6 +26,7 @@ from vastgrid.session.inspection import inspect
 from vastgrid.session.run import Run
 from vastgrid.session.saying import Options, Said
 from vastgrid.session.steps import Source, in_one_frame
+from vastgrid.session.table_files import write_tables
 
 
 def read_sources(
@@ -100,6 +101,35 @@ def run_convert(
         account.steps.append(looked_at([*others, *have], looks, progress.part(0.75, 0.8)))
     run.deliver(kind, target, write_words, units, progress.part(0.8, 1.0))
     return run
+
+
+def run_answer(
+    paths: Sequence[Path],
+    target: Path,
+    vias: Sequence[Via],
+    *,
+    read_words: Options,
+    from_units: Said,
+    override_units: bool = False,
+    progress: Progress,
+    account: Account,
+    store: Store | None = None,
+) -> tuple[Run, list[str]]:
+    """Read, convert, and write the tables that the last step gives; return the run and what is to be said of the files.
+
+    Raises
+    ------
+    VastGridError
+        Whatever went wrong, in words; nothing is left half-written.
+    """
+    refuse_clashes(paths, {"the result": target})
+    for via in vias:
+        declare.build(via.conversion.params, via.params())
+    run = Run(account, store)
+    run.read(paths, read_words, from_units, progress.part(0.0, 0.4), override=override_units)
+    for k, via in enumerate(vias):
+        run.via(via, progress.part(0.4 + 0.5 * k / len(vias), 0.4 + 0.5 * (k + 1) / len(vias)))
+    return run, write_tables(run, target, account, progress.part(0.9, 1.0))
 
 
 def _formed(via: Via, wanted: tuple[type[Dataset], ...]) -> Via:

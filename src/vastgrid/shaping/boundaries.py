@@ -11,7 +11,7 @@ import shapely
 
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
-from vastgrid.base.quantities import Unit, factor
+from vastgrid.base.quantities import Unit, factor, unit_word
 from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import need_lengths
@@ -167,8 +167,13 @@ def whole_of(areas: Sequence[NamedArea]) -> Any:
     return shapely.union_all([each.area for each in areas])
 
 
-def as_tin(surface: Dataset) -> Tin:
+def as_tin(surface: Dataset, like: Dataset | None = None) -> Tin:
     """Return a surface as a TIN: a grid by two triangles between the centres of four cells.
+
+    Parameters
+    ----------
+    like : Dataset or None
+        A grid whose cells decide along which diagonal cells at the same place are split.
 
     Raises
     ------
@@ -182,13 +187,24 @@ def as_tin(surface: Dataset) -> Tin:
                 f"{surface.name} has {spaced(cells)} cells; as triangles at most {spaced(MOST_CELLS)} can be counted. Clip it, or "
                 "make its cells larger first (cells)"
             )
-        return grid_tin(surface)
+        return grid_tin(surface, like if isinstance(like, Grid) else None)
     assert isinstance(surface, Tin)
     return surface
 
 
-def for_volumes(surface: Dataset) -> Tin:
-    """Return a surface as a TIN whose heights are in the unit of plan, so that volumes are of one unit.
+def beyond_centres(surfaces: Sequence[Dataset]) -> list[Finding]:
+    """Say that the ground of a grid ends at the centres of its outer cells: half a cell all round is not counted."""
+    found = []
+    for each in surfaces:
+        if isinstance(each, Grid):
+            unit = unit_word(each.frame.horizontal)
+            text = f"{each.name} is counted between the centres of its cells: the outer half cell ({each.dx / 2:g} × {each.dy / 2:g}{unit}) along its edge is not counted."
+            found.append(note("half-cell", text))
+    return found
+
+
+def for_volumes(surface: Dataset, like: Dataset | None = None) -> Tin:
+    """Return a surface as a TIN whose heights are in the unit of plan, so that volumes are of one unit; see `as_tin`.
 
     Raises
     ------
@@ -202,7 +218,7 @@ def for_volumes(surface: Dataset) -> Tin:
     if (frame.horizontal is None) is not (frame.vertical is None):
         what, option = ("height", "--from-vertical-units") if frame.vertical is None else ("plan", "--from-units")
         raise CallError(f"the {what} unit of {surface.name} is unknown, and volumes need both; say it with {option}")
-    tin = as_tin(surface)
+    tin = as_tin(surface, like)
     if len(tin.triangles) == 0:
         raise DataError(f"{surface.name} has no triangles")
     if frame.horizontal is None or frame.vertical is None or frame.horizontal is frame.vertical:

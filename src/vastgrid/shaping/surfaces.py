@@ -5,23 +5,50 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.base.progress import Progress
+from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, legs
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.raster import lattice_triangles
+from vastgrid.kernels.raster import lattice_triangles, lattice_triangles_like
 from vastgrid.kernels.topology import group_places
 from vastgrid.kernels.triangulate import once, parted_at_places, triangulate
 
 
-def grid_tin(grid: Grid) -> Tin:
-    """Return the TIN through a grid's cell centres; see `lattice_triangles` for how cells are split."""
-    triangles = lattice_triangles(grid.heights)
+def grid_tin(grid: Grid, like: Grid | None = None) -> Tin:
+    """Return the TIN through a grid's cell centres; see `lattice_triangles` for how cells are split.
+
+    Parameters
+    ----------
+    like : Grid or None
+        Where it has the same centres, cells are split as its are: two surfaces that differ by a plane then differ by one
+        between the centres too.
+    """
+    guide = None if like is None or like is grid else _on_cells(like, grid)
+    triangles = lattice_triangles(grid.heights) if guide is None else lattice_triangles_like(grid.heights, guide)
     row, column = np.divmod(np.arange(grid.rows * grid.columns), grid.columns)
     vertices = np.column_stack((grid.eastings()[column], grid.northings()[row], grid.heights.ravel()))
     used = np.zeros(len(vertices), np.bool_)
     used[triangles.ravel()] = True
     number = np.cumsum(used, dtype=np.int32) - 1
     return Tin(name=grid.name, frame=grid.frame, vertices=vertices[used], triangles=number[triangles])
+
+
+def _on_cells(grid: Grid, other: Grid) -> Floats | None:
+    """Return a grid's heights at the cells of another one, NaN where it has none; None where their centres differ."""
+    top, left = (other.north - grid.north) / -grid.dy, (other.west - grid.west) / grid.dx
+    fine = 1e-6
+    same = abs(grid.dx / other.dx - 1.0) * other.columns < fine and abs(grid.dy / other.dy - 1.0) * other.rows < fine
+    if not same or abs(top - round(top)) > fine or abs(left - round(left)) > fine:
+        return None
+    out = np.full(other.heights.shape, np.nan)
+    first = np.array([round(top), round(left)])
+    # Rows and columns of the other one that lie on this one.
+    low = np.maximum(-first, 0)
+    high = np.minimum(np.array(grid.heights.shape) - first, other.heights.shape)
+    if (high > low).all():
+        own = tuple(slice(a + f, b + f) for a, b, f in zip(low, high, first, strict=True))
+        out[low[0] : high[0], low[1] : high[1]] = grid.heights[own]
+    return out
 
 
 def contour_tin(contours: Contours, progress: Progress) -> Tin:

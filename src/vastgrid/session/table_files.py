@@ -1,0 +1,74 @@
+"""Tables as files: the answer of a step as comma-separated text, read back and compared, or as a report."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from pathlib import Path
+
+from vastgrid.base.errors import CallError, WriteError
+from vastgrid.base.files import all_or_none, write_text
+from vastgrid.base.findings import count
+from vastgrid.base.progress import Progress
+from vastgrid.data.kinds import of_kind
+from vastgrid.data.table import Table
+from vastgrid.session.accounts import Account, Via
+from vastgrid.session.papers import ENDINGS, report_of, write_report
+from vastgrid.session.run import Run
+
+CSV = ".csv"
+
+
+def goes_out_as_table(vias: Sequence[Via], target: Path) -> bool:
+    """Say whether the last step gives nothing but tables, and the target can hold them."""
+    if not vias or not vias[-1].conversion.answers:
+        return False
+    kinds = {output.kind for output in vias[-1].conversion.outputs}
+    ending = target.suffix.lower()
+    return ending in ENDINGS or (ending == CSV and kinds == {Table})
+
+
+def write_tables(run: Run, target: Path, account: Account, progress: Progress) -> list[str]:
+    """Write the tables that a run has at its end; return what is to be said of each file.
+
+    Raises
+    ------
+    CallError
+        If there is no table.
+    WriteError
+        If the system refuses, or what was written reads back otherwise.
+    """
+    tables = of_kind(run.datasets(run.have), Table)
+    if not tables:
+        raise CallError("there is no table to write")
+    if target.suffix.lower() != CSV:
+        steps = {"steps": [step.to_json() for step in account.steps], "tables": {t.name: t.rows() for t in tables}}
+        write_report(target, report_of(account, [], {}, tables[0].name), steps, progress)
+        return [f"{target.name}: a report with {count(len(tables), 'table')} written."]
+    said = []
+    with all_or_none(target.parent):
+        for k, table in enumerate(tables):
+            path = target if k == 0 else target.with_name(f"{target.stem}-{k + 1}{target.suffix}")
+            text = table.as_csv()
+            write_text(path, text)
+            _check(table, text, path)
+            rows = len(next(iter(table.columns.values()), ()))
+            said.append(f"{path.name}: {table.name}, {count(rows, 'row')} written and read back; every figure agrees.")
+    return said
+
+
+def _check(table: Table, text: str, path: Path) -> None:
+    """Refuse a text whose figures are not the table's to the last digit."""
+    heads, *rows = list(csv.reader(io.StringIO(text)))
+    columns = list(zip(*rows, strict=True)) or [()] * len(heads)
+    for values, cells in zip(table.columns.values(), columns, strict=True):
+        for value, cell in zip(values.tolist(), cells, strict=True):
+            good = value.decode("utf-8", "replace") == cell if isinstance(value, bytes) else _same(value, cell)
+            if not good:
+                raise WriteError(f"{path} was not written: “{cell}” reads back for {value!r}")
+
+
+def _same(value: float, cell: str) -> bool:
+    read = float(cell) if cell else float("nan")
+    return read == value or (read != read and value != value)
