@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.base.errors import CallError, FormatError
+from vastgrid.base.words import instead, nearest, shortly
 from vastgrid.checks import (
     crossing_lines,
     flat_triangles,
@@ -207,7 +208,7 @@ def check_named(name: str) -> Check:
     for each in CHECKS:
         if each.id == name:
             return each
-    raise CallError(f"there is no check “{name}”; there are {', '.join(each.id for each in CHECKS)}")
+    raise CallError(f"there is no check “{shortly(name)}”; {instead(name, (each.id for each in CHECKS))}")
 
 
 def grows(operation: str) -> str:
@@ -234,7 +235,17 @@ def conversion_named(name: str) -> Conversion:
     for each in CONVERSIONS:
         if each.id == _RENAMED.get(name, name):
             return each
-    raise CallError(f"there is no conversion “{name}”; there are {', '.join(each.id for each in CONVERSIONS)}")
+    raise CallError(f"there is no conversion “{shortly(name)}”; {_conversion_instead(name)}")
+
+
+def _conversion_instead(name: str) -> str:
+    """Return which conversions are spelled or described most like a name that is none."""
+    ids = [each.id for each in CONVERSIONS]
+    if nearest(name, ids):
+        return instead(name, ids)
+    small = name.lower().replace("_", " ").strip()
+    told = [each.id for each in CONVERSIONS if len(small) > 2 and small in f"{each.title} {each.help}".lower()]
+    return f"did you mean {' or '.join(told[:3])}?" if told else f"{instead(name, ids)} (vastgrid conversions)"
 
 
 def builder() -> Conversion:
@@ -253,7 +264,7 @@ def format_named(name: str) -> Format:
     for each in FORMATS:
         if each.id == name:
             return each
-    raise CallError(f"there is no format “{name}”; there are {', '.join(each.id for each in FORMATS)}")
+    raise CallError(f"there is no format “{shortly(name)}”; {instead(name, (each.id for each in FORMATS))}")
 
 
 def format_of_target(path: Path) -> Format:
@@ -267,9 +278,12 @@ def format_of_target(path: Path) -> Format:
     name = path.name.lower()
     found = [(each, own) for each in FORMATS if each.write for own in each.suffixes if name.endswith(own)]
     if not found:
-        known = ", ".join(each.suffixes[0] for each in FORMATS if each.write)
+        known = [own for each in FORMATS if each.write for own in each.suffixes]
         ending = path.suffix.lower()
-        raise CallError(f"“{path.name}”: no format that can be written ends in “{ending}”; endings are {known}")
+        near = instead(ending, known)
+        raise CallError(
+            f"“{shortly(path.name)}”: no format that can be written ends in “{shortly(ending)}”; {near} (vastgrid formats)"
+        )
     # The longer ending says more; where two formats share one, the one that has it as its first means it.
     return min(found, key=lambda pair: (-len(pair[1]), pair[0].suffixes.index(pair[1])))[0]
 
@@ -301,9 +315,7 @@ def recognise(path: Path) -> Format:
         raise FormatError(path, "the file is empty")
     best = max((each for each in FORMATS if each.read), key=lambda each: each.sniff(head, path))
     if best.sniff(head, path) == 0:
-        raise FormatError(
-            path, f"its content is of no known format; readable are {', '.join(e.title for e in FORMATS if e.read)}"
-        )
+        raise FormatError(path, "its content is of no known format (vastgrid formats lists those that can be read)")
     return best
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import difflib
 import math
+from collections.abc import Iterable
 
 
 def spaced(value: float, decimals: int = 0) -> str:
@@ -42,3 +44,44 @@ def plain(value: object) -> str:
     if isinstance(value, bool):
         return "true" if value else "false"
     return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+
+
+# A message that names what there is says no more of it than fits in a line.
+_MOST_LISTED = 110
+_MOST_NEAR = 3
+
+
+def shortly(word: str) -> str:
+    """Return a word that somebody typed, cut where it is too long for a message."""
+    return word if len(word) <= 40 else f"{word[:39]}…"
+
+
+def nearest(word: str, known: Iterable[str]) -> list[str]:
+    """Return the few of some names that are spelled most like a word, the nearest first."""
+    names = list(dict.fromkeys(known))
+    small = word.lower()
+    by_small: dict[str, str] = {}
+    for name in names:
+        by_small.setdefault(name.lower(), name)
+    inside = [name for name in by_small if len(small) > 2 and (small in name or name in small) and len(name) > 2]
+    close = difflib.get_close_matches(small, list(by_small), n=_MOST_NEAR, cutoff=0.6)
+    return [by_small[name] for name in dict.fromkeys((*close, *sorted(inside, key=len)))][:_MOST_NEAR]
+
+
+def instead(word: str, known: Iterable[str]) -> str:
+    """Return what is to be said after a name that is not known: the nearest ones, or what there is as far as it fits."""
+    names = [shortly(name) for name in dict.fromkeys(known)]
+    near = nearest(word, names)
+    if near:
+        return f"did you mean {' or '.join(near)}?"
+    if not names:
+        return "there is none"
+    told: list[str] = []
+    size = 0
+    for name in names:
+        size += len(name) + 2
+        if size > _MOST_LISTED and told:
+            break
+        told.append(name)
+    more = len(names) - len(told)
+    return f"there {'is' if len(names) == 1 else 'are'} {', '.join(told)}" + (f" and {more} more" if more else "")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import logging
 import os
+import re
 import sys
 import time
 import traceback
@@ -16,6 +17,7 @@ from vastgrid import __version__
 from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.quantities import LENGTH_UNITS
+from vastgrid.base.words import instead, shortly
 from vastgrid.cli import commands, home, listing, repeating, sending
 from vastgrid.cli.asked import split, unit
 from vastgrid.cli.telling import CALL_AT_FAULT, DATA_AT_FAULT, DONE, end_progress
@@ -30,7 +32,13 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Raise instead of printing usage and leaving."""
-        raise CallError(f"{message}; see {self.prog} --help")
+        found = re.fullmatch(r"(argument [^:]+): invalid choice: '(.*)' \(choose from (.*)\)", message, re.DOTALL)
+        if found:
+            known = [word.strip(" '") for word in found[3].split(",")]
+            raise CallError(
+                f"there is no “{shortly(found[2])}” here; {instead(found[2], known)}; see {self.prog} --help"
+            )
+        raise CallError(f"{message[:160]}; see {self.prog} --help")
 
 
 def run(arguments: Sequence[str]) -> int:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import refuse_clashes
+from vastgrid.base.words import instead, shortly
 from vastgrid.cli.sending import print_account
 from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
 
@@ -32,8 +33,8 @@ def recipe(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
         for name in options.card:
             found = [card for card, own in session.graph.cards.items() if own.name == name]
             if not found:
-                known = ", ".join(own.name for own in session.graph.cards.values())
-                raise CallError(f"--card {name}: there is no such card; there are {known}")
+                known = [own.name for own in session.graph.cards.values()]
+                raise CallError(f"--card {shortly(name)}: there is no such card; {instead(name, known)}")
             cards += found
         title = options.card[0] if len(options.card) == 1 else session.name
         made = recipe_of(session.graph, session.executor, session.sentence, title, cards)

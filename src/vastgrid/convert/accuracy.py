@@ -14,7 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.base.words import plain, spaced, step_above
+from vastgrid.base.words import instead, plain, shortly, spaced, step_above
 from vastgrid.data.classes import class_name
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
@@ -152,13 +152,11 @@ def _texts(values: NDArray[Any]) -> list[str]:
 def _groups(points: PointSet, by: str) -> list[str] | None:
     if not by:
         return None
-    # Heads of text files are kept in lower case.
-    key = by if by in points.attributes else next((own for own in points.attributes if own.lower() == by.lower()), by)
-    values = points.attributes.get(key)
+    values = points.attributes.get(by)
     if values is None or values.ndim != 1:
-        known = ", ".join(name for name, own in points.attributes.items() if own.ndim == 1) or "none"
-        raise CallError(f"by={by}: {points.name} has no attribute of that name; there are {known}")
-    if key == CLASS:
+        known = [name for name, own in points.attributes.items() if own.ndim == 1]
+        raise CallError(f"by={shortly(by)}: {points.name} has no attribute of that name; {instead(by, known)}")
+    if by.lower() == CLASS:
         return [class_name(code) for code in values.tolist()]
     return _texts(values)
 

@@ -12,7 +12,7 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, parse_length
-from vastgrid.base.words import plain
+from vastgrid.base.words import instead, plain, shortly
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
@@ -66,14 +66,15 @@ def _tall(points: PointSet, params: StructureParams) -> Floats:
         if values.dtype.kind in "SU":
             return np.array([_number(value) for value in values.tolist()], np.float64)
         return np.asarray(values, np.float64)
-    known = ", ".join(points.attributes) or "none"
     if not word:
-        raise ParamError("height", f"say which attribute has the height, or a height for all; attributes are {known}")
+        text = f"say which attribute has the height, or a height for all; {instead('', points.attributes)}"
+        raise ParamError("height", text)
     try:
         length = parse_length(word)
     except CallError:
         raise ParamError(
-            "height", f"the points have no attribute “{word}”, and it is no height; attributes are {known}"
+            "height",
+            f"the points have no attribute “{shortly(word)}”, and it is no height; {instead(word, points.attributes)}",
         ) from None
     return np.full(len(points.xyz), length.in_unit(points.frame.vertical, "height"))
 

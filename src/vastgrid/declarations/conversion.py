@@ -9,6 +9,7 @@ from typing import Any, Literal, Self
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import instead, shortly
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.tiles import Tiling
@@ -285,7 +286,9 @@ class Conversion:
         for each in self.inputs:
             if each.role == name:
                 return each
-        raise CallError(f"{self.id} has no role “{name}”; there are {', '.join(each.role for each in self.inputs)}")
+        raise CallError(
+            f"{self.id} has no role “{shortly(name)}”; {instead(name, (each.role for each in self.inputs))}"
+        )
 
     def place_of(self, role: str) -> int:
         """Return where a role stands among the roles."""

@@ -17,7 +17,7 @@ from vastgrid.base.errors import FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.words import plain, spaced
+from vastgrid.base.words import instead, plain, shortly, spaced
 from vastgrid.data.attributes import Attributes
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs, wkt_of
@@ -86,7 +86,7 @@ def read_vector(
         raise FormatError(path, "there is no layer in the file; it is damaged or cut off")
     wanted = [name for name in names if not params.layer or name == params.layer]
     if not wanted:
-        raise ParamError("layer", f"there is no layer “{params.layer}”; there are {', '.join(names)}")
+        raise ParamError("layer", f"there is no layer “{shortly(params.layer)}”; {instead(params.layer, names)}")
     seen: set[str] = set()
     for k, layer in enumerate(wanted):
         part = progress.part(k / len(wanted), (k + 1) / len(wanted))
@@ -105,9 +105,7 @@ def read_vector(
     for option in ("elevation", "style"):
         asked = getattr(params, option)
         if asked and asked.lower() not in {name.lower() for name in seen}:
-            raise ParamError(
-                option, f"no layer has an attribute “{asked}”; there are {', '.join(sorted(seen)) or 'none'}"
-            )
+            raise ParamError(option, f"no layer has an attribute “{shortly(asked)}”; {instead(asked, sorted(seen))}")
     if not datasets:
         said = "; ".join(finding.text for finding in findings)
         raise FormatError(path, f"there are no points, lines or areas in the file{f' ({said})' if said else ''}")

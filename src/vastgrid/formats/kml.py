@@ -20,7 +20,7 @@ from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.strangers import member_names, parse_xml, read_member
-from vastgrid.base.words import plain, spaced
+from vastgrid.base.words import instead, plain, shortly, spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed
@@ -201,7 +201,9 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
         findings.append(Finding("links-not-followed", f"{count(content.links, 'link')} to other files not followed."))
     keys = sorted({key for _, mark in content.marks for key in mark.data})
     if params.elevation and params.elevation not in keys:
-        raise ParamError("elevation", f"no placemark has “{params.elevation}”; there are {', '.join(keys) or 'none'}")
+        raise ParamError(
+            "elevation", f"no placemark has “{shortly(params.elevation)}”; {instead(params.elevation, keys)}"
+        )
     points: list[tuple[Floats, str, str]] = []
     lines: list[Floats] = []
     layers: list[str] = []

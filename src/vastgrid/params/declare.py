@@ -14,6 +14,7 @@ from typing import Any
 
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.quantities import Quantity
+from vastgrid.base.words import instead, shortly
 from vastgrid.params.kinds import Kind, how_of
 
 
@@ -118,8 +119,8 @@ def field_named(params: type, name: str) -> Field:
     for each in _fields(params):
         if each.name == name:
             return each
-    known = ", ".join(each.name for each in _fields(params)) or "none at all"
-    raise ParamError(name, f"there is no such parameter here; there are {known}")
+    known = [each.name for each in _fields(params)]
+    raise ParamError(shortly(name), f"there is no such parameter here; {instead(name, known)}")
 
 
 def parse_value(field: Field, text: str) -> Any:

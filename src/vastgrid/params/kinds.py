@@ -15,6 +15,7 @@ from typing import Any, Protocol
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.quantities import Length, Quantity, Unit, parse_length, parse_unit
+from vastgrid.base.words import instead, shortly
 
 
 class FrameLike(Protocol):
@@ -110,7 +111,7 @@ def _choice(kind: type[Enum], word: str) -> Enum:
     for member in kind:
         if str(member.value).lower() == word.lower():
             return member
-    raise CallError(f"“{word}” is not one of {', '.join(_choices(kind))}")
+    raise CallError(f"“{shortly(word)}” is none of the choices; {instead(word, _choices(kind))}")
 
 
 def _choices(kind: type[Enum]) -> tuple[str, ...]:
@@ -337,7 +338,7 @@ def _several(kind: Any, word: str) -> Several:
     asked = [part.strip().lower() for part in word.split(",") if part.strip()]
     for part in asked:
         if part not in kind.words:
-            raise CallError(f"“{part}” is not one of {', '.join(kind.words)}")
+            raise CallError(f"“{shortly(part)}” is none of the choices; {instead(part, kind.words)}")
     return kind(asked)  # type: ignore[no-any-return]
 
 

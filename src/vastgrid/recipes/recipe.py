@@ -13,6 +13,7 @@ from typing import Any
 from vastgrid.base.errors import FormatError, VastGridError
 from vastgrid.base.files import write_text
 from vastgrid.base.quantities import Unit
+from vastgrid.base.words import instead, shortly
 
 FORM = 1
 SUFFIX = ".recipe"
@@ -299,7 +300,7 @@ def _only(own: Any, known: set[str], where: str) -> None:
         raise RecipeError(f"{where} has to be a table")
     for name in own:
         if name not in known:
-            raise RecipeError(f"“{name}” is not known in {where}; known are {', '.join(sorted(known))}")
+            raise RecipeError(f"“{shortly(name)}” is not known in {shortly(where)}; {instead(name, sorted(known))}")
 
 
 def _string(own: dict[str, Any], key: str, where: str, usual: str | None = None) -> str:
@@ -354,10 +355,12 @@ def _check(recipe: Recipe) -> None:
         name, _, card = reference.partition("/")
         if name not in known:
             raise RecipeError(
-                f"{where} uses “{name}”, which is neither a source nor an earlier step; there are {', '.join(known)}"
+                f"{shortly(where)} uses “{shortly(name)}”, which is neither a source nor an earlier step; {instead(name, known)}"
             )
         if card and card not in known[name]:
-            raise RecipeError(f"{where} uses “{reference}”, but {name} has {', '.join(sorted(known[name]))}")
+            raise RecipeError(
+                f"{shortly(where)} uses “{shortly(reference)}”, which {shortly(name)} does not have; {instead(card, sorted(known[name]))}"
+            )
 
     for step in recipe.steps:
         for _, reference in step.uses:

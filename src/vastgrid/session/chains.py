@@ -11,6 +11,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.files import refuse_clashes
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import instead, shortly
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
@@ -148,7 +149,7 @@ def _chosen(run: Run, only: Sequence[str]) -> list[str]:
     names = [run.graph[card].name for card in run.have]
     for name in only:
         if name not in names:
-            raise CallError(f"--only {name}: there is no such dataset; there are {listed(names)}")
+            raise CallError(f"--only {shortly(name)}: there is no such dataset; {instead(name, names)}")
     return [card for card in run.have if not only or run.graph[card].name in only]
 
 

@@ -15,6 +15,7 @@ from vastgrid.base.errors import CallError, DataError, VastGridError
 from vastgrid.base.files import fingerprint, make_folder, refuse_clashes, refuse_present, write_text
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import instead, shortly
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.loss import Loss
@@ -116,7 +117,9 @@ def runs_of(recipe: Recipe, given: Sequence[tuple[str, Path, bool]], into: Path)
     groups: dict[str, list[list[Path]]] = {}
     for name, path, further in given:
         if recipe.slot(name) is None:
-            raise CallError(f"the recipe has no slot “{name}”; there are {_slots(recipe)}")
+            raise CallError(
+                f"the recipe has no slot “{shortly(name)}”; {instead(name, (slot.name for slot in recipe.slots))}"
+            )
         own = groups.setdefault(name, [])
         if further:
             if not own:

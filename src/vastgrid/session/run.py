@@ -13,7 +13,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.files import fingerprint
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
-from vastgrid.base.words import spaced
+from vastgrid.base.words import instead, shortly, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, listed
@@ -90,7 +90,7 @@ class Run:
         for name in options.every:
             if name not in known:
                 raise CallError(
-                    f"none of these files has a reading option “{name}”; there are {', '.join(sorted(known)) or 'none'}"
+                    f"none of these files has a reading option “{shortly(name)}”; {instead(name, sorted(known))}"
                 )
 
     def read_one(self, path: Path, words: dict[str, str], units: Units, progress: Progress, *, override: bool) -> None:
@@ -232,8 +232,10 @@ class Run:
                     c for source, cards in self.sources if name in (source.path.name, str(source.path)) for c in cards
                 ]
                 if not own:
-                    known = listed([self.graph[card].name for card in self.have])
-                    raise CallError(f"{role}={name}: there is nothing of that name here; there are {known}")
+                    known = [self.graph[card].name for card in self.have]
+                    raise CallError(
+                        f"{role}={shortly(name)}: there is nothing of that name here; {instead(name, known)}"
+                    )
                 found |= dict.fromkeys(own, role)
         return found
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from vastgrid.base.errors import CallError
+from vastgrid.base.words import instead, shortly
 from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.params import declare
@@ -35,8 +36,9 @@ class Options:
         own = _named(self.of_file, path, {})
         for name in own:
             if name not in names:
-                known = ", ".join(sorted(names)) or "none"
-                raise CallError(f"{kind.title} ({path.name}) has no reading option “{name}”; there are {known}")
+                raise CallError(
+                    f"{kind.title} ({shortly(path.name)}) has no reading option “{shortly(name)}”; {instead(name, sorted(names))}"
+                )
         return {**{key: word for key, word in self.every.items() if key in names}, **own}
 
     def check(self, paths: Sequence[Path]) -> None:

@@ -16,6 +16,7 @@ from pathlib import Path
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import write_text
+from vastgrid.base.words import instead, shortly
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of
 from vastgrid.params import declare
@@ -139,7 +140,7 @@ def set_named(name: str) -> DeliverySet:
             return each
     if name.endswith(".json"):
         return read_set(Path(name))
-    raise CallError(f"there is no set “{name}”; there are {', '.join(each.name for each in known_sets())}")
+    raise CallError(f"there is no set “{shortly(name)}”; {instead(name, (each.name for each in known_sets()))}")
 
 
 def read_set(path: Path) -> DeliverySet:

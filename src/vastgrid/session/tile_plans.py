@@ -15,7 +15,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, unit_word
-from vastgrid.base.words import spaced, step_near
+from vastgrid.base.words import instead, shortly, spaced, step_near
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame
 from vastgrid.data.outline import CellOutline, Outline, PointOutline, SurfaceOutline
@@ -195,7 +195,7 @@ class _Looking:
                 path = by_name.get(name)
                 if path is None:
                     raise CallError(
-                        f"{role}={name}: there is no such file here; there are {listed([p.name for p in paths])}"
+                        f"{role}={shortly(name)}: there is no such file here; {instead(name, (p.name for p in paths))}"
                     )
                 found.append((role, path))
                 if path in rest:

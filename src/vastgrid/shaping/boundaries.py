@@ -12,7 +12,7 @@ import shapely
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.quantities import Unit, factor, unit_word
-from vastgrid.base.words import plain, spaced
+from vastgrid.base.words import instead, plain, shortly, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
@@ -96,8 +96,9 @@ def named_areas(
     if drawn is not None:
         found.append(NamedArea(drawn.name or "Area", shapely.Polygon(drawn.corners)))
     if not found and wanted:
-        told = ", ".join(dict.fromkeys(known)) or "none"
-        raise CallError(f"boundaries={wanted}: there is no closed line of such a name; there are {told}")
+        raise CallError(
+            f"boundaries={shortly(wanted)}: there is no closed line of such a name; {instead(wanted, known)}"
+        )
     if not found:
         raise CallError("there is no closed line: an area needs one that ends where it begins")
     made = []

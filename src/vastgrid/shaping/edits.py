@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.quantities import Length, unit_word
+from vastgrid.base.words import instead, shortly
 from vastgrid.data.dataset import Floats
 from vastgrid.data.tin import Tin
 from vastgrid.shaping import edit_lines as reading
@@ -217,8 +218,7 @@ def read_edit(line: str) -> tuple[EditKind, Edit]:
     word, *words = re.sub(r"\s*,\s*", ",", own).split()
     kind = _BY_WORD.get(word.lower())
     if kind is None:
-        known = "; ".join(each.form for each in KINDS)
-        raise CallError(f"“{own}” is no edit; edits are: {known}")
+        raise CallError(f"“{shortly(own)}” is no edit; {instead(word, _BY_WORD)}")
     try:
         return kind, kind.read(words)
     except CallError as error:

@@ -11,6 +11,7 @@ import numpy as np
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import instead, shortly
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.line_roles import CONTOUR, STANDARD
 from vastgrid.data.linework import Linework
@@ -148,15 +149,21 @@ def _take(out: SortedLines, kind: str, lines: Linework, points: Floats, findings
 
 
 def _refuse_unknown(asked: Asked, layers: list[str], out: SortedLines) -> None:
-    known = ", ".join(dict.fromkeys(layers)) or "none"
     for role, (name, patterns) in asked.limits.items():
         if patterns and not out.limits.of(role):
-            raise CallError(f"{name}: there is no closed line on a layer “{patterns}” (layers: {known})")
+            raise CallError(
+                f"{name}: there is no closed line on a layer “{shortly(patterns)}”; {_layers_instead(patterns, layers)}"
+            )
     named = [("breaklines", asked.breaklines), ("whole", asked.whole), *asked.kinds.values()]
     for name, patterns in named:
         for word in (word.strip() for word in patterns.split(",")):
             if layers and word not in ("", "*", "none") and not any(matches(layer, word) for layer in layers):
-                raise CallError(f"{name}: there is no layer “{word}” (layers: {known})")
+                raise CallError(f"{name}: there is no layer “{shortly(word)}”; {_layers_instead(word, layers)}")
+
+
+def _layers_instead(word: str, layers: list[str]) -> str:
+    said = instead(word, layers)
+    return said if said.startswith("did") else f"of layers {said}"
 
 
 def _take_rings(

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from vastgrid.base.errors import ParamError
+from vastgrid.base.words import instead, shortly
 from vastgrid.families.columns import different
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.params.kinds import Styles
@@ -52,7 +53,7 @@ def check_scheme(scheme: Styles) -> None:
     for name, values in scheme.rows:
         for key, value in values:
             if key not in COLUMNS:
-                raise ParamError("layers", f"{name}: there is no “{key}”; there are {', '.join(COLUMNS)}")
+                raise ParamError("layers", f"{shortly(name)}: there is no “{shortly(key)}”; {instead(key, COLUMNS)}")
             if key == "colour" and not (value.isdigit() and 1 <= int(value) <= 255):
                 raise ParamError("layers", f"{name}: “{value}” is no colour number from 1 to 255")
             if key == "rgb" and not re.fullmatch(r"#?[0-9A-Fa-f]{6}", value):
