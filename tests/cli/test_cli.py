@@ -45,7 +45,8 @@ def test_the_example_of_the_manual(run_cli, received, tmp_path):
     )  # fmt: skip
     assert code == 0, err
     assert "Contours every 0.5 m from Ground, starting at 0 m, every 5th one an index contour, not smoothed." in out
-    assert "counts, extents and units agree" in out
+    assert "counts, extents, units and every coordinate are those of what was sent; largest" in out
+    assert "; but its ground differs from that of Ground by up to" in out
     document = ezdxf.readfile(tmp_path / "ground.dxf")
     layers = {entity.dxf.layer for entity in document.modelspace()}
     assert layers == {"CONTOUR", "CONTOUR_INDEX"}

@@ -54,7 +54,10 @@ def lifted(dataset, by):
 def test_a_true_file_agrees(tmp_path, own, data):
     made = sent_as(FORMAT[own], [data], tmp_path / f"a{FORMAT[own].suffixes[0]}")
     assert made.good and made.vertical < 1e-4 and made.plan < 1e-4
-    assert "counts, extents and units agree" in made.sentence() and made.size == made.path.stat().st_size
+    assert (
+        "counts, extents, units and every coordinate agree with what was sent" in made.sentence()
+        and made.size == made.path.stat().st_size
+    )
 
 
 @pytest.mark.parametrize(("own", "data"), [("landxml", SURFACE), ("text", scattered(40))])

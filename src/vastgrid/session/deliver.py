@@ -52,6 +52,8 @@ class Delivery:
         Time for writing and reading.
     files : tuple of str
         Names of the files of a set; empty where there is only one.
+    cost : str
+        How far the ground in it differs from that which came in, as a clause; empty where no step changed it.
     """
 
     path: Path
@@ -65,6 +67,7 @@ class Delivery:
     seconds: float
     plan_unit: str = ""
     files: tuple[str, ...] = ()
+    cost: str = ""
 
     @property
     def good(self) -> bool:
@@ -72,20 +75,24 @@ class Delivery:
         return all(check.good for check in self.checks)
 
     def sentence(self) -> str:
-        """Return the outcome in one sentence."""
+        """Return the outcome, so that a receiver can tell whether the file can be used: what was compared, what differs."""
         size = f"{self.size / 1e6:.1f} MB" if self.size >= 100_000 else f"{self.size / 1e3:.1f} kB"
+        bad = [check.what for check in self.checks if not check.good]
         if self.vertical is None:
-            gap = "" if all(check.good for check in self.checks) else "; heights could not be paired"
+            gap = "; heights could not be paired" if bad else ""
         else:
             unit = f" {self.unit}" if self.unit else ""
             plan_unit = f" {self.plan_unit}" if self.plan_unit else ""
             gap = f"; largest difference in height {self.vertical:.6f}{unit}, in plan {self.plan or 0.0:.6f}{plan_unit}"
-        bad = [check.what for check in self.checks if not check.good]
-        state = f"but {', '.join(bad)} differ" if bad else "counts, extents and units agree"
+        what = "counts, extents and units" if self.vertical is None else "counts, extents, units and every coordinate"
+        # “Agree” beside ground that differs by decimetres would be heard as more than was compared.
+        same = f"{what} are those of what was sent" if self.cost else f"{what} agree with what was sent"
+        state = f"but {', '.join(bad)} differ" if bad else same
         named = listed(self.files) if self.files else self.path.name
         if len(self.files) > MOST_NAMED:
             named = f"{self.files[0]} and {len(self.files) - 1} files more"
-        return f"{named}: {size} written and read back; {state}{gap}."
+        cost = f"; but {self.cost}" if self.cost else ""
+        return f"{named}: {size} written and read back; {state}{gap}{cost}."
 
     def to_json(self) -> dict[str, Any]:
         """Return plain values."""

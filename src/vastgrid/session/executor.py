@@ -16,9 +16,10 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, FormatError, VastGridError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit
+from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.data.dataset import Dataset
-from vastgrid.declarations.conversion import Conversion, Inputs, Result
+from vastgrid.data.loss import Loss
+from vastgrid.declarations.conversion import Conversion, Inputs, Result, listed
 from vastgrid.job.checkpoints import Checkpoints
 from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, Use
 from vastgrid.job.payloads import Payloads, is_reference
@@ -57,6 +58,10 @@ class Made:
     settled: dict[str, str] | None = None
     delivery: Delivery | None = None
     figures: dict[str, Any] = dataclasses.field(default_factory=dict)
+
+
+# What differs by no more than this is the same ground.
+_NOTHING = 0.0005
 
 
 class Executor:
@@ -289,8 +294,28 @@ class Executor:
         if not kind.carries_with(params).geographic:
             inputs = in_one_frame(inputs, noticed)
         made = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into), self._refuse)
-        delivery = dataclasses.replace(made, findings=(*noticed, *made.findings))
+        delivery = dataclasses.replace(made, findings=(*noticed, *made.findings), cost=self._cost(graph, node))
         return Made({}, delivery.findings, delivery=delivery)
+
+    def _cost(self, graph: Graph, node: Node) -> str:
+        """Return how far what goes out differs from what came in, by the step behind it that cost most."""
+        behind, worst, of = list(node.inputs), None, ""
+        seen: set[str] = set()
+        while behind:
+            own = graph.node(behind.pop())
+            if own.id in seen:
+                continue
+            seen.add(own.id)
+            behind += own.inputs
+            loss = Loss.from_json(own.outcome.loss) if own.outcome is not None and own.outcome.loss else None
+            if loss is not None and loss.largest > _NOTHING and (worst is None or loss.largest > worst.largest):
+                role = catalog.conversion_named(own.operation).measured_role
+                names = [graph[use.card].name for use in own.uses if use.role == role]
+                worst, of = loss, listed(names)
+        if worst is None:
+            return ""
+        unit = unit_word(worst.unit)
+        return f"its ground differs from that of {of} by up to {worst.largest:.3f}{unit}, by no more than {worst.p95:.3f}{unit} for 95 % of it"
 
     def _converted(self, graph: Graph, node: Node, progress: Progress) -> Made:
         conversion = catalog.conversion_named(node.operation)
