@@ -359,6 +359,12 @@ def refuse_clashes(inputs: Sequence[Path], outputs: Mapping[str, Path]) -> None:
         if path.is_dir():
             raise CallError(f"{what}: {path} is a folder; name a file in it")
         for each in inputs:
+            if each.is_dir():
+                if same_file(path.parent, each):
+                    raise CallError(
+                        f"{what}: {path} would lie in {each}, among the sources that are read from there; choose another folder"
+                    )
+                continue
             if same_file(path, each) or any(same_file(path, part) for part in companions(each)):
                 also = "an input" if same_file(path, each) else f"a part of the input {each.name}"
                 raise CallError(f"{what}: {path} is also {also}, which would be written over; choose another name")

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from vastgrid.base.errors import CallError, VastGridError
+from vastgrid.base.findings import count
 from vastgrid.base.quantities import parse_length
 from vastgrid.cli.asked import asked_vias, reading, said, words_of
 from vastgrid.cli.sending import ending, print_account
@@ -152,4 +153,4 @@ def in_short(own: dict[str, Any]) -> str:
     """Return what a run over tiles took, in a line."""
     most = max(own["peak_memory"].values(), default=0) / 1e9
     kept = f", {own['tiles_kept']} of them kept from before" if own["tiles_kept"] else ""
-    return f"{own['tiles']} tiles{kept}, {own['workers']} at work, {own['seconds']:.1f} s, at most {most:.2f} GB each."
+    return f"{count(own['tiles'], 'tile')}{kept}, {own['workers']} at work, {own['seconds']:.1f} s, at most {most:.2f} GB each."

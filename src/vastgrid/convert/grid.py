@@ -13,7 +13,7 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.base.words import step_below, step_near
+from vastgrid.base.words import spaced, step_below, step_near
 from vastgrid.data.classes import CLASSES, ClassList
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
@@ -26,7 +26,7 @@ from vastgrid.declarations.tiles import Piece, Tally, Tiling
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.shaping.gridding import OF_CELL, Cells, Method, filled, grid_of, heights_on
+from vastgrid.shaping.gridding import OF_CELL, Cells, Method, filled, grid_of, heights_of_cells, heights_on
 
 MOST_CELLS = 400_000_000
 # What a preview may cost.
@@ -160,13 +160,19 @@ def run(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Res
     keep = _kept(source, params)
     if params.fill is not None and params.method is Method.COUNT:
         raise CallError("fill: where no point lies the count is 0, so there is no gap to fill")
-    heights = heights_on(source, cells, params.method, keep, progress.part(0.0, 0.5))
+    counted: list[Finding] = []
+    if params.method in OF_CELL:
+        part = progress.part(0.0, 0.5)
+        heights, used = heights_of_cells(source.coordinates(), keep, cells, params.method, part)
+        counted = _counted(source, keep, used)
+    else:
+        heights = heights_on(source, cells, params.method, keep, progress.part(0.0, 0.5))
     if params.area is not None:
         heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
     word = unit_word(source.frame.horizontal)
     if not np.isfinite(heights).any():
         raise DataError(f"no cell centre lies on {source.name}; a cell of {cells.dx:g}{word} is too large for it")
-    findings = _reasons(source, params, cells)
+    findings = [*counted, *_reasons(source, params, cells)]
     if params.fill is not None:
         reach = params.fill.in_unit(source.frame.horizontal, "fill")
         heights, number = filled(heights, cells, reach)
@@ -186,6 +192,16 @@ def run(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Res
         findings.append(Finding("loss-unknown", f"What the grid loses cannot be measured: {error}."))
         return Result(grid, tuple(findings))
     return Result(grid, tuple(findings), loss)
+
+
+def _counted(source: Source, keep: Flags | None, used: int) -> list[Finding]:
+    """Say how many points lie in cells, of how many there are."""
+    known = np.isfinite(source.coordinates()[:, 2])
+    total = int((known & keep).sum() if keep is not None else known.sum())
+    what = count(used, "point") if isinstance(source, PointSet) else count(used, "vertex", "vertices")
+    if used == total:
+        return [note("points-counted", f"{what} lie in the cells: all that count.")]
+    return [Finding("points-counted", f"{what} of {spaced(total)} lie in the cells; the others lie outside the area.")]
 
 
 def _kept(source: Source, params: GridParams) -> Flags | None:
@@ -273,7 +289,7 @@ def _tile(inputs: Sequence[Source], params: GridParams, piece: Piece) -> Grid:
     assert params.method is not None
     whole = piece.cells
     window = whole.window(piece.box.grown(1.01 * max(whole.dx, whole.dy)))
-    own = (window.rows, window.columns, window.top, window.left)
+    own = (window.rows, window.columns, window.top, window.left, whole.rows, whole.columns)
     cells = Cells(whole.west, whole.north, whole.dx, whole.dy, *own)
     heights = heights_on(source, cells, params.method, _among(source, params), Silent())
     if params.area is not None:

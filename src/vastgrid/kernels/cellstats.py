@@ -6,22 +6,33 @@ import numba
 import numpy as np
 
 LOWEST, HIGHEST, MEAN, MEDIAN, COUNT = range(5)
+# So many cells beyond the lattice a place may lie that is on its edge but for rounding.
+EDGE = 1e-6
 
 
 @numba.njit(cache=True, nogil=True)
-def cell_of(xyz, i, keep, west, north, dx, dy, top, left, rows, columns):
+def _of_lattice(place, most):
+    """Return the row or column of a place, in cells; the outermost edges belong to the outermost cells."""
+    own = np.int64(np.floor(place))
+    if own == most and place <= most + EDGE:
+        return own - 1
+    return np.int64(0) if own == -1 and place >= -EDGE else own
+
+
+@numba.njit(cache=True, nogil=True)
+def cell_of(xyz, i, keep, west, north, dx, dy, top, left, most_rows, most_columns, rows, columns):
     """Return the number of the cell a point lies in; -1 where it lies in none, has no height or does not count."""
     if (keep.shape[0] > 0 and not keep[i]) or not np.isfinite(xyz[i, 2]):
         return -1
-    column = np.int64(np.floor((xyz[i, 0] - west) / dx)) - left
-    row = np.int64(np.floor((north - xyz[i, 1]) / dy)) - top
+    column = _of_lattice((xyz[i, 0] - west) / dx, most_columns) - left
+    row = _of_lattice((north - xyz[i, 1]) / dy, most_rows) - top
     if row < 0 or column < 0 or row >= rows or column >= columns:
         return -1
     return row * columns + column
 
 
 @numba.njit(cache=True, nogil=True)
-def gather(xyz, keep, west, north, dx, dy, top, left, number, value, what):
+def gather(xyz, keep, west, north, dx, dy, top, left, most_rows, most_columns, number, value, what):
     """Add points to cells: how many, and their lowest, highest or running mean height.
 
     Parameters
@@ -34,6 +45,9 @@ def gather(xyz, keep, west, north, dx, dy, top, left, number, value, what):
         Outer corner of the lattice's north-western cell, and the size of a cell. A cell holds its western and northern edge.
     top, left : int
         Row and column of the lattice that come first here: a part of a lattice gathers what the whole would.
+    most_rows, most_columns : int
+        Rows and columns of the whole lattice: its outermost edges belong to its outermost cells, so no point of an extent
+        that ends on a whole cell is lost.
     number : (rows, columns) int64
         How many points each cell has; added to.
     value : (rows, columns) float64
@@ -43,7 +57,7 @@ def gather(xyz, keep, west, north, dx, dy, top, left, number, value, what):
     """
     rows, columns = number.shape
     for i in range(xyz.shape[0]):
-        cell = cell_of(xyz, i, keep, west, north, dx, dy, top, left, rows, columns)
+        cell = cell_of(xyz, i, keep, west, north, dx, dy, top, left, most_rows, most_columns, rows, columns)
         if cell < 0:
             continue
         z, row, column = xyz[i, 2], cell // columns, cell % columns
@@ -85,11 +99,11 @@ def joined(number, value, more, other, what):
 
 
 @numba.njit(cache=True, nogil=True)
-def put_by_cell(xyz, keep, west, north, dx, dy, top, left, columns, slot, heights):
+def put_by_cell(xyz, keep, west, north, dx, dy, top, left, most_rows, most_columns, columns, slot, heights):
     """Write points' heights to where their cells begin; `slot` moves on, (rows × columns,) int64."""
     rows = slot.shape[0] // columns
     for i in range(xyz.shape[0]):
-        cell = cell_of(xyz, i, keep, west, north, dx, dy, top, left, rows, columns)
+        cell = cell_of(xyz, i, keep, west, north, dx, dy, top, left, most_rows, most_columns, rows, columns)
         if cell < 0:
             continue
         heights[slot[cell]] = xyz[i, 2]

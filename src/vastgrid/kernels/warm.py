@@ -241,8 +241,8 @@ def _warm_making(xyz, points, triangles, neighbours):
     own, heights = xyz.copy(), value.copy()
     own.flags.writeable = heights.flags.writeable = points.flags.writeable
     keep = np.zeros(0, np.bool_)
-    cellstats.gather(own, keep, 0.0, 100.0, 20.0, 20.0, 0, 0, number, value, cellstats.MEAN)
-    cellstats.put_by_cell(own, keep, 0.0, 100.0, 20.0, 20.0, 0, 0, 5, np.zeros(25, np.int64), np.zeros(100))
+    cellstats.gather(own, keep, 0.0, 100.0, 20.0, 20.0, 0, 0, 5, 5, number, value, cellstats.MEAN)
+    cellstats.put_by_cell(own, keep, 0.0, 100.0, 20.0, 20.0, 0, 0, 5, 5, 5, np.zeros(25, np.int64), np.zeros(100))
     raster.gaps_of_points(own, keep, heights, 0.0, 100.0, 20.0, 20.0, np.zeros(len(own), np.float32))
     sizes, box = np.zeros(9, np.int64), (0.0, 0.0, 100.0, 100.0)
     raster.gaps_in_box(own, keep, heights, 0.0, 100.0, 20.0, 20.0, *box, 1e-6, 1.01, sizes)

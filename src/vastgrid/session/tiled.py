@@ -17,9 +17,11 @@ from vastgrid.base.files import beside, need_room, refuse_clashes
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.data.outline import CellOutline, EdgeOutline, Outline, PointOutline, Window
+from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Inputs, Result, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.declarations.tiles import Piece, Sums, Tally, added_up
@@ -81,7 +83,7 @@ def run_tiled(
     kind = catalog.format_of_target(target)
     if kind.write is None:
         raise CallError(f"{kind.title} cannot be written")
-    refuse_clashes([path for path in paths if not path.is_dir()], {"the result": target})
+    refuse_clashes(paths, {"the result": target})
     write_params = declare.build(kind.write_params, write_words)
     plan = planned(
         paths, vias, read_words, from_units, asked, account, progress.part(0.0, 0.02), override=override_units
@@ -293,7 +295,9 @@ def _joined(plan: Plan, facts: Sequence[dict[str, Any]], account: Account, progr
     if isinstance(whole, CellOutline):
         return whole_grid(plan, [each["tile"] for each in facts if not each["empty"]], progress)
     if isinstance(whole, PointOutline):
-        return whole_cloud(plan, facts, progress)
+        cloud = whole_cloud(plan, facts, progress)
+        account.tell(_every_point(plan, cloud))
+        return cloud
     lines = (whole_edges if isinstance(whole, EdgeOutline) else whole_lines)(plan, facts, progress)
     step = plan.steps[-1]
     finish = step.conversion.tiles.finish if step.conversion.tiles else None
@@ -304,6 +308,24 @@ def _joined(plan: Plan, facts: Sequence[dict[str, Any]], account: Account, progr
     )
     account.add_findings(-1, findings)
     return made
+
+
+def _every_point(plan: Plan, made: PointSet) -> str:
+    """Compare the points that come out with those that went in.
+
+    Raises
+    ------
+    DataError
+        If no step chose among them and their numbers differ.
+    """
+    read = plan.source.outline
+    came = read.count if isinstance(read, PointOutline) else 0
+    if not plan.steps and len(made.xyz) != came:
+        raise DataError(
+            f"{count(came, 'point')} by the headers of the sources and {spaced(len(made.xyz))} on the tiles, so the points are"
+            " not those that the headers tell of; read the files one by one to see which"
+        )
+    return f"{count(came, 'point')} went in, {spaced(len(made.xyz))} came out."
 
 
 def _assembled(

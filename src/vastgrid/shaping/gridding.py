@@ -77,6 +77,8 @@ class Cells:
         How many.
     top, left : int
         Row and column of the lattice that come first.
+    most_rows, most_columns : int
+        How many the whole lattice has; 0 where these are all of it.
     """
 
     west: float
@@ -87,6 +89,13 @@ class Cells:
     columns: int
     top: int = 0
     left: int = 0
+    most_rows: int = 0
+    most_columns: int = 0
+
+    @property
+    def most(self) -> tuple[int, int]:
+        """Rows and columns of the whole lattice."""
+        return self.most_rows or self.top + self.rows, self.most_columns or self.left + self.columns
 
     @property
     def corner(self) -> tuple[float, float]:
@@ -126,7 +135,7 @@ def heights_on(source: Dataset, cells: Cells, method: Method, keep: Flags | None
         If the points span no ground.
     """
     if method in OF_CELL:
-        return _of_cells(source.coordinates(), keep, cells, OF_CELL[method], progress)
+        return heights_of_cells(source.coordinates(), keep, cells, method, progress)[0]
     if method is Method.LINEAR and isinstance(source, Tin | Grid):
         return lattice(source, cells.corner, (cells.dx, cells.dy), cells.shape)
     xyz = _places(source.coordinates(), keep)
@@ -192,7 +201,14 @@ def _triangles(xyz: Floats, progress: Progress) -> Tin:
     return Tin(vertices=xyz, triangles=made.triangles, neighbours=made.neighbours)
 
 
-def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress: Progress) -> Floats:
+def heights_of_cells(
+    xyz: Floats, keep: Flags | None, cells: Cells, method: Method, progress: Progress
+) -> tuple[Floats, int]:
+    """Return what the points in each cell have in common, and how many points lie in cells.
+
+    A point on an edge between two cells belongs to the eastern and the southern one, on an outermost edge to the outermost.
+    """
+    what = OF_CELL[method]
     every = np.zeros(0, np.bool_)
     first = COUNT if what == MEDIAN else what
 
@@ -202,7 +218,18 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
             part = slice(begin, min(begin + GATHERED, stop))
             own = every if keep is None else keep[part]
             gather(
-                xyz[part], own, cells.west, cells.north, cells.dx, cells.dy, cells.top, cells.left, number, value, first
+                xyz[part],
+                own,
+                cells.west,
+                cells.north,
+                cells.dx,
+                cells.dy,
+                cells.top,
+                cells.left,
+                *cells.most,
+                number,
+                value,
+                first,
             )
             let_go(xyz)
         return number, value
@@ -216,8 +243,9 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
     number, value = halves[0]
     for more, other in halves[1:]:
         joined(number, value, more, other, first)
+    used = int(number.sum())
     if what == COUNT:
-        return number.astype(np.float64)
+        return number.astype(np.float64), used
     if what == MEDIAN:
         starts = np.concatenate(([0], np.cumsum(number.ravel())))
         heights = np.zeros(int(starts[-1]))
@@ -234,6 +262,7 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
                 cells.dy,
                 cells.top,
                 cells.left,
+                *cells.most,
                 cells.columns,
                 slot,
                 heights,
@@ -241,7 +270,7 @@ def _of_cells(xyz: Floats, keep: Flags | None, cells: Cells, what: int, progress
             at += len(piece)
             progress.report(0.5 + 0.4 * at / max(len(xyz), 1), "putting points into cells")
         medians(heights, starts, value.reshape(-1))
-    return value
+    return value, used
 
 
 def _by_distance(source: Dataset, xyz: Floats, cells: Cells, progress: Progress) -> Floats:

@@ -396,7 +396,8 @@ class _Maker:
     def made(self, step: int, box: Box) -> Dataset | None:
         """Return what a step gives on at least some ground; None where it gives sums alone."""
         if step < 0:
-            return self._read(self._plan.source, box)
+            # A place on the border of two tiles belongs to the eastern, or the northern one.
+            return _cropped(self._read(self._plan.source, box), self._plan.source.outline, box)
         own = self._plan.steps[step]
         conversion = own.conversion
         tiling = conversion.tiles
