@@ -26,6 +26,22 @@ def neighbours_of(triangles: NDArray[np.int32]) -> NDArray[np.int32]:
     return np.asarray(_neighbours(triangles, head, following))
 
 
+def free_edges(
+    triangles: NDArray[np.int32], across: NDArray[np.int32], places: NDArray[np.float64]
+) -> tuple[int, float]:
+    """Return how many edges have a face on one side alone, and their length in plan.
+
+    Parameters
+    ----------
+    across : (m, 3) int32
+        The triangle across each edge, as `neighbours_of` gives it.
+    places : (n, 2 or more) float64
+    """
+    free = across < 0
+    away = places[np.roll(triangles, -1, axis=1)[free]] - places[triangles[free]]
+    return int(free.sum()), float(np.hypot(away[:, 0], away[:, 1]).sum())
+
+
 @numba.njit(cache=True, nogil=True)
 def _neighbours(triangles, head, following):
     # Edges are kept in lists that hang on their smaller vertex: no hashing, no sorting.
@@ -338,12 +354,22 @@ def plan_turn(vertices, a, b, c):
 
 
 @numba.njit(cache=True, nogil=True)
-def mend_flat(vertices, triangles, neighbours, flags, drop):
+def _is_flat(vertices, a, b, c, thin):
+    turn = plan_turn(vertices, a, b, c)
+    if turn <= 0.0 or thin == 0.0:
+        return turn <= 0.0
+    longest = 0.0
+    for p, q in ((a, b), (b, c), (c, a)):
+        longest = max(longest, np.hypot(vertices[q, 0] - vertices[p, 0], vertices[q, 1] - vertices[p, 1]))
+    return turn <= thin * longest
+
+
+@numba.njit(cache=True, nogil=True)
+def mend_flat(vertices, triangles, neighbours, flags, drop, thin, last):
     """Flip or drop triangles without an area in plan, in place.
 
     A triangle whose corner lies on its longest edge is joined with the one across that edge and parted the other way,
-    where the corner's height is that of the edge; where it is not, or nothing lies across, it is dropped: it covers
-    no ground.
+    where the corner's height is that of the edge. Where nothing lies across it is dropped: its corner is the rim's now.
 
     Parameters
     ----------
@@ -351,26 +377,33 @@ def mend_flat(vertices, triangles, neighbours, flags, drop):
         As the file will hold them.
     drop : float
         Largest difference in height at which an edge may be flipped.
+    thin : float
+        A triangle has no area if it is no higher than this above its longest edge.
+    last : bool
+        Drop what cannot be flipped either: it covers no ground. Else it stays, to be mended otherwise.
 
     Returns
     -------
     keep : (m,) bool
     flipped : int
+    stuck : (m,) bool
+        What cannot be flipped.
     """
     count = triangles.shape[0]
     keep = np.ones(count, np.bool_)
+    stuck = np.zeros(count, np.bool_)
     tries = np.zeros(count, np.int8)
     stack = np.zeros(8 * count + 8, np.int32)
     depth = 0
     for t in range(count - 1, -1, -1):
-        if plan_turn(vertices, triangles[t, 0], triangles[t, 1], triangles[t, 2]) <= 0.0:
+        if _is_flat(vertices, triangles[t, 0], triangles[t, 1], triangles[t, 2], thin):
             stack[depth] = t
             depth += 1
     flipped = 0
     while depth > 0:
         depth -= 1
         t = stack[depth]
-        if not keep[t] or plan_turn(vertices, triangles[t, 0], triangles[t, 1], triangles[t, 2]) > 0.0:
+        if not keep[t] or not _is_flat(vertices, triangles[t, 0], triangles[t, 1], triangles[t, 2], thin):
             continue
         k, longest, shortest = 0, -1.0, np.inf
         for e in range(3):
@@ -395,6 +428,9 @@ def mend_flat(vertices, triangles, neighbours, flags, drop):
             on_edge = vertices[a, 2] + share * (vertices[b, 2] - vertices[a, 2])
             can = abs(on_edge - vertices[c, 2]) <= drop and triangles[o, (m + 2) % 3] != c
         if not can:
+            stuck[t] = o >= 0
+            if stuck[t] and not last:
+                continue
             keep[t] = False
             for e in range(3):
                 other = neighbours[t, e]
@@ -433,4 +469,4 @@ def mend_flat(vertices, triangles, neighbours, flags, drop):
         tries[o] += 1
         stack[depth], stack[depth + 1] = o, t
         depth += 2
-    return keep, flipped
+    return keep, flipped, stuck

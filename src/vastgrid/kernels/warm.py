@@ -87,7 +87,13 @@ def warm() -> None:
     crossings.crossings(xyz[:30], xyz[30:])
     crossings.on_segments(xyz, xyz[:30], xyz[30:], 0.001)
     topology.mend_flat(
-        vertices, made.triangles.copy(), topology.neighbours_of(made.triangles), made.constrained.copy(), 0.001
+        vertices,
+        made.triangles.copy(),
+        topology.neighbours_of(made.triangles),
+        made.constrained.copy(),
+        0.001,
+        0.0,
+        True,
     )
     topology.inside_polygon(xyz[:, 0].copy(), xyz[:, 1].copy(), np.ascontiguousarray(xyz[:4, :2]))
     list(textrows.RowTemplate("{} {} {}\n", (0, 3, textrows.HEX)).blocks((np.arange(3), xyz[:3, 0], np.arange(3))))

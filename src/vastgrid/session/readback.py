@@ -9,16 +9,19 @@ from typing import Any
 
 import numpy as np
 
+from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import plain
 from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Linework, from_lines
+from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format
+from vastgrid.kernels.topology import free_edges, neighbours_of
 from vastgrid.session.pairing import Compared, Reading, between, without_records
 
 
@@ -50,6 +53,7 @@ def compare(
             plan.append(gap[0])
             vertical.append(gap[1])
             _check_gaps(each, gap, carries, checks, label)
+            _check_closed(each, found, carries, checks, label)
         _check_frame(each, found, carries, checks)
         _check_attributes(each, found, target, params, checks, label)
     return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
@@ -228,6 +232,27 @@ def _check_gaps(sent: Dataset, gap: tuple[float, float], carries: Carries, check
         least = 1e-8 if in_degrees and what != "heights" else 1e-3
         slack = max(least, 1.001 * carries.step) + (2e-7 if carries.single else 1e-15) * most
         checks.append(Compared(f"{label}{what}", "as sent", f"{far:.6f} off at most", far <= slack))
+
+
+def _check_closed(sent: Dataset, read: Dataset, carries: Carries, checks: list[Compared], label: str) -> None:
+    """Check that faces are as closed as those sent: that no more of their edges has a face on one side alone."""
+    own, other = _free_edges(sent), _free_edges(read)
+    if own is None or other is None:
+        return
+    slack = 4.0 * max(carries.step, 1e-3) * (1 + own[0])
+    degrees = sent.frame.horizontal is Unit.DEGREE
+    words = [count(number, "free edge") + ("" if degrees else f", {length:.3f}") for number, length in (own, other)]
+    good = other[0] <= own[0] or (not degrees and other[1] <= own[1] + slack)
+    checks.append(Compared(f"{label}faces", words[0], words[1], good))
+
+
+def _free_edges(dataset: Dataset) -> tuple[int, float] | None:
+    """Return how many edges of faces have one on one side alone, and their length; None where there are no faces."""
+    if isinstance(dataset, Tin):
+        return free_edges(dataset.triangles, dataset.edges_across, dataset.vertices)
+    if isinstance(dataset, Mesh):
+        return free_edges(dataset.triangles, neighbours_of(dataset.triangles), dataset.vertices)
+    return None
 
 
 def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Compared]) -> None:

@@ -19,11 +19,14 @@ from vastgrid.kernels.topology import group_places, neighbours_of, plan_areas
 from vastgrid.kernels.triangulate import once, parted_at_places, triangulate
 from vastgrid.measures.heights import bucket_index, heights
 from vastgrid.shaping.limits import WELD, cut_to, parted_faces, polygons_of
+from vastgrid.shaping.precision import without_slivers
 
 # Steps below this are none, in the unit of heights: what reading and cutting make of one height is far below it.
 NONE = 1e-6
 # Places so many roundings apart are one: the crossing line of two surfaces is found on a lattice as fine as that.
 NEARLY = 100.0
+# So many roundings thin is a sliver between two lines that are one: twice what the crossing line is widened by.
+SLIVER = 2e3
 
 
 @dataclass(frozen=True, slots=True)
@@ -274,7 +277,7 @@ def _joined(over: Tin, kept: Tin, between: Any, ground: Tin, name: str) -> tuple
         neighbours=neighbours_of(triangles),
         constrained=flags,
     )
-    return made, seam
+    return without_slivers(made, SLIVER * size), seam
 
 
 def _rim_pairs(tin: Tin) -> NDArray[np.int64]:
