@@ -262,11 +262,6 @@ def _joined(over: Tin, kept: Tin, between: Any, ground: Tin, name: str) -> tuple
         faces = np.concatenate((faces, fill))
         flags = np.concatenate((flags, np.zeros((len(fill), 3), np.bool_)))
     faces, flags = parted_faces(vertices, faces, flags, 10.0 * size)
-    u, v = vertices[faces[:, 1]] - vertices[faces[:, 0]], vertices[faces[:, 2]] - vertices[faces[:, 0]]
-    # What is no wider than rounding has lost its place to the triangles that were parted at its middle corner.
-    wide = np.hypot(*(v - u)[:, :2].T) + np.hypot(*u[:, :2].T)
-    good = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0] > size * wide
-    faces, flags = faces[good], flags[good]
     used, compacted = np.unique(faces, return_inverse=True)
     triangles = compacted.reshape(-1, 3).astype(np.int32)
     made = Tin(

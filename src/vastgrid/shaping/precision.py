@@ -108,6 +108,9 @@ def without_slivers(tin: Tin, step: float) -> Tin:
         stuck = work.flip(last=False)
         if not stuck.any() or not work.join_nearest(stuck):
             break
+    # What has no area at all is no ground, wherever it stands.
+    work.thin = 0.0
+    work.flip(last=True)
     every = np.ones(len(work.triangles), np.bool_)
     parts = compact(work.triangles, neighbours_of(work.triangles), work.flags, every, len(tin.vertices))
     triangles, across, flags, used = parts
