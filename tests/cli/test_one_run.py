@@ -179,7 +179,7 @@ def test_units_and_options_of_one_file(run_cli, here):
         (("--check", "spikes", "height=1m"), "give --inspect as well"),
         (("--via", "tin", "breaklines=EDGE"), "no layer “EDGE”"),
         (("--via", "tin", "boundary=EDGE"), "no closed line on a layer “EDGE”"),
-        (("--only", "ghost"), "there is no such dataset; there are a and e"),
+        (("--only", "ghost"), "there is no such dataset; there are a, e"),
     ],
 )
 def test_what_cannot_be_done_as_said_is_refused(run_cli, here, words, why):

@@ -89,7 +89,7 @@ def test_split_by_an_attribute_and_blunders_by_a_stated_rule():
     many = checks(np.zeros(300), time=np.arange(300.0))
     with pytest.raises(CallError, match="by=time: it has 300 values"):
         asked(many, by="time")
-    with pytest.raises(CallError, match="there are cover"):
+    with pytest.raises(CallError, match="there is cover"):
         asked(checks(residuals, cover=cover), by="soil")
     assert not blunders(np.zeros(10), 3.0, 1e-6).any()
 

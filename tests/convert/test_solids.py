@@ -177,7 +177,7 @@ def test_structures_stand_on_the_ground_by_their_attribute():
     assert (bodies[:, :, 2].min(axis=1) <= foot + 1e-9).all(), "no gap below the lower side"
     up = stand(points, tin, height="tall", size="1m", above="0.5m").dataset.vertices.reshape(29, -1, 3)
     assert up[:, :, 2].min(axis=1) == pytest.approx(foot + 0.5)
-    with pytest.raises(ParamError, match="attributes are tall, code"):
+    with pytest.raises(ParamError, match="did you mean tall"):
         stand(points, tin, height="tallness")
     with pytest.raises(DataError, match="no point"):
         stand(points, tin, height="code")

@@ -42,7 +42,7 @@ def test_handmade_faces():
     assert len(tin.triangles) == 2, "the invisible face is no ground"
     corners = {tuple(sorted(map(tuple, tin.vertices[t].tolist()))) for t in tin.triangles}
     assert ((2000.0, 1000.0, 10.0), (2000.0, 1010.0, 12.0), (2010.0, 1010.0, 13.0)) in corners
-    assert len(tin.source_points) == 2 and len(tin.break_vertices) == 2 and len(tin.limit) == 5
+    assert len(tin.source_points) == 2 and len(tin.break_vertices) == 4 and len(tin.limit) == 5
     assert points.xyz.tolist() == [[2000.25, 1000.5, 99.125]]
     assert points.attributes["code"].tolist() == [b"BM"]
     said = " ".join(finding.text for finding in result.findings)

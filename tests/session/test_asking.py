@@ -83,7 +83,7 @@ def test_options_and_units_are_of_the_files_that_are_named(files):
             Silent(),
             [],
         )
-    with pytest.raises(CallError, match="there is no such parameter here; there are boundaries"):
+    with pytest.raises(CallError, match="there is no such parameter here; did you mean"):
         asked("volumes", [("base", files["flat"]), ("top", files["flat"])], depths="1m")
 
 

@@ -91,7 +91,7 @@ def test_a_run_gives_what_the_job_gave_and_the_same_on_another_machine(session, 
     away.mkdir(parents=True)
     moved = {slot: [shutil.copy(paths[0], away)] for slot, paths in files.items()}
     other = RunAccount({}, away)
-    from vastgrid.session.keeping import keep_job, new_store
+    from vastgrid.session.keeping import keep_job, NewJob
 
     graph = run_recipe(
         recipe,
@@ -99,14 +99,14 @@ def test_a_run_gives_what_the_job_gave_and_the_same_on_another_machine(session, 
         None,
         Silent(),
         other,
-        store=new_store(tmp_path / "job2"),
+        store=NewJob(tmp_path / "job2"),
     )
     assert other.digests == one.digests
     keep_job(tmp_path / "job2", "again", graph, "run")
     opened = Session(tmp_path / "job2")
     assert all(opened.graph.state(card) is State.MADE for card in opened.graph.cards)
     with pytest.raises(CallError, match="is not empty"):
-        new_store(tmp_path / "job2")
+        NewJob(tmp_path / "job2")
 
 
 def test_many_runs_and_one_bad_file(session, tmp_path):
@@ -131,7 +131,7 @@ def test_files_are_given_to_slots(session, tmp_path):
     one, two = tmp_path / "day1.csv", tmp_path / "day2.csv"
     for given, said in (
         ([("day-1", one, False)], "needs a file for day2=FILE"),
-        ([("day-3", one, False)], "no slot “day-3”; there are day-1"),
+        ([("day-3", one, False)], "no slot “day-3”; did you mean day-1"),
         ([("day-1", one, True)], "a further file needs one before it"),
         ([("day-1", one, False)] * 2 + [("day2", two, False)] * 3, "day-1 has 2 files, another slot has 3"),
     ):

@@ -179,12 +179,13 @@ def test_one_damaged_file_is_named_and_its_tiles_say_so(cloud, tmp_path):
 
 
 def test_nothing_but_damaged_files_is_an_error(tmp_path):
+    (tmp_path / "out").mkdir()
     (tmp_path / "a.laz").write_bytes(b"LASF" + bytes(400))
     with pytest.raises(DataError, match=r"a\.laz: .*damaged"):
-        in_tiles([tmp_path], CHAIN, tmp_path / "made.tif", 60.0)
+        in_tiles([tmp_path], CHAIN, tmp_path / "out" / "made.tif", 60.0)
     (tmp_path / "b.laz").write_bytes(b"LASF" + bytes(400))
     with pytest.raises(DataError, match="none of 2 files can be read"):
-        in_tiles([tmp_path], CHAIN, tmp_path / "made.tif", 60.0)
+        in_tiles([tmp_path], CHAIN, tmp_path / "out" / "made.tif", 60.0)
 
 
 @pytest.mark.parametrize(
@@ -231,7 +232,8 @@ def test_gaps_and_overlaps_of_files_are_findings(tmp_path):
             xyz = np.column_stack((rng.random((500, 2)) * wide + low, rng.random(500)))
             cloud = PointSet(name="t", frame=FRAME, xyz=xyz, attributes={"classification": np.full(500, 2, np.uint8)})
             write([cloud], tmp_path / f"t{row}{column}.laz", LasWriteParams(), Silent())
-    run = in_tiles([tmp_path], CHAIN, tmp_path / "made.tif", 100.0)
+    (tmp_path / "out").mkdir()
+    run = in_tiles([tmp_path], CHAIN, tmp_path / "out" / "made.tif", 100.0)
     found = {each.code: each for each in run.account.findings()}
     assert "1 gap among the files" in found["files-gap"].text
     east, north = found["files-gap"].at
