@@ -91,7 +91,7 @@ def test_a_run_gives_what_the_job_gave_and_the_same_on_another_machine(session, 
     away.mkdir(parents=True)
     moved = {slot: [shutil.copy(paths[0], away)] for slot, paths in files.items()}
     other = RunAccount({}, away)
-    from vastgrid.session.keeping import keep_job, NewJob
+    from vastgrid.session.keeping import NewJob, keep_job
 
     graph = run_recipe(
         recipe,

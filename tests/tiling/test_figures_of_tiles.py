@@ -250,7 +250,9 @@ def test_large_grids_in_memory_are_added_up_piece_by_piece(two, tmp_path, monkey
     monkeypatch.setattr(volumes, "PIECE", 3000)
     held = []
     whole = volumes.for_volumes
-    monkeypatch.setattr(volumes, "for_volumes", lambda data, *other: held.append(data.heights.size) or whole(data, *other))
+    monkeypatch.setattr(
+        volumes, "for_volumes", lambda data, *other: held.append(data.heights.size) or whole(data, *other)
+    )
     got = answered(capsys, *words)
     assert max(held) < 8000
     assert len(held) > 30

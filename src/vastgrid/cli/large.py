@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from vastgrid.base.errors import CallError, VastGridError
-from vastgrid.base.findings import count
+from vastgrid.base.findings import count, note
 from vastgrid.base.quantities import parse_length
 from vastgrid.cli.asked import asked_vias, reading, said, words_of
 from vastgrid.cli.sending import ending, print_account
@@ -47,7 +47,10 @@ def _asked(options: argparse.Namespace) -> Asked:
     tile = None if options.tiles in (None, AUTO) else parse_length(options.tiles)
     if tile is not None and not tile.value > 0:
         raise CallError("--tiles: a tile needs a width above 0, such as 1000m")
-    workers = 0 if options.cluster else cores() if options.workers is None else options.workers
+    workers = 0 if options.cluster else cores() if options.workers is None else min(options.workers, cores())
+    if options.workers is not None and options.workers > cores():
+        text = f"{count(workers, 'worker')}, one for each processor there is, instead of {options.workers}."
+        tell([note("workers-fewer", text)])
     return Asked(tile, workers, options.cluster)
 
 

@@ -311,6 +311,12 @@ def _width(plan: Plan, asked: Asked, account: Account) -> float:
     halo = plan.halo()
     if asked.tile is not None:
         size = asked.tile.in_unit(frame.horizontal, "tiles")
+        cell = max(
+            (max(each.dx, each.dy) for each in (whole, plan.ground) if isinstance(each, CellOutline)), default=0.0
+        )
+        if size < cell:
+            word = unit_word(frame.horizontal)
+            raise CallError(f"tiles: {asked.tile} is less than a cell of {cell:.6g}{word}; give a width of many cells")
         if halo > size:
             text = f"A tile of {asked.tile} looks {halo:.4g}{unit_word(frame.horizontal)} around itself; wider tiles would be quicker."
             account.add_findings(-1, [Finding("tiles-narrow", text)])

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
+import glob
+import json
 import shutil
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -101,9 +104,10 @@ def run_tiled(
     control = control or Control()
     run = TiledRun(plan, account, {"foretold_seconds": seconds_of(plan, asked.workers)})
     account.tell(effort(plan, asked.workers))
-    facts = all_tiles(run, asked, folder, progress.part(0.02, 0.8), control, watch)
-    plan = run.plan
-    _tell(run, facts)
+    with _left_clean(folder):
+        facts = all_tiles(run, asked, folder, progress.part(0.02, 0.8), control, watch)
+        plan = run.plan
+        _tell(run, facts)
     watch(TileState("putting tiles together", 0, 1))
     end = progress.part(0.8, 1.0)
     if direct:
@@ -152,7 +156,8 @@ def ask_tiled(
     _make_scratch(folder, plan, scratch)
     run = TiledRun(plan, account, {"foretold_seconds": seconds_of(plan, asked.workers)})
     account.tell(effort(plan, asked.workers))
-    facts = all_tiles(run, asked, folder, progress.part(0.02, 0.98), Control(), lambda state: None)
+    with _left_clean(folder):
+        facts = all_tiles(run, asked, folder, progress.part(0.02, 0.98), Control(), lambda state: None)
     step = run.plan.steps[-1]
     tiling = step.conversion.tiles
     assert tiling is not None
@@ -171,7 +176,7 @@ def ask_tiled(
 
 def _sweep(target: Path) -> None:
     """Remove the tiles of a result that is whole."""
-    for each in target.resolve().parent.glob(f".{target.name}.tiles-*"):
+    for each in target.resolve().parent.glob(f".{glob.escape(target.name)}.tiles-*"):
         shutil.rmtree(each, ignore_errors=True)
 
 
@@ -219,6 +224,18 @@ def _make_scratch(folder: Path, plan: Plan, target: Path) -> None:
         f"Tiles of {target.name}, which Vast Grid is making or was stopped at; the same call goes on from here.\n"
         "It removes this folder when the result is whole. Removing it by hand costs only time.\n"
     )
+
+
+@contextlib.contextmanager
+def _left_clean(folder: Path) -> Iterator[None]:
+    """Leave no scratch of a run that is refused; what a stopped run made stays, for the same call to go on from."""
+    try:
+        yield
+    except (CallError, DataError):
+        kept = [json.loads(each.read_text()) for each in folder.glob("tiles/*.json")]
+        if all(each.get("empty") for each in kept):
+            shutil.rmtree(folder, ignore_errors=True)
+        raise
 
 
 def _tell(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:

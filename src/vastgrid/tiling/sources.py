@@ -19,6 +19,7 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, crs_name, height_system, same_place, turned_axes
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import Box, CellOutline, PointOutline, Window, joined
+from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Format
 from vastgrid.params import declare
 
@@ -26,6 +27,8 @@ from vastgrid.params import declare
 OFF = 1e-3
 # So many files that do not belong to data lie in a folder unmentioned by name.
 NAMED = 5
+# Suffixes that reports and lists of anything have.
+ANY_TEXT = {".csv", ".txt", ".tsv", ".dat", ".pts", ".pnt"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,13 +153,20 @@ class Looked:
     findings: list[Finding] = field(default_factory=list)
 
 
+def _whole_suffixes() -> tuple[str, ...]:
+    """Return the suffixes of rasters and clouds that cannot be read in parts; those of any text may be something else."""
+    kinds = ({Grid}, {PointSet})
+    whole = [each for each in catalog.FORMATS if each.head is None and set(each.carries.kinds) in kinds and each.read]
+    return tuple({suffix for each in whole for suffix in each.suffixes} - ANY_TEXT)
+
+
 def files_in(paths: Iterable[Path], findings: list[Finding]) -> list[Path]:
     """Return files, folders replaced by the files in them that can be read in parts, by name.
 
     Raises
     ------
     CallError
-        If a folder holds none.
+        If a folder holds none, or terrain that cannot be read in parts beside them: part of the ground would be missing.
     """
     suffixes = {suffix for each in catalog.FORMATS if each.head is not None for suffix in each.suffixes}
     found: list[Path] = []
@@ -170,6 +180,13 @@ def files_in(paths: Iterable[Path], findings: list[Finding]) -> list[Path]:
             raise CallError(f"{path}: none of its files ends in {', '.join(sorted(suffixes))}")
         known = set(able)
         rest = [each.name for each in inside if each not in known]
+        lost = [each for each in rest if each.lower().endswith(_whole_suffixes())]
+        if lost:
+            names = ", ".join(lost[:NAMED]) + (" …" if len(lost) > NAMED else "")
+            raise CallError(
+                f"{path.name} also holds {count(len(lost), 'file')} of terrain that can only be read whole ({names}), whose ground"
+                " would be missing; bring them to GeoTIFF or LAS first, move them, or name the files that count"
+            )
         if rest:
             names = ", ".join(rest[:NAMED]) + (" …" if len(rest) > NAMED else "")
             findings.append(note("not-data", f"{count(len(rest), 'file')} in {path.name} passed over: {names}."))
