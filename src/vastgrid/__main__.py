@@ -4,12 +4,13 @@ import os
 import sys
 import warnings
 
-from vastgrid.base import interrupts
+from vastgrid.base import interrupts, streams
 
 
 def main() -> int:
     """Run what the command line asks for; return the exit code."""
     interrupts.install()
+    streams.install()
     if not os.environ.get("VASTGRID_DEBUG"):
         # Warnings of libraries are for programmers; what a user should know is a finding.
         warnings.simplefilter("ignore")
@@ -25,8 +26,16 @@ def main() -> int:
 
         return run(arguments)
     from vastgrid.cli.main import run as run_cli
+    from vastgrid.cli.main import told_in_vain
 
-    return run_cli(arguments)
+    code = run_cli(arguments)
+    try:
+        sys.stdout.flush()
+    except streams.LostWordsError as error:
+        return told_in_vain(error)
+    except BrokenPipeError:
+        sys.stderr.close()
+    return code
 
 
 if __name__ == "__main__":

@@ -17,6 +17,7 @@ from vastgrid import __version__
 from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.quantities import LENGTH_UNITS
+from vastgrid.base.streams import LostWordsError
 from vastgrid.base.words import instead, shortly
 from vastgrid.cli import commands, home, listing, repeating, sending
 from vastgrid.cli.asked import split, unit
@@ -56,6 +57,8 @@ def run(arguments: Sequence[str]) -> int:
     except BrokenPipeError:
         sys.stderr.close()
         return DONE
+    except LostWordsError as error:
+        return told_in_vain(error)
     except Exception as error:
         if os.environ.get("VASTGRID_DEBUG"):
             raise
@@ -70,6 +73,12 @@ def run(arguments: Sequence[str]) -> int:
             "VASTGRID_DEBUG=1 shows where it came from",
             DATA_AT_FAULT,
         )
+
+
+def told_in_vain(error: LostWordsError) -> int:
+    """Say that what a command had to say could not be written out, and what was written all the same."""
+    made = interrupts.what_was_written().removeprefix("stopped; ")
+    return _failed(f"what there was to say could not be written out ({error}); {made}", DATA_AT_FAULT)
 
 
 def _failed(error: object, code: int) -> int:

@@ -181,11 +181,14 @@ def _folders() -> Look:
     bad = []
     for folder in (cache_folder(), state_folder(), desktop.data_home() / "vastgrid"):
         there = next(path for path in (folder, *folder.parents) if path.exists())
-        if not os.access(there, os.W_OK):
-            bad.append(str(there))
+        if not there.is_dir() or not os.access(there, os.W_OK | os.X_OK):
+            bad.append(str(folder))
     if bad:
         return Look(
-            "Folders", f"not to be written: {', '.join(bad)}", good=False, remedy="take ownership of them (chown)"
+            "Folders",
+            f"not to be written: {', '.join(bad)}",
+            good=False,
+            remedy="take ownership of them (chown), or set XDG_CACHE_HOME and XDG_STATE_HOME to folders that can be written",
         )
     return Look("Folders", f"log in {log.log_file()}")
 
