@@ -49,11 +49,11 @@ class GridParams:
         Method | None,
         Param(
             "Method",
-            "linear: in the triangles, breaklines honoured; natural: natural neighbours (Sibson); idw: the 12 nearest by "
+            "linear: in the triangles, breaklines honoured, of a raster between four cells; natural: natural neighbours (Sibson); idw: the 12 nearest by "
             "the inverse square of their distance; lowest, highest, mean, median, count: of the points in each cell.",
             absent="what fits",
             said=(
-                ("linear", "linear in its triangles"),
+                ("linear", "linear between neighbouring heights"),
                 ("natural", "by natural neighbours"),
                 ("idw", "by the distance of the nearest"),
                 ("lowest", "the lowest in each cell"),
