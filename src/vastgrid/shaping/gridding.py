@@ -98,6 +98,11 @@ class Cells:
         return self.most_rows or self.top + self.rows, self.most_columns or self.left + self.columns
 
     @property
+    def lattice(self) -> tuple[float, float, float, float, int, int, int, int]:
+        """The whole lattice and the part that these are of it, as kernels take it."""
+        return self.west, self.north, self.dx, self.dy, self.top, self.left, *self.most
+
+    @property
     def corner(self) -> tuple[float, float]:
         """Outer corner of the first cell."""
         return self.west + self.left * self.dx, self.north - self.top * self.dy
@@ -217,20 +222,7 @@ def heights_of_cells(
         for begin in range(start, stop, GATHERED):
             part = slice(begin, min(begin + GATHERED, stop))
             own = every if keep is None else keep[part]
-            gather(
-                xyz[part],
-                own,
-                cells.west,
-                cells.north,
-                cells.dx,
-                cells.dy,
-                cells.top,
-                cells.left,
-                *cells.most,
-                number,
-                value,
-                first,
-            )
+            gather(xyz[part], own, *cells.lattice, number, value, first)
             let_go(xyz)
         return number, value
 
@@ -253,20 +245,7 @@ def heights_of_cells(
         at = 0
         for piece in pieces(xyz):
             own = every if keep is None else keep[at : at + len(piece)]
-            put_by_cell(
-                piece,
-                own,
-                cells.west,
-                cells.north,
-                cells.dx,
-                cells.dy,
-                cells.top,
-                cells.left,
-                *cells.most,
-                cells.columns,
-                slot,
-                heights,
-            )
+            put_by_cell(piece, own, *cells.lattice, cells.columns, slot, heights)
             at += len(piece)
             progress.report(0.5 + 0.4 * at / max(len(xyz), 1), "putting points into cells")
         medians(heights, starts, value.reshape(-1))
