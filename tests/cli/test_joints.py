@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import dataclasses
 import struct
+import subprocess
 
 import ezdxf
 import laspy
@@ -21,6 +22,7 @@ from builders import ground
 from vastgrid.base.progress import Silent
 from vastgrid.base.words import instead
 from vastgrid.cli.main import run as command
+from vastgrid.cli.shells import script
 from vastgrid.data.linework import from_lines
 from vastgrid.formats import dxf, landxml
 
@@ -211,3 +213,13 @@ def test_the_closing_line_says_what_was_compared(here, capsys):
     told = capsys.readouterr().out
     assert "written and read back; counts, extents, units and every coordinate" in told
     assert "largest difference in height 0.000000 m" in told
+
+
+def test_completion_knows_formats_and_pages(here):
+    (here / "own.bash").write_text(script("bash"))
+    call = '. ./own.bash; COMP_WORDS=(vastgrid manual "$1"); COMP_CWORD=2; _vastgrid; echo "${COMPREPLY[@]}"'
+    for begun, whole in (("geot", "geotiff"), ("landx", "landxml"), ("first", "first-hour"), ("cont", "contours")):
+        done = subprocess.run(["bash", "-c", call, "bash", begun], capture_output=True, text=True, check=True)
+        assert whole in done.stdout.split()
+    assert "landxml" in script("zsh")
+    assert "landxml" in script("fish")

@@ -22,6 +22,7 @@ class Command:
     help: str
     options: list[tuple[str, str, tuple[str, ...]]] = field(default_factory=list)
     places: list[tuple[str, str]] = field(default_factory=list)
+    words: tuple[str, ...] = ()
 
 
 def commands() -> list[Command]:
@@ -41,16 +42,27 @@ def commands() -> list[Command]:
                 command.options.append((action.option_strings[-1], text, choices))
             else:
                 command.places.append((str(action.metavar or action.dest), text))
+                command.words += choices
         if name in ("convert", "web"):
             command.options += [
                 ("--via", "a conversion on the way", tuple(each.id for each in catalog.CONVERSIONS)),
                 ("--read", "reading options", ()),
                 ("--write", "writing options", ()),
             ]
+        if name == "manual":
+            command.words += _pages()
         if name == "inspect":
             command.options.append(("--check", "thresholds of a check", tuple(each.id for each in catalog.CHECKS)))
         found.append(command)
     return found
+
+
+def _pages() -> tuple[str, ...]:
+    """Return what the manual can be asked for: pages, conversions, formats, checks."""
+    from vastgrid.manual.pages import pages
+
+    declared = [own.id for room in (catalog.CONVERSIONS, catalog.FORMATS, catalog.CHECKS) for own in room]
+    return tuple(sorted({each.slug for each in pages()}.union(declared)))
 
 
 def _words() -> dict[str, list[str]]:
@@ -90,6 +102,10 @@ def _bash() -> str:
     for name, own in _words().items():
         if own:
             lines.append(f"    {name}) COMPREPLY=($(compgen -o nospace -W '{' '.join(own)}' -- \"$word\"));;")
+    lines += ["  esac", "  case $command in"]
+    for command in every:
+        if command.words:
+            lines.append(f"    {command.name}) COMPREPLY+=($(compgen -W '{' '.join(command.words)}' -- \"$word\"));;")
     lines += ["  esac", "  local options=''", "  case $command in"]
     for command in every:
         lines.append(f"    {command.name}) options='{' '.join(name for name, _, _ in command.options)}';;")
@@ -123,7 +139,8 @@ def _zsh() -> str:
             f"'*{name}[{_quoted(text)}]{':value:(' + ' '.join(choices) + ')' if choices else ''}'"
             for name, text, choices in each.options
         )
-        lines.append(f"    {each.name}) _arguments {own} '*:file:_files';;")
+        words = f"'*:word:({' '.join(each.words)})'" if each.words else "'*:file:_files'"
+        lines.append(f"    {each.name}) _arguments {own} {words};;")
     return "\n".join([*lines, "  esac", "}", '_vastgrid "$@"', ""])
 
 
@@ -131,6 +148,9 @@ def _fish() -> str:
     lines = ["# fish completion for vastgrid, made from its own declarations"]
     for each in commands():
         lines.append(f"complete -c vastgrid -n __fish_use_subcommand -a {each.name} -d '{_quoted(each.help)}'")
+        if each.words:
+            seen = f"'__fish_seen_subcommand_from {each.name}'"
+            lines.append(f"complete -c vastgrid -n {seen} -f -a '{' '.join(each.words)}'")
         for name, text, choices in each.options:
             more = f" -x -a '{' '.join(choices)}'" if choices else ""
             lines.append(
