@@ -119,7 +119,7 @@ def test_contours_join_across_seams_into_whole_lines(dem, tmp_path, monkeypatch,
 
 
 @pytest.mark.parametrize(
-    "step", [("mosaic", {"overlap": "first"}), ("mosaic", {"width": "300"}), ("mosaic", {"overlap": "mean"}),
+    "step", [("mosaic", {"overlap": "first"}), ("mosaic", {"width": "300"}), ("mosaic", {}), ("mosaic", {"overlap": "mean"}),
              ("difference", {"as": "grid"}), ("difference", {"as": "grid", "cell": "44"})],
 )  # fmt: skip
 def test_two_grids_on_tiles(dem, tmp_path, step):

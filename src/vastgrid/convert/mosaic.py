@@ -107,10 +107,29 @@ def _reach(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
     return width + 2.0 * max([math.hypot(cells.dx, cells.dy), *(math.hypot(each.dx, each.dy) for each in inputs)])
 
 
-def _refuses(params: MosaicParams) -> str:
-    if params.overlap is Overlap.FEATHER and params.width is None:
-        return "a feather over the whole overlap looks at all of it; give it a width (width=20m) or another overlap (overlap=first)"
-    return ""
+def _reach_of_tiles(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
+    if params.overlap is not Overlap.FEATHER or params.width is not None:
+        return _reach(inputs, params)
+    cells = cells_of(inputs)
+    return _widest(inputs) + 2.0 * max(
+        [math.hypot(cells.dx, cells.dy), *(math.hypot(own.dx, own.dy) for own in inputs)]
+    )
+
+
+def _widest(grids: Sequence[Grid | CellOutline]) -> float:
+    """Return how far from a grid's rim anything lies at most that another covers too: so far a whole feather looks."""
+    low = np.array([(each.west, each.north - each.rows * each.dy) for each in grids])
+    high = np.array([(each.west + each.columns * each.dx, each.north) for each in grids])
+    most = 0.0
+    for k, (own_low, own_high) in enumerate(zip(low, high, strict=True)):
+        left, right = np.maximum(low, own_low), np.minimum(high, own_high)
+        meets = (left < right).all(axis=1)
+        # Farthest from both ends lies the middle, or what of the overlap is nearest to it.
+        middle = np.clip((own_low + own_high) / 2.0, left, right)
+        far = np.minimum(middle - own_low, own_high - middle).min(axis=1)
+        meets[k] = False
+        most = max(most, float(far[meets].max(initial=0.0)))
+    return most
 
 
 def _whole(inputs: Sequence[Outline], params: MosaicParams) -> CellOutline:
@@ -124,7 +143,10 @@ def _tile(inputs: Sequence[Grid], params: MosaicParams, piece: Piece) -> Grid:
     """Join what the grids have on a tile and as far around it as a feather is wide."""
     whole = piece.cells
     width = params.width.in_unit(whole.frame.horizontal, "width") if params.width is not None else None
-    window = whole.window(piece.box.grown((width or 0.0) + 1.5 * max(whole.dx, whole.dy)))
+    far = width or 0.0
+    if params.overlap is Overlap.FEATHER and width is None:
+        far = _widest([each for each in piece.inputs if isinstance(each, CellOutline)])
+    window = whole.window(piece.box.grown(far + 1.5 * max(whole.dx, whole.dy)))
     cells = Cells(whole.west, whole.north, whole.dx, whole.dy, window.rows, window.columns, window.top, window.left)
     total, share = np.zeros(cells.shape), np.zeros(cells.shape)
     for each in inputs:
@@ -221,5 +243,5 @@ CONVERSION = Conversion(
     estimate=lambda inputs, params: "{} × {} cells".format(*cells_of(inputs).shape),
     name=lambda inputs, params: f"{inputs[0].name} and {len(inputs) - 1} more",
     reach=_reach,
-    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses),
+    tiles=Tiling(whole=_whole, run=_tile, reach=_reach_of_tiles),
 )
