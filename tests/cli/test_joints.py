@@ -16,6 +16,7 @@ import numpy as np
 import pyogrio
 import pytest
 import rasterio
+from affine import Affine
 
 from builders import METRES as METRES_FRAME
 from builders import ground
@@ -223,3 +224,25 @@ def test_completion_knows_formats_and_pages(here):
         assert whole in done.stdout.split()
     assert "landxml" in script("zsh")
     assert "landxml" in script("fish")
+
+
+def test_a_piece_with_its_rows_from_the_south_is_not_left_out_in_silence(here, capsys):
+    heights = np.arange(12, dtype="float32").reshape(3, 4)
+    (here / "pieces").mkdir()
+    for name, place, rows in (
+        ("north", Affine(1, 0, 0, 0, -1, 3), heights),
+        ("south", Affine(1, 0, 4, 0, 1, 0), heights[::-1] + 100),
+    ):
+        with rasterio.open(
+            here / "pieces" / f"{name}.tif", "w", driver="GTiff", width=4, height=3, count=1, dtype="float32",
+            crs="EPSG:25832", transform=place,
+        ) as file:  # fmt: skip
+            file.write(rows, 1)
+    tiles = ["--tiles", "100m", "--workers", "0", "--from-vertical-units", "m"]
+    assert command(["convert", "pieces", "all.tif", *tiles]) == 2
+    assert "south.tif: its rows do not run from north to south" in capsys.readouterr().err
+    assert command(["convert", "pieces/south.tif", "pieces/turned.tif", "--from-vertical-units", "m"]) == 0
+    (here / "pieces" / "south.tif").unlink()
+    assert command(["convert", "pieces", "all.tif", *tiles]) == 0
+    with rasterio.open("all.tif") as file:
+        assert file.read(1).tolist() == np.hstack((heights, heights + 100)).tolist()

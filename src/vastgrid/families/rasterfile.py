@@ -199,7 +199,11 @@ def head_of(path: Path, params: BandParams, **options: Any) -> Head:
     with _band_of(path, params, findings, **options) as (source, band):
         place = source.transform
         if place.b or place.d or place.a <= 0 or place.e >= 0 or not all(map(math.isfinite, place[:6])):
-            raise FormatError(path, "its rows do not run from north to south along east; read it alone first")
+            # Nothing is wrong with the file: left out like a damaged one, its ground would be missing.
+            raise CallError(
+                f"{path.name}: its rows do not run from north to south along east, so it cannot be read in parts; "
+                f"bring it into that order first (vastgrid convert {path.name} NEW.tif), or work on files without it"
+            )
         quantity, measure = _quantity(path, source, band, params.holds, findings)
         frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
         point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
