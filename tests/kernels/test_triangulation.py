@@ -174,7 +174,7 @@ def test_longest_edge_leaves_breaklines_alone():
     [
         ([(1, 2, 3)], "at least three places"),
         ([(0, 0, 1), (1, 1, 2), (2, 2, 3), (5, 5, 0)], "one straight line"),
-        ([(0, 0, np.nan), (1, 0, np.inf), (0, 1, np.nan)], "nothing to build"),
+        ([(0, 0, np.nan), (1, 0, np.inf), (0, 1, np.nan)], "nothing in it has heights"),
         ([(7, 7, 1), (7, 7, 2), (7, 7, 3)], "at least three places"),
     ],
 )

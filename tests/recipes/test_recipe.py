@@ -70,9 +70,9 @@ def test_it_can_be_read_out():
         (('make = "tin"', 'mkae = "tin"'), "“mkae” is not known in step ground"),
         (
             ('"day-1"]]', '"day-2"]]'),
-            "step ground uses “day-2”, which is neither a source nor an earlier step; there are day-1",
+            "step ground uses “day-2”, which is neither a source nor an earlier step; did you mean day-1",
         ),
-        (('"day-1"]]', '"day-1/Day 3"]]'), "day-1 has Day 1"),
+        (('"day-1"]]', '"day-1/Day 3"]]'), "which day-1 does not have; did you mean Day 1"),
         (('file = "ground.xml"', 'file = "../ground.xml"'), "without a folder"),
         (('file = "ground.xml"', 'file = ".."'), "without a folder"),
         (("[step.ground]", "[step.day-1]"), "is the name of a source and of a step"),

@@ -103,12 +103,12 @@ def test_polygons_and_what_lies_outside_the_ground():
 
 def test_spacing_in_degrees_from_the_service():
     pegs = PointSet(name="pegs", frame=DEGREES, xyz=np.array([(8.0, 47.0, 0.0), (8.02, 47.01, 0.0)]))
-    result, _ = made(pegs, degrees="0.005", elevations="service")
+    result, _ = made(pegs, degrees="0.005", elevations="simulated")
     assert len(result.dataset.xyz) == 5 * 3
     for lon, lat, z in result.dataset.xyz.tolist():
         assert z == simulated(lon, lat)
     with pytest.raises(CallError, match="spacing in degrees"):
-        made(pegs, spacing="30", elevations="service")
+        made(pegs, spacing="30", elevations="simulated")
 
 
 def test_a_grid_asks_the_service_by_longitude_and_latitude():
@@ -117,11 +117,11 @@ def test_a_grid_asks_the_service_by_longitude_and_latitude():
         frame=Frame(frame_of_crs("EPSG:32632").crs, Unit.METRE, Unit.FOOT),
         xyz=np.array([(431_000.0, 5_262_000.0, 0.0), (432_000.0, 5_263_000.0, 0.0)]),
     )
-    metres = made(utm.in_frame(Frame(utm.frame.crs, Unit.METRE, Unit.METRE)), spacing="250m", elevations="service")[0]
-    feet = made(utm, spacing="250m", elevations="service")[0]
+    metres = made(utm.in_frame(Frame(utm.frame.crs, Unit.METRE, Unit.METRE)), spacing="250m", elevations="simulated")[0]
+    feet = made(utm, spacing="250m", elevations="simulated")[0]
     assert len(metres.dataset.xyz) == 25
     np.testing.assert_allclose(feet.dataset.xyz[:, 2] * 0.3048, metres.dataset.xyz[:, 2], rtol=1e-12)
-    by_degrees = made(utm, degrees="0.002", elevations="service")[0]
+    by_degrees = made(utm, degrees="0.002", elevations="simulated")[0]
     assert 10 < len(by_degrees.dataset.xyz) < 60
 
 
@@ -136,4 +136,6 @@ def test_what_cannot_be():
     with pytest.raises(CallError, match="is no surface"):
         made(scattered(50))
     with pytest.raises(CallError, match="longitude and latitude"):
+        made(tin, elevations="simulated")
+    with pytest.raises(ParamError, match="say the address"):
         made(tin, elevations="service")
