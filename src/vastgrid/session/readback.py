@@ -53,7 +53,7 @@ def compare(
             plan.append(gap[0])
             vertical.append(gap[1])
             _check_gaps(each, gap, carries, checks, label)
-            _check_closed(each, found, carries, checks, label)
+            _check_closed(each, found, checks, label)
         _check_frame(each, found, carries, checks)
         _check_attributes(each, found, target, params, checks, label)
     return checks, max(vertical) if paired and vertical else None, max(plan) if paired and plan else None
@@ -234,16 +234,14 @@ def _check_gaps(sent: Dataset, gap: tuple[float, float], carries: Carries, check
         checks.append(Compared(f"{label}{what}", "as sent", f"{far:.6f} off at most", far <= slack))
 
 
-def _check_closed(sent: Dataset, read: Dataset, carries: Carries, checks: list[Compared], label: str) -> None:
+def _check_closed(sent: Dataset, read: Dataset, checks: list[Compared], label: str) -> None:
     """Check that faces are as closed as those sent: that no more of their edges has a face on one side alone."""
     own, other = _free_edges(sent), _free_edges(read)
     if own is None or other is None:
         return
-    slack = 4.0 * max(carries.step, 1e-3) * (1 + own[0])
     degrees = sent.frame.horizontal is Unit.DEGREE
     words = [count(number, "free edge") + ("" if degrees else f", {length:.3f}") for number, length in (own, other)]
-    good = other[0] <= own[0] or (not degrees and other[1] <= own[1] + slack)
-    checks.append(Compared(f"{label}faces", words[0], words[1], good))
+    checks.append(Compared(f"{label}faces", words[0], words[1], other[0] <= own[0]))
 
 
 def _free_edges(dataset: Dataset) -> tuple[int, float] | None:

@@ -287,8 +287,8 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], e
     main = [data for role, data in pairs if role == conversion.main.role]
     if not all(isinstance(data, kinds) and (data.has_heights or conversion.any_quantity) for data in main):
         titles = listed([data.title for data in main])
-        instead = f"; {tiling.local}" if tiling.local else ""
-        raise CallError(f"{conversion.id} uses {listed([kind.title for kind in kinds])}, not {titles}{instead}")
+        advice = f"; {tiling.local}" if tiling.local else ""
+        raise CallError(f"{conversion.id} uses {listed([kind.title for kind in kinds])}, not {titles}{advice}")
     inputs = Inputs.of_pairs([*pairs, *((each.role, each.dataset) for each in extras)])
     settled = conversion.settle(inputs, params)
     # What was said is refused before what was settled from it.
