@@ -61,21 +61,13 @@ def mended(tin: Tin, rounded: Floats, slack: float, precision: str, findings: li
         if not stuck.any():
             break
         more = work.join_nearest(stuck) or work.move_aside(stuck)
-    triangles, across, flags, used = compact(
-        work.triangles,
-        neighbours_of(work.triangles),
-        work.flags,
-        np.ones(len(work.triangles), np.bool_),
-        len(tin.vertices),
-    )
-    vertices = np.where((work.moves > 0)[:, None], work.rounded, tin.vertices)[used]
-    made = dataclasses.replace(tin, vertices=vertices, triangles=triangles, neighbours=across, constrained=flags)
+    made, used = work.done(tin)
     moved = int((work.moves[used] > 0).sum())
     number = int(flat.sum())
     parts = [f"{count(work.welded, 'vertex was', 'vertices were')} joined to their neighbour"] if work.welded else []
     parts += [f"{count(work.flipped, 'edge was', 'edges were')} flipped"] if work.flipped else []
     parts += [f"{count(moved, 'vertex was', 'vertices were')} moved aside by a step of it"] if moved else []
-    gone = len(tin.triangles) - len(triangles)
+    gone = len(tin.triangles) - len(made.triangles)
     parts += [f"{count(gone, 'triangle was', 'triangles were')} left out"] if gone else []
     opened = _opened(tin, made, rounded, work.rounded[used], slack)
     text = (
@@ -111,12 +103,7 @@ def without_slivers(tin: Tin, step: float) -> Tin:
     # What has no area at all is no ground, wherever it stands.
     work.thin = 0.0
     work.flip(last=True)
-    every = np.ones(len(work.triangles), np.bool_)
-    parts = compact(work.triangles, neighbours_of(work.triangles), work.flags, every, len(tin.vertices))
-    triangles, across, flags, used = parts
-    return dataclasses.replace(
-        tin, vertices=tin.vertices[used], triangles=triangles, neighbours=across, constrained=flags
-    )
+    return work.done(tin)[0]
 
 
 @dataclasses.dataclass(slots=True)
@@ -191,6 +178,15 @@ class _Work:
         self.rounded[corner, 0] -= np.where(flat, 0.0, np.sign(edge[:, 1]) * self.slack)
         self.rounded[corner, 1] += np.where(flat, np.sign(edge[:, 0]) * self.slack, 0.0)
         return len(corner) > 0
+
+    def done(self, tin: Tin) -> tuple[Tin, NDArray[np.int64]]:
+        """Return the TIN as it is now, and the old number of each of its vertices."""
+        every = np.ones(len(self.triangles), np.bool_)
+        across = neighbours_of(self.triangles)
+        triangles, across, flags, used = compact(self.triangles, across, self.flags, every, len(tin.vertices))
+        vertices = np.where((self.moves > 0)[:, None], self.rounded, tin.vertices)[used]
+        made = dataclasses.replace(tin, vertices=vertices, triangles=triangles, neighbours=across, constrained=flags)
+        return made, used
 
     def _join(self, onto: NDArray[np.int64]) -> bool:
         """Put vertices onto others and leave out the triangles that vanish; say whether any vertex was joined."""
