@@ -9,6 +9,8 @@ import csv
 import dataclasses
 import struct
 import subprocess
+from pathlib import Path
+from types import SimpleNamespace
 
 import ezdxf
 import laspy
@@ -20,12 +22,15 @@ from affine import Affine
 
 from builders import METRES as METRES_FRAME
 from builders import ground
+from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.base.words import instead
 from vastgrid.cli.main import run as command
 from vastgrid.cli.shells import script
 from vastgrid.data.linework import from_lines
+from vastgrid.data.table import Table
 from vastgrid.formats import dxf, landxml
+from vastgrid.session.table_files import write_tables
 
 METRES = ("--from-units", "m", "--from-vertical-units", "m")
 
@@ -199,6 +204,26 @@ def test_answers_go_out_as_tables(here):
         if cell.replace("\u202f", "").replace(".", "").isdigit()
     ]
     assert any(abs(each - area) < 1e-3 * area for each in figures)
+
+
+def test_a_table_is_read_back_from_disk_and_falls_on_no_input(here, monkeypatch):
+    names = np.array([b'a "b", c\r\nd'])
+    tables = [Table(name=name, columns={"inside": names, "cut": np.array([0.1 + 0.2])}) for name in ("one", "two")]
+    run = SimpleNamespace(have=None, datasets=lambda have: tables)
+    (here / "v-2.csv").write_text("what came in\n")
+    with pytest.raises(CallError, match=r"v-2\.csv is also an input"):
+        write_tables(run, [here / "v-2.csv"], here / "v.csv", None, Silent())
+    assert [each.name for each in here.iterdir()] == ["v-2.csv"]
+    write_tables(run, [], here / "w.csv", None, Silent())
+    for name in ("w.csv", "w-2.csv"):
+        with (here / name).open(newline="") as file:
+            assert list(csv.reader(file)) == [["inside", "cut"], ['a "b", c\r\nd', repr(0.1 + 0.2)]]
+    write = Path.write_text
+    # A disk that keeps another figure than it was given.
+    monkeypatch.setattr(Path, "write_text", lambda own, text, **how: write(own, text.replace("0.3", "0.4"), **how))
+    with pytest.raises(WriteError, match="reads back"):
+        write_tables(run, [], here / "x.csv", None, Silent())
+    assert not list(here.glob("x*"))
 
 
 def test_a_wrong_name_gets_the_nearest_ones_in_a_line():

@@ -137,5 +137,7 @@ def test_what_cannot_be():
         made(scattered(50))
     with pytest.raises(CallError, match="longitude and latitude"):
         made(tin, elevations="simulated")
+    with pytest.raises(ParamError, match="belongs to elevations=service"):
+        made(tin, elevations="simulated", service="http://127.0.0.1:8700")
     with pytest.raises(ParamError, match="say the address"):
         made(tin, elevations="service")

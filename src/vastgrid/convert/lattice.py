@@ -113,6 +113,8 @@ def run(inputs: Sequence[Dataset], params: LatticeParams, progress: Progress) ->
     places = _places(source, params)
     findings: list[Finding] = []
     simulated = params.elevations is Elevations.SIMULATED
+    if params.elevations is not Elevations.SERVICE and params.service.strip():
+        raise ParamError("service", "its address belongs to elevations=service; leave one of them out")
     if params.elevations is Elevations.SERVICE and not params.service.strip():
         raise ParamError(
             "service",

@@ -114,7 +114,7 @@ def _quoted(value: Any) -> str:
         if isinstance(value, bytes)
         else repr(value)
     )
-    return f'"{text.replace(chr(34), chr(34) * 2)}"' if any(sign in text for sign in ',"\n') else text
+    return f'"{text.replace(chr(34), chr(34) * 2)}"' if any(sign in text for sign in ',"\n\r') else text
 
 
 def figures_table(name: str, rows: Sequence[tuple[str, float, str]]) -> Table:

@@ -130,7 +130,7 @@ def run_answer(
     run.read(paths, read_words, from_units, progress.part(0.0, 0.4), override=override_units)
     for k, via in enumerate(vias):
         run.via(via, progress.part(0.4 + 0.5 * k / len(vias), 0.4 + 0.5 * (k + 1) / len(vias)))
-    return run, write_tables(run, target, account, progress.part(0.9, 1.0))
+    return run, write_tables(run, paths, target, account, progress.part(0.9, 1.0))
 
 
 def _formed(via: Via, wanted: tuple[type[Dataset], ...]) -> Via:
