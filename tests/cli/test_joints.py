@@ -27,6 +27,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.words import instead
 from vastgrid.cli.main import run as command
 from vastgrid.cli.shells import script
+from vastgrid.convert import grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.table import Table
 from vastgrid.formats import dxf, landxml
@@ -81,8 +82,19 @@ def test_every_point_is_in_one_cell(here, capsys, tiles):
     assert command(["convert", "cloud/0.las", "count.tif", *tiles, *METRES, *words]) == 0
     with rasterio.open("count.tif") as raster:
         assert raster.read(1, masked=True).sum() == 41 * 61
-    if not tiles:
-        assert "lie in the cells: all that count" in capsys.readouterr().err
+    told = capsys.readouterr().err
+    number = f"{41 * 61:,}".replace(",", "\u202f")
+    assert f"{number} of {number} points lie in the cells" in told if tiles else "in the cells: all that count" in told
+
+
+def test_a_header_with_another_number_of_points_is_no_grid_of_them(here, capsys, monkeypatch):
+    on_borders(here / "cloud")
+    gather = grid.heights_of_cells
+    monkeypatch.setattr(grid, "heights_of_cells", lambda *given: (gather(*given)[0], gather(*given)[1] - 1))
+    words = ["--tiles", "200m", "--workers", "0", *METRES, "--via", "grid", "method=mean", "cell=5m"]
+    assert command(["convert", "cloud", "mean.tif", *words]) == 1
+    assert "all have to" in capsys.readouterr().err
+    assert [each.name for each in here.iterdir()] == ["cloud"]
 
 
 def test_a_result_never_falls_among_its_sources(here, capsys):

@@ -17,7 +17,7 @@ from vastgrid.base.words import spaced, step_below, step_near
 from vastgrid.data.classes import CLASSES, ClassList
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
-from vastgrid.data.outline import CellOutline, Outline
+from vastgrid.data.outline import Box, CellOutline, Outline, Window
 from vastgrid.data.places import WHERE, Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
@@ -289,8 +289,7 @@ def _tile(inputs: Sequence[Source], params: GridParams, piece: Piece) -> Grid:
     assert params.method is not None
     whole = piece.cells
     window = whole.window(piece.box.grown(1.01 * max(whole.dx, whole.dy)))
-    own = (window.rows, window.columns, window.top, window.left, whole.rows, whole.columns)
-    cells = Cells(whole.west, whole.north, whole.dx, whole.dy, *own)
+    cells = _part(whole, window)
     heights = heights_on(source, cells, params.method, _among(source, params), Silent())
     if params.area is not None:
         heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
@@ -315,13 +314,33 @@ def _refuses(params: GridParams) -> str:
 
 
 def _tally(source: Dataset, made: Dataset, piece: Piece, params: GridParams) -> Tally:
-    """Return how far the cells of a tile lie from the points on it."""
+    """Return how far the cells of a tile lie from the points on it, and how many points they gather."""
     tally = Tally()
-    if params.method is Method.COUNT or not isinstance(source, PointSet) or not isinstance(made, Grid):
+    if not isinstance(source, PointSet) or not isinstance(made, Grid):
         return tally
     keep = _among(source, params)
-    tally.add_points(source.xyz, np.zeros(0, np.bool_) if keep is None else keep, made, piece.box)
+    if params.method in OF_CELL:
+        tally.counted = heights_of_cells(
+            source.xyz, keep, _part(piece.cells, piece.cells.window(piece.box)), Method.COUNT, Silent()
+        )[1]
+        tally.whole = params.classes is None and params.area is None
+    if params.method is not Method.COUNT:
+        tally.add_points(source.xyz, np.zeros(0, np.bool_) if keep is None else keep, made, _closed(piece))
     return tally
+
+
+def _closed(piece: Piece) -> Box:
+    """Return the ground of a tile with the outermost edges of all, which a box leaves to what lies beyond."""
+    box, outer = piece.box, piece.cells.box()
+    east = math.nextafter(box.east, math.inf) if box.east >= outer.east else box.east
+    north = math.nextafter(box.north, math.inf) if box.north >= outer.north else box.north
+    return Box(box.west, box.south, east, north)
+
+
+def _part(whole: CellOutline, window: Window) -> Cells:
+    """Return some cells of a lattice that know all of it."""
+    own = (window.rows, window.columns, window.top, window.left, whole.rows, whole.columns)
+    return Cells(whole.west, whole.north, whole.dx, whole.dy, *own)
 
 
 _ANY = (Tin, Grid, PointSet)

@@ -56,7 +56,15 @@ class Piece:
 
 @dataclass(slots=True)
 class Tally:
-    """Sums from which what a step costs vertically is told over all tiles."""
+    """Sums from which what a step costs vertically, and which points it used, is told over all tiles.
+
+    Attributes
+    ----------
+    counted : int
+        How many points lie in the cells of the result; of no meaning where cells gather none.
+    whole : bool
+        Whether all points of the source have to be among them.
+    """
 
     number: int = 0
     wanted: int = 0
@@ -64,6 +72,8 @@ class Tally:
     squares: float = 0.0
     largest: float = 0.0
     at: tuple[float, float] = (math.nan, math.nan)
+    counted: int = 0
+    whole: bool = False
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.zeros(_CLASSES, np.int64))
 
     def add_points(self, xyz: Floats, keep: Flags, grid: Grid, box: Box) -> None:
@@ -110,6 +120,8 @@ class Tally:
         self.wanted += other["wanted"]
         self.total += other["total"]
         self.squares += other["squares"]
+        self.counted += other["counted"]
+        self.whole |= other["whole"]
         for rank, number in other["sizes"]:
             self.sizes[rank] += number
 
@@ -123,6 +135,8 @@ class Tally:
             "squares": self.squares,
             "largest": self.largest,
             "at": list(self.at),
+            "counted": self.counted,
+            "whole": self.whole,
             "sizes": np.column_stack((used, self.sizes[used])).tolist(),
         }
 

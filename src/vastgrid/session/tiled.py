@@ -231,7 +231,11 @@ def _left_clean(folder: Path) -> Iterator[None]:
     """Leave no scratch of a run that is refused; what a stopped run made stays, for the same call to go on from."""
     try:
         yield
-    except (CallError, DataError):
+    except DataError:
+        # The same data would be refused again.
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    except CallError:
         kept = [json.loads(each.read_text()) for each in folder.glob("tiles/*.json")]
         if all(each.get("empty") for each in kept):
             shutil.rmtree(folder, ignore_errors=True)
@@ -260,7 +264,7 @@ def _tell(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:
                 tally.join(each["tallies"][str(k)])
         loss = _loss(plan, k, tally)
         result = _figures(step.whole, facts if k == len(plan.steps) - 1 else ())
-        told: list[Finding] = []
+        told = _points_counted(plan, k, tally)
         if k == len(plan.steps) - 1:
             if conversion.tiles is not None and conversion.tiles.told is not None:
                 told += conversion.tiles.told(_sums(facts), params, _all_of(plan, k))
@@ -268,6 +272,23 @@ def _tell(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:
         sentence = declare.plain(conversion.sentence(params, pairs))
         run.account.steps.append(Step(sentence, tuple(told), loss, (result,), listed([n for _, n in pairs])))
         names = [("", _name(step.whole))]
+
+
+def _points_counted(plan: Plan, k: int, tally: Tally) -> list[Finding]:
+    """Say how many points lie in the cells of a step.
+
+    Raises
+    ------
+    DataError
+        If all that came in have to, and do not.
+    """
+    read = plan.source.outline
+    if not tally.counted or not isinstance(read, PointOutline):
+        return []
+    text = f"{spaced(tally.counted)} of {count(read.count, 'point')} lie in the cells"
+    if k == 0 and tally.whole and tally.counted != read.count:
+        raise DataError(f"{text}, and all have to: the headers of the sources and their points do not agree")
+    return [note("points-counted", f"{text}.")]
 
 
 def _name(whole: Outline) -> str:

@@ -247,7 +247,11 @@ def _one(
         head = kind.head(path, declare.build(kind.read_params, words))
         axes = turned_axes(head.outline.frame.crs)
         if axes:
-            raise FormatError(path, f"the axes of its system point {' and '.join(axes)}; read alone, it is turned")
+            # Nothing is wrong with the file: left out like a damaged one, its ground would be missing.
+            raise CallError(
+                f"{path.name}: the axes of its system point {' and '.join(axes)}, so it cannot be read in parts; bring it into a "
+                "system with eastings and northings first, or work on files without it"
+            )
         state = path.stat()
     except OSError as error:
         raise FormatError(path, f"it cannot be read: {error.strerror or error}") from error
