@@ -127,6 +127,7 @@ def take_tools(window: MainWindow) -> None:
 
 def take_shaping(window: MainWindow) -> None:
     """A cut before it is made, beside a log of edits."""
+    window.views.show_views("plan")
     making = window.parts.making
     making.edit(named(window, "Existing ground"), "raise -0.5 inside 431305,887190 431320,887190 431312,887205")
     settle(window)

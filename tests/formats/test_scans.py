@@ -8,12 +8,13 @@ from hypothesis import strategies as st
 from scipy.spatial import cKDTree
 
 import samples
-from builders import DATA
+from builders import DATA, METRES
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.data.pointset import PointSet
 from vastgrid.families.cloudfile import CloudReadParams, filtered, parse_area
+from vastgrid.formats import e57 as e57_format
 from vastgrid.kernels.clouds import thinned
 from vastgrid.session.steps import peek_file, read_file
 
@@ -158,3 +159,21 @@ def test_every_point_format(tmp_path, number):
     assert ours.attributes["intensity"].tolist() == (np.arange(50) * 7).tolist()
     assert ours.attributes["height_above"][48] == 3.0
     assert ("gps_time" in ours.attributes) == ("gps_time" in names) and ("red" in ours.attributes) == ("red" in names)
+
+
+def test_bounds_of_scans_are_held_against_their_points(tmp_path, monkeypatch):
+    from pye57 import libe57
+
+    xyz = np.array([(500_000.0, 2.0, 3.0), (500_012.345, 9.0, 4.0), (500_001.0, 5.0, 3.5)])
+    points = PointSet(name="Scan", frame=METRES, xyz=xyz)
+    params = e57_format.FORMAT.write_params()
+    e57_format.write([points], tmp_path / "right.e57", params, Silent())
+    assert e57_format.audit(tmp_path / "right.e57") == ()
+    real = libe57.FloatNode
+    # A writer that is off by a metre in one of six bounds.
+    monkeypatch.setattr(
+        libe57, "FloatNode", lambda image, value, *more: real(image, value + (abs(value - 12.345) < 1e-6), *more)
+    )
+    e57_format.write([points], tmp_path / "wrong.e57", params, Silent())
+    (said,) = e57_format.audit(tmp_path / "wrong.e57")
+    assert said == "the bounds of Scan are not those of its points"

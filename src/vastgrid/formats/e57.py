@@ -302,6 +302,47 @@ def write(datasets: Sequence[Dataset], path: Path, params: E57WriteParams, progr
             image.close()
 
 
+def audit(path: Path) -> tuple[str, ...]:
+    """Return what the scans' headers say otherwise than their points: the bounds of the places (ASTM E2807, 8.4.4)."""
+    from pye57 import libe57
+
+    wrong = []
+    with library_faults(path, "looking at the scans' headers"):
+        image = libe57.ImageFile(str(path), "r")
+        try:
+            scans = image.root()["data3D"]
+            for k in range(scans.childCount()):
+                scan = scans[k]
+                said = scan["cartesianBounds"]
+                ends = np.array([[said[f"{axis}{end}"].value() for axis in "xyz"] for end in ("Minimum", "Maximum")])
+                own = _ends(image, scan["points"])
+                if own is not None and (np.abs(ends - own) > 1e-9 + 1e-12 * np.abs(own)).any():
+                    wrong.append(f"the bounds of {scan['name'].value()} are not those of its points")
+        finally:
+            image.close()
+    return tuple(wrong)
+
+
+def _ends(image: Any, points: Any) -> Floats | None:
+    """Return the least and the largest places of a scan before its pose, (2, 3); None where it has no points."""
+    from pye57 import libe57
+
+    size = min(_CHUNK, int(points.childCount()))
+    if not size:
+        return None
+    places = [np.zeros(size) for _ in "XYZ"]
+    buffers = libe57.VectorSourceDestBuffer()
+    for axis, array in zip("XYZ", places, strict=True):
+        buffers.append(libe57.SourceDestBuffer(image, f"cartesian{axis}", array, size, True, True))
+    reader = points.reader(buffers)
+    low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    while got := int(reader.read()):
+        low = np.minimum(low, [each[:got].min() for each in places])
+        high = np.maximum(high, [each[:got].max() for each in places])
+    reader.close()
+    return np.array([low, high])
+
+
 def _write_scan(image: Any, scans: Any, points: PointSet, progress: Progress) -> None:
     from pye57 import libe57
 
@@ -423,5 +464,6 @@ FORMAT = Format(
     given=given,
     says=says,
     column=column,
+    audit=audit,
     read_params=CloudReadParams,
 )
