@@ -81,7 +81,7 @@ def at_once(data, steps):
 def in_tiles(paths, steps, target, tile, **how):
     """Run a chain on tiles; return the run."""
     vias = [Via(catalog.conversion_named(name), words) for name, words in steps]
-    asked = Asked(Length(tile), how.pop("workers", 0), how.pop("cluster", ""))
+    asked = Asked(tile if isinstance(tile, Length) else Length(tile), how.pop("workers", 0), how.pop("cluster", ""))
     progress = how.pop("progress", Silent())
     return run_tiled(
         paths,

@@ -6,9 +6,13 @@ import numpy as np
 import pytest
 import rasterio
 from rasterio import Affine
+from scipy.spatial import cKDTree
 
 from tiling.grounds import FRAME, as_one, at_once, cloud_files, in_tiles, put, read, same_cells, segments
+from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Length, Unit
+from vastgrid.base.words import spaced
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats.las import LasWriteParams
 from vastgrid.formats.las import write as write_las
@@ -132,11 +136,39 @@ def test_two_grids_on_tiles(dem, tmp_path, step):
         assert got.quantity == want.quantity
 
 
-@pytest.mark.parametrize("chain", [[("grid", {"cell": "17"})], [("aspect", {})], [("hillshade", {"suns": "3"})]])
+@pytest.mark.parametrize("chain", [[("grid", {"cell": "17"})], [("aspect", {})], [("hillshade", {"suns": "3"})],
+                                   [("reproject", {"crs": "EPSG:32632"})], [("reproject", {"crs": "EPSG:3857"}), ("slope", {})]])  # fmt: skip
 def test_a_grid_on_tiles(dem, tmp_path, chain):
     (grid,) = read([dem / "jacksboro.tif"])
     in_tiles([dem / "jacksboro.tif"], chain, tmp_path / "made.tif", 1500.0, write=DOUBLE)
     assert same_cells(at_once(grid, chain), read([tmp_path / "made.tif"])[0], 1e-9)
+
+
+@pytest.mark.parametrize("tile", [Length(0.004), Length(400.0, Unit.METRE)], ids=str)
+def test_tiles_of_a_result_in_degrees(dem, tmp_path, tile):
+    """A width in metres is one of the source."""
+    (grid,) = read([dem / "jacksboro.tif"])
+    chain = [("reproject", {"crs": "EPSG:4326"})]
+    run = in_tiles([dem / "jacksboro.tif"], chain, tmp_path / "made.tif", tile, write=DOUBLE)
+    assert run.figures["tiles"] > 100
+    assert same_cells(at_once(grid, chain), read([tmp_path / "made.tif"])[0])
+
+
+def test_points_are_brought_into_another_system_on_tiles_each_once(cloud, tmp_path):
+    paths, whole = cloud
+    chain = [("reproject", {"crs": "EPSG:32633"})]
+    want = at_once(whole, chain)
+    told = []
+    in_tiles(paths, chain, tmp_path / "made.laz", 90.0, tell=told.append)
+    (got,) = read([tmp_path / "made.laz"])
+    assert len(got.xyz) == len(want.xyz)
+    assert f"{spaced(len(want.xyz))} points went in, {spaced(len(want.xyz))} came out." in " ".join(told)
+    gap, partner = cKDTree(want.xyz).query(got.xyz)
+    assert gap.max() < 1e-3
+    assert len(np.unique(partner)) == len(partner)
+    np.testing.assert_array_equal(want.attributes["intensity"][partner], got.attributes["intensity"])
+    with pytest.raises(CallError, match="on tiles it is the last step"):
+        in_tiles(paths, [*chain, ("grid", {"cell": "5", "method": "mean"})], tmp_path / "made.tif", 90.0)
 
 
 def test_files_of_one_lattice_are_one_grid(dem, tmp_path):

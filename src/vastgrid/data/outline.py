@@ -55,13 +55,14 @@ class Window:
 
 @dataclass(frozen=True, slots=True)
 class PointOutline:
-    """A cloud by its headers: how many points, and the corners of their extent."""
+    """A cloud by its headers: how many points, and the corners of their extent; a rough extent is never too small."""
 
     name: str
     frame: Frame
     count: int
     low: tuple[float, float, float]
     high: tuple[float, float, float]
+    rough: bool = False
 
     def dataset(self) -> PointSet:
         """Return a stand-in that counts, has an extent and a frame; its coordinates are no places."""

@@ -176,6 +176,11 @@ class Tiling:
         piece, the same as if the whole had been worked on at once; None where nothing is made but sums.
     columns : callable
         Parameters → attributes of points that it needs.
+    ground : callable or None
+        Box of the result, outline of the input, parameters → the box of the input from which it is made, where the result
+        lies elsewhere.
+    known : callable
+        Outlines of the inputs, outline of the result, parameters → what can be said before anything is made.
     wanted : callable
         Points, parameters → which of them it looks at, (n,) bool; None for all.
     refuses : callable
@@ -206,6 +211,8 @@ class Tiling:
     whole: Callable[[Sequence[Outline], Any], Outline]
     run: Callable[[Any, Any, Piece], Dataset] | None
     columns: Callable[[Any], tuple[str, ...]] = _no_columns
+    ground: Callable[[Box, Outline, Any], Box] | None = None
+    known: Callable[[Sequence[Outline], Outline, Any], list[Finding]] = lambda inputs, whole, params: []
     wanted: Callable[[Any, Any], Flags | None] = lambda points, params: None
     refuses: Callable[[Any], str] = lambda params: ""
     reach: Callable[[Any, Any], float | None] | None = None

@@ -14,7 +14,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress, Silent
-from vastgrid.base.quantities import Length, unit_word
+from vastgrid.base.quantities import Length, Unit, unit_word
 from vastgrid.base.words import instead, shortly, spaced, step_near
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame
@@ -98,6 +98,10 @@ def planned(
     for via in vias:
         if steps and isinstance(outlines[0], SurfaceOutline) and isinstance(outlines[0].places, CellOutline):
             raise CallError(f"{steps[-1].operation} gives TINs in parts on tiles: it is the last step there")
+        if isinstance(outlines[0], PointOutline) and outlines[0].rough:
+            raise CallError(
+                f"{steps[-1].operation} knows where its points lie only when they are there: on tiles it is the last step"
+            )
         step = _planned_step(via, outlines, roles, () if steps else extras)
         steps.append(step)
         outlines, roles = [step.whole], [""]
@@ -308,13 +312,15 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], e
 def _width(plan: Plan, asked: Asked, account: Account) -> float:
     """Return how wide a tile is."""
     whole = plan.source.outline
-    frame = whole.frame
-    halo = plan.halo()
+    # Tiles are parts of the result; what lies around them is looked at in the source.
+    frame, ratio = plan.ground.frame, plan.stretch()
+    halo = plan.halo() * ratio
     if asked.tile is not None:
-        size = asked.tile.in_unit(frame.horizontal, "tiles")
-        cell = max(
-            (max(each.dx, each.dy) for each in (whole, plan.ground) if isinstance(each, CellOutline)), default=0.0
-        )
+        # A length is no number of degrees: it is one of the source, as wide as it becomes.
+        own = frame.horizontal is Unit.DEGREE is not whole.frame.horizontal and asked.tile.unit is not None
+        size = asked.tile.in_unit(whole.frame.horizontal if own else frame.horizontal, "tiles") * (ratio if own else 1)
+        of = ((whole, ratio), (plan.ground, 1.0))
+        cell = max((max(each.dx, each.dy) * by for each, by in of if isinstance(each, CellOutline)), default=0.0)
         if size < cell:
             word = unit_word(frame.horizontal)
             raise CallError(f"tiles: {asked.tile} is less than a cell of {cell:.6g}{word}; give a width of many cells")
@@ -326,11 +332,10 @@ def _width(plan: Plan, asked: Asked, account: Account) -> float:
     area = max((box.east - box.west) * (box.north - box.south), 1e-9)
     sizes = []
     if isinstance(whole, PointOutline):
-        sizes.append((area * POINTS / whole.count) ** 0.5)
-    last = plan.ground
-    for each in (whole, last):
+        sizes.append((area * POINTS / whole.count) ** 0.5 * ratio)
+    for each, by in ((whole, ratio), (plan.ground, 1.0)):
         if isinstance(each, CellOutline):
-            sizes.append((CELLS * each.dx * each.dy) ** 0.5)
+            sizes.append((CELLS * each.dx * each.dy) ** 0.5 * by)
     return step_near(max(min(sizes), WIDER * halo))
 
 
@@ -363,7 +368,7 @@ def seconds_of(plan: Plan, workers: int) -> float:
 def _again(plan: Plan) -> float:
     """Return how many times data are worked on: what lies around a tile is, again for each of its neighbours."""
     whole, halo = plan.source.outline.box(), plan.halo()
-    wide = [plan.box(k).grown(halo) for k in range(len(plan.tiles()))]
+    wide = [plan.source_box(k).grown(halo) for k in range(len(plan.tiles()))]
     east = np.array([min(box.east, whole.east) - max(box.west, whole.west) for box in wide])
     north = np.array([min(box.north, whole.north) - max(box.south, whole.south) for box in wide])
     area = max((whole.east - whole.west) * (whole.north - whole.south), 1e-9)

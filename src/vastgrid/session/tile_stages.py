@@ -127,7 +127,7 @@ def all_tiles(
             ticket = ticket_of(plan)
         if looking:
             rest = rest.part(0.4, 1.0)
-        tiles = stage(make_tile, [(ticket, k) for k in range(number)], "making tiles", rest, plan.box)
+        tiles = stage(make_tile, [(ticket, k) for k in range(number)], "making tiles", rest, plan.source_box)
         run.figures |= {
             "tiles": number,
             "tiles_kept": sum(bool(each["kept"]) for each in tiles),
@@ -173,7 +173,7 @@ def _faults(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:
         raise DataError(f"no file can be read: {next(iter(bad.values()))}")
     for number, why in bad.items():
         box = plan.source.files[number].outline.box()
-        without = sum(plan.box(k).meets(box) for k in range(len(plan.tiles())))
+        without = sum(plan.source_box(k).meets(box) for k in range(len(plan.tiles())))
         text = f"Left out: {why}. {count(without, 'tile')} of {len(plan.tiles())} may be without some of its points."
         middle = ((box.west + box.east) / 2.0, (box.south + box.north) / 2.0)
         run.account.add_findings(0, [Finding("file-left-out", text, at=middle)])

@@ -194,7 +194,7 @@ def _all_of(plan: Plan, step: int) -> Piece:
 
 def _in_tiles(plan: Plan, facts: Sequence[dict[str, Any]]) -> Finding:
     empty = sum(bool(each["empty"]) for each in facts)
-    width = f"{plan.tile:g}{unit_word(plan.source.outline.frame.horizontal)}"
+    width = f"{plan.tile:g}{unit_word(plan.ground.frame.horizontal)}"
     text = f"Made in {count(len(facts), 'tile')} of {width}" + (f", {empty} of them without data." if empty else ".")
     return note("in-tiles", text)
 
@@ -265,6 +265,8 @@ def _tell(run: TiledRun, facts: Sequence[dict[str, Any]]) -> None:
         loss = _loss(plan, k, tally)
         result = _figures(step.whole, facts if k == len(plan.steps) - 1 else ())
         told = _points_counted(plan, k, tally)
+        if conversion.tiles is not None:
+            told += conversion.tiles.known(plan.outlines(k), step.whole, params)
         if k == len(plan.steps) - 1:
             if conversion.tiles is not None and conversion.tiles.told is not None:
                 told += conversion.tiles.told(_sums(facts), params, _all_of(plan, k))

@@ -22,6 +22,7 @@ from vastgrid.data.frame import Frame, crs_name, frame_of_crs, frame_said
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
+from vastgrid.data.outline import Box, CellOutline, Window
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
@@ -238,34 +239,91 @@ def _moved(xyz: Floats, way: Passage, name: str, progress: Progress) -> Floats:
 
 
 def _grid(grid: Grid, way: Passage, progress: Progress, findings: list[Finding]) -> Grid:
+    goal = cells_there(CellOutline.of(grid), way)
+    findings.append(sampled_said(goal))
+    return grid_there(grid, CellOutline.of(grid), goal, Window(0, 0, goal.rows, goal.columns), way, progress)
+
+
+def sampled_said(goal: CellOutline) -> Finding:
+    """Return the finding that a grid's heights are new ones."""
+    unit = unit_word(goal.frame.horizontal)
+    text = f"Heights were sampled anew (bilinear) on a grid of {goal.dx:g}{unit}, which rounds them."
+    return Finding("grid-sampled", text)
+
+
+def cells_there(whole: CellOutline, way: Passage) -> CellOutline:
+    """Return the lattice on which a grid lies in another reference system: about as many square cells, on whole multiples.
+
+    Raises
+    ------
+    DataError
+        If heights would change their reference, or the rim of the grid has no counterpart there.
+    """
     if way.space is not None:
         raise DataError("the heights of a grid cannot change their reference here; make points of it first")
-    steps = np.linspace(0.0, 1.0, 65)
-    west, north = grid.west, grid.north
-    east, south = west + grid.columns * grid.dx, north - grid.rows * grid.dy
-    x = np.concatenate([west + steps * (east - west)] * 2 + [np.full(65, west), np.full(65, east)])
-    y = np.concatenate([np.full(65, south), np.full(65, north), *[south + steps * (north - south)] * 2])
+    box = rim_there(whole.name, whole.box(), way)
+    size = float(f"{math.sqrt((box.east - box.west) * (box.north - box.south) / (whole.rows * whole.columns)):.3g}")
+    left, top = math.floor(box.west / size) * size, math.ceil(box.north / size) * size
+    rows, columns = max(math.ceil((top - box.south) / size), 1), max(math.ceil((box.east - left) / size), 1)
+    return CellOutline(whole.name, way.target, left, top, size, size, rows, columns)
+
+
+def rim_there(name: str, box: Box, way: Passage) -> Box:
+    """Return the box, in the system that is reached, around the rim of a box.
+
+    Raises
+    ------
+    DataError
+        If some of the rim has no counterpart there.
+    """
+    x, y = _rim(box)
     tx, ty = way.plan.transform(x, y)
     if not (np.isfinite(tx).all() and np.isfinite(ty).all()):
-        raise DataError(f"the rim of {grid.name} has no counterpart in {crs_name(way.target.crs)}; is its CRS right?")
-    low, high = (float(tx.min()), float(ty.min())), (float(tx.max()), float(ty.max()))
-    size = math.sqrt((high[0] - low[0]) * (high[1] - low[1]) / (grid.rows * grid.columns))
-    size = float(f"{size:.3g}")
-    left, top = math.floor(low[0] / size) * size, math.ceil(high[1] / size) * size
-    shape = (max(math.ceil((top - low[1]) / size), 1), max(math.ceil((high[0] - left) / size), 1))
-    heights = roomy(shape, np.float64, np.nan)
-    eastings = left + (np.arange(shape[1]) + 0.5) * size
-    for row in range(shape[0]):
-        sx, sy = way.plan.transform(eastings, np.full(shape[1], top - (row + 0.5) * size), direction="INVERSE")
-        column, line = (np.asarray(sx) - west) / grid.dx - 0.5, (north - np.asarray(sy)) / grid.dy - 0.5
-        heights[row] = bilinear(grid.heights, column, line)
+        raise DataError(f"the rim of {name} has no counterpart in {crs_name(way.target.crs)}; is its CRS right?")
+    return Box(float(tx.min()), float(ty.min()), float(tx.max()), float(ty.max()))
+
+
+def _rim(box: Box) -> tuple[Floats, Floats]:
+    steps = np.linspace(0.0, 1.0, 65)
+    along, up = box.west + steps * (box.east - box.west), box.south + steps * (box.north - box.south)
+    x = np.concatenate([along, along, np.full(65, box.west), np.full(65, box.east)])
+    y = np.concatenate([np.full(65, box.south), np.full(65, box.north), up, up])
+    return x, y
+
+
+def ground_before(box: Box, whole: Box, way: Passage) -> Box:
+    """Return the ground from which what lies in a box was brought: all of it where that cannot be told.
+
+    The rim of the box is followed at 65 places a side; a hundredth more is taken, for what bends between them.
+    """
+    x, y = way.plan.transform(*_rim(box), direction="INVERSE")
+    if not (np.isfinite(x).all() and np.isfinite(y).all()):
+        return whole
+    west, south, east, north = float(x.min()), float(y.min()), float(x.max()), float(y.max())
+    return Box(west, south, east, north).grown(0.01 * max(east - west, north - south))
+
+
+def grid_there(
+    part: Grid, whole: CellOutline, goal: CellOutline, window: Window, way: Passage, progress: Progress
+) -> Grid:
+    """Return some of the cells of a goal's lattice, sampled (bilinear) from the part of a grid that lies there.
+
+    Parameters
+    ----------
+    part : Grid
+        On the lattice of `whole`, in whose terms places are worked out: so that parts give the same as all of it.
+    """
+    own = whole.place_of(part)
+    heights = roomy((window.rows, window.columns), np.float64, np.nan)
+    eastings = goal.west + (window.left + np.arange(window.columns) + 0.5) * goal.dx
+    for row in range(window.rows):
+        northing = goal.north - (window.top + row + 0.5) * goal.dy
+        sx, sy = way.plan.transform(eastings, np.full(window.columns, northing), direction="INVERSE")
+        column, line = (np.asarray(sx) - whole.west) / whole.dx - 0.5, (whole.north - np.asarray(sy)) / whole.dy - 0.5
+        heights[row] = bilinear(part.heights, column - own.left, line - own.top)
         if row % 64 == 0:
-            progress.report(0.95 * row / shape[0], "reprojecting")
-    unit = unit_word(way.target.horizontal)
-    findings.append(
-        Finding("grid-sampled", f"Heights were sampled anew (bilinear) on a grid of {size:g}{unit}, which rounds them.")
-    )
-    return Grid(name=grid.name, frame=way.target, heights=heights, west=left, north=top, dx=size, dy=size)
+            progress.report(0.95 * row / window.rows, "reprojecting")
+    return goal.grid(window, heights)
 
 
 def geographic(dataset: Dataset, progress: Progress) -> tuple[Dataset, tuple[Finding, ...]]:

@@ -88,7 +88,7 @@ class Plan:
     steps : tuple of PlannedStep
         One after another.
     tile : float
-        Width of a tile, in the unit of plan.
+        Width of a tile, in the plan's unit of the result.
     folder : str
         Where stretches and tiles are kept, on a path that every worker reaches.
     precision : str
@@ -159,7 +159,15 @@ class Plan:
 
     def buckets(self) -> Buckets:
         """Return the buckets into which points are sorted."""
-        return Buckets.over(self.source.outline.box(), self.tile)
+        return Buckets.over(self.source.outline.box(), self.tile / self.stretch())
+
+    def stretch(self) -> float:
+        """Return how many units of the result's plan one of the source's is: 1 where both lie in one system."""
+        before, after = self.source.outline, self.ground
+        if before.frame.crs == after.frame.crs:
+            return 1.0
+        one, other = before.box(), after.box()
+        return math.sqrt(_area(other) / max(_area(one), 1e-300)) or 1.0
 
     def tiles(self) -> tuple[Window | Box, ...]:
         """Return the tiles, row by row from the north for cells, from the south for points."""
@@ -194,6 +202,30 @@ class Plan:
         assert isinstance(whole, CellOutline)
         return whole.box(own)
 
+    def outlines(self, step: int) -> tuple[Outline, ...]:
+        """Return the outlines of what a step is made from."""
+        return (self.steps[step - 1].whole,) if step else tuple(own.outline for _, own in self.sources)
+
+    def before(self, step: int, box: Box) -> Box:
+        """Return the ground of its inputs that is what a box is of the result of a step: the same if it moves nothing."""
+        own = self.steps[step]
+        tiling = own.conversion.tiles
+        assert tiling is not None
+        if tiling.ground is None:
+            return box
+        return tiling.ground(box, self.outlines(step)[0], declare.build(own.conversion.params, own.words))
+
+    def box_after(self, step: int, k: int) -> Box:
+        """Return the ground of a tile in the system of what a step gives; of step -1 that of the sources."""
+        box = self.box(k)
+        for later in reversed(range(step + 1, len(self.steps))):
+            box = self.before(later, box)
+        return box
+
+    def source_box(self, k: int) -> Box:
+        """Return the ground of a tile in the system of the sources."""
+        return self.box_after(-1, k)
+
     def halo(self) -> float:
         """Return how far around a tile its inputs are looked at, as far as that can be said beforehand."""
         return sum(step.reach for step in self.steps)
@@ -211,6 +243,10 @@ class Plan:
     def stretch_path(self, file: int, number: int) -> Path:
         """Return the folder of a stretch."""
         return Path(self.folder) / "points" / f"{file:05d}-{number:04d}"
+
+
+def _area(box: Box) -> float:
+    return (box.east - box.west) * (box.north - box.south)
 
 
 def peak(*, children: bool = False) -> int:
@@ -312,7 +348,7 @@ def make_look(ticket: Ticket, step: int, k: int) -> dict[str, Any]:
     began = time.perf_counter()
     maker = _Maker(plan, plan.box(k))
     try:
-        seen = maker.seen(step, plan.box(k))
+        seen = maker.seen(step, plan.box_after(step, k))
     except _Nothing:
         seen = {}
     facts = {"seen": seen, "faults": maker.faults, "seconds": time.perf_counter() - began}
@@ -403,8 +439,8 @@ class _Maker:
         tiling = conversion.tiles
         assert tiling is not None
         params = declare.build(conversion.params, own.words)
-        piece = Piece(box, self._outlines(step), own.whole, own.seen)
-        inputs = self._inputs(step, box.grown(own.reach))
+        piece = Piece(box, self._plan.outlines(step), own.whole, own.seen)
+        inputs = self._inputs(step, self._plan.before(step, box).grown(own.reach))
         made = None if tiling.run is None else tiling.run(inputs, params, piece)
         if step == len(self._plan.steps) - 1:
             # The tile's own ground alone: what is made around it is another tile's to tell.
@@ -423,13 +459,10 @@ class _Maker:
         assert tiling.look is not None
         params = declare.build(own.conversion.params, own.words)
         return tiling.look(
-            self._inputs(step, box.grown(own.reach)), params, Piece(box, self._outlines(step), own.whole)
+            self._inputs(step, self._plan.before(step, box).grown(own.reach)),
+            params,
+            Piece(box, self._plan.outlines(step), own.whole),
         )
-
-    def _outlines(self, step: int) -> tuple[Outline, ...]:
-        if step:
-            return (self._plan.steps[step - 1].whole,)
-        return tuple(own.outline for _, own in self._plan.sources)
 
     def _inputs(self, step: int, box: Box) -> Inputs:
         role = self._plan.steps[step].conversion.main.role

@@ -234,9 +234,9 @@ def layout_of(plan: Plan, account: Account, workers: int) -> Layout:
         pairs = [(role or step.conversion.main.role, name) for role, name in given]
         lines.append(declare.plain(step.conversion.sentence(params, pairs)))
         given = [("", step.whole.dataset().name)]
-    width = f"{plan.tile:g}{unit_word(plan.source.outline.frame.horizontal)}"
+    width = f"{plan.tile:g}{unit_word(plan.ground.frame.horizontal)}"
     lines.append(f"Tiles of {width}: {effort(plan, workers)} on the disk.")
     number = len(plan.tiles())
     files = tuple(each.outline.box() for _, own in plan.sources for each in own.files)
-    tiles = tuple(plan.box(k) for k in range(number)) if number <= 40_000 else ()
+    tiles = tuple(plan.source_box(k) for k in range(number)) if number <= 40_000 else ()
     return Layout(findings_text(lines, list(account.findings())), files, tiles)
