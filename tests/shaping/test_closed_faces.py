@@ -7,7 +7,7 @@ import dataclasses
 import numpy as np
 import pytest
 import shapely
-from hypothesis import given, settings
+from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from builders import METRES
@@ -20,6 +20,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Inputs
 from vastgrid.kernels.topology import plan_areas
 from vastgrid.params import declare
+from vastgrid.shaping.edits import EditLog, read_edit, replayed
 from vastgrid.shaping.precision import at_decimals, mended
 
 SIZE = 200.0
@@ -71,7 +72,29 @@ def results(seed: int) -> dict[str, Tin]:
         "clip": run("clip", [("data", wavy), ("limit", ring)]),
         "simplify": run("simplify", [("surface", wavy)], tolerance="0.2m"),
         "crossing": run("tin", [("points", points), ("lines", lines)]),
+        "edits": edited(wavy, rng),
     }
+
+
+def edited(tin: Tin, rng: np.random.Generator) -> Tin:
+    """Return a TIN after edits by hand at random: vertices added, moved and removed, lines that cross, ground cut out."""
+
+    def place(digits: int = 9) -> str:
+        east, north = (rng.uniform(5, SIZE - 5, 2).round(digits) + (1000.0, 5000.0)).tolist()
+        return f"{east!r},{north!r}"
+
+    lines = [f"line {place()},9.5 {place()},11.5 {place()},10.0" for _ in range(4)]
+    lines += [f"line {place()} {place()}" for _ in range(3)]
+    lines += [f"add {place(k % 4)} {rng.uniform(8, 14):.4f}" for k in range(12)]
+    lines += [f"cut inside {place()} {place()} {place()}", f"raise 0.37 inside {place()} {place()} {place()}"]
+    for k in range(12):
+        east, north = tin.vertices[rng.integers(len(tin.vertices)), :2].tolist()
+        dx, dy = rng.uniform(-3, 3, 2).tolist()
+        lines.append(
+            f"remove {east!r},{north!r}" if k % 3 else f"move {east!r},{north!r} to {east + dx!r},{north + dy!r}"
+        )
+    lines = [lines[k] for k in rng.permutation(len(lines))]
+    return replayed(tin, EditLog(tuple(read_edit(line)[1].line() for line in lines))).tin
 
 
 def welded(tin: Tin, decimals: int | None) -> tuple[float, int]:
@@ -93,7 +116,11 @@ def rim(tin: Tin) -> float:
     return float(shapely.union_all(faces).boundary.length)
 
 
-@settings(max_examples=6, deadline=None)
+# A seed has no simpler one: shrinking would only take time.
+KEEN = settings(max_examples=6, deadline=None, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+
+
+@KEEN
 @given(st.integers(0, 10_000))
 def test_results_are_closed_in_memory_and_at_every_precision(seed):
     for name, tin in results(seed).items():
@@ -112,7 +139,7 @@ def test_results_are_closed_in_memory_and_at_every_precision(seed):
             assert own.sum() == pytest.approx(area, abs=2 * step * free), (name, decimals)
 
 
-@settings(max_examples=6, deadline=None)
+@KEEN
 @given(st.integers(0, 10_000))
 def test_faces_stay_closed_in_single_precision(seed):
     for name, tin in results(seed).items():

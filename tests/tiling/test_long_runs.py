@@ -19,7 +19,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
 from vastgrid.session.accounts import Account, Via
 from vastgrid.session.saying import Options, Said
-from vastgrid.session.tile_plans import Asked, effort, planned, seconds_of
+from vastgrid.session.tile_plans import EACH_CLOUD, Asked, effort, planned, seconds_of
 from vastgrid.tiling.engine import Control
 
 CHAIN = [("grid", {"cell": "2", "method": "mean", "classes": "2"})]
@@ -256,6 +256,9 @@ def test_time_and_room_are_told_before_anything_starts(tmp_path):
     assert seconds(40.0) > seconds(400.0)
     assert seconds(40.0, 1) > seconds(40.0, 4)
     assert seconds(100.0, more=[("ground", {})]) > seconds(100.0)
+    alone = seconds(400.0)
+    paths = cloud_files(tmp_path / "more", 20_000) + paths
+    assert seconds(400.0) > alone + 5 * EACH_CLOUD, "opening a file takes its time, however few points it has"
     told = []
     run = in_tiles(paths, CHAIN, tmp_path / "made.tif", 150.0, tell=told.append)
     assert any("of scratch" in text for text in told)

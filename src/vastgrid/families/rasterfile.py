@@ -160,7 +160,8 @@ def opened(path: Path, **options: Any) -> Any:
     import rasterio
     from rasterio.io import DatasetReader
 
-    with rasterio.Env():
+    # A folder of thousands is not listed for each of its files; what may lie beside one is asked for by name.
+    with rasterio.Env(GDAL_DISABLE_READDIR_ON_OPEN="TRUE"):
         return DatasetReader(path, **{"driver": ["GTiff"], **options})
 
 
@@ -197,18 +198,23 @@ def head_of(path: Path, params: BandParams, **options: Any) -> Head:
         raise ParamError("coarser", "on tiles every cell is read; leave it out")
     findings: list[Finding] = []
     with _band_of(path, params, findings, **options) as (source, band):
-        place = source.transform
-        if place.b or place.d or place.a <= 0 or place.e >= 0 or not all(map(math.isfinite, place[:6])):
-            # Nothing is wrong with the file: left out like a damaged one, its ground would be missing.
-            raise CallError(
-                f"{path.name}: its rows do not run from north to south along east, so it cannot be read in parts; "
-                f"bring it into that order first (vastgrid convert {path.name} NEW.tif), or work on files without it"
-            )
-        quantity, measure = _quantity(path, source, band, params.holds, findings)
-        frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
-        point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
-        own = (place.c, place.f, place.a, -place.e, source.height, source.width)
-    return Head(CellOutline(path.stem, frame, *own, quantity, measure, point), tuple(findings))
+        outline = _outline(path, source, band, params, findings)
+    return Head(outline, tuple(findings))
+
+
+def _outline(path: Path, source: Any, band: int, params: BandParams, findings: list[Finding]) -> CellOutline:
+    place = source.transform
+    if place.b or place.d or place.a <= 0 or place.e >= 0 or not all(map(math.isfinite, place[:6])):
+        # Nothing is wrong with the file: left out like a damaged one, its ground would be missing.
+        raise CallError(
+            f"{path.name}: its rows do not run from north to south along east, so it cannot be read in parts; "
+            f"bring it into that order first (vastgrid convert {path.name} NEW.tif), or work on files without it"
+        )
+    quantity, measure = _quantity(path, source, band, params.holds, findings)
+    frame = _frame(source, band, findings, heights=quantity in (HEIGHT, DIFFERENCE))
+    point = str(source.tags().get("AREA_OR_POINT", "Area")).lower() == "point"
+    own = (place.c, place.f, place.a, -place.e, source.height, source.width)
+    return CellOutline(path.stem, frame, *own, quantity, measure, point)
 
 
 def window_of(path: Path, params: BandParams, which: Window, _columns: Sequence[str] | None, **options: Any) -> Grid:
@@ -219,20 +225,13 @@ def window_of(path: Path, params: BandParams, which: Window, _columns: Sequence[
     FormatError
         If the file is damaged or cut off there.
     """
-    import rasterio
-
-    head = head_of(path, params, **options).outline
-    assert isinstance(head, CellOutline)
-    findings: list[Finding] = []
-    with library_faults(path, "reading the raster"), _remarks(findings), warnings.catch_warnings():
-        warnings.simplefilter("ignore", rasterio.errors.NotGeoreferencedWarning)
-        with opened(path, **options) as source:
-            band = _band(path, source, params, [])
-            rows, columns = (which.top, which.top + which.rows), (which.left, which.left + which.columns)
-            part = source.read(band, window=(rows, columns), masked=True)
-            heights = _cleaned(part, source.scales[band - 1], source.offsets[band - 1])
-            without_nodata(heights, params, [])
-    return head.grid(which, heights)
+    with _band_of(path, params, [], **options) as (source, band):
+        outline = _outline(path, source, band, params, [])
+        rows, columns = (which.top, which.top + which.rows), (which.left, which.left + which.columns)
+        part = source.read(band, window=(rows, columns), masked=True)
+        heights = _cleaned(part, source.scales[band - 1], source.offsets[band - 1])
+        without_nodata(heights, params, [])
+    return outline.grid(which, heights)
 
 
 class _Remarks(logging.Handler):

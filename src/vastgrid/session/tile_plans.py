@@ -37,9 +37,10 @@ WIDER = 2.5
 
 
 # Seconds of one core as measured (docs/user/larger-than-memory.md): for a million points unpacked and worked on in one step,
-# for a million cells of one step, for each tile, for a million cells of a result that is put together and read back; and
-# those that starting workers takes.
+# for a million cells of one step, for each tile, for a million cells of a result that is put together and read back; those
+# that starting workers takes; and for looking at each file of points or of cells and opening it again.
 EACH_POINTS, EACH_CELLS, EACH_TILE, EACH_WRITTEN, STARTING = 1.2, 0.17, 0.03, 0.3, 8.0
+EACH_CLOUD, EACH_RASTER = 0.012, 0.005
 # Of what the first step takes, each further one takes so much.
 FURTHER = 0.65
 # Bytes of scratch for a point and for a cell of the result.
@@ -360,7 +361,10 @@ def seconds_of(plan: Plan, workers: int) -> float:
     number = sum(_places(own.outline) for _, own in plan.sources)
     again = _again(plan)
     each = (EACH_CELLS if cells else EACH_POINTS) * (1.0 + FURTHER * max(len(plan.steps) - 1, 0))
-    shared = number / 1e6 * each * again + EACH_TILE * len(plan.tiles())
+    files = sum(len(own.files) for _, own in plan.sources)
+    shared = (
+        number / 1e6 * each * again + EACH_TILE * len(plan.tiles()) + files * (EACH_RASTER if cells else EACH_CLOUD)
+    )
     alone = EACH_WRITTEN * last.rows * last.columns / 1e6 if isinstance(last, CellOutline) else 0.0
     return shared / max(workers, 1) + alone + (STARTING if workers else 0.0)
 

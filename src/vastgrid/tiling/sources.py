@@ -99,8 +99,8 @@ class Files:
     @property
     def columns(self) -> tuple[str, ...]:
         """Attributes that the points of every file have."""
-        common = [name for name in self.files[0].columns if all(name in each.columns for each in self.files[1:])]
-        return tuple(common)
+        common = set(self.files[0].columns).intersection(*(each.columns for each in self.files[1:]))
+        return tuple(name for name in self.files[0].columns if name in common)
 
     def readable_grid(self, box: Box) -> tuple[Grid, list[str]]:
         """Return the cells that cover a box, and what could not be read; of several files the first with a height counts.

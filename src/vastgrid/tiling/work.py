@@ -138,6 +138,11 @@ class Plan:
 
     def columns(self) -> tuple[str, ...]:
         """Return the attributes of points that are needed: what the steps ask for, or all where points go on."""
+        if "columns" not in self._known:
+            self._known["columns"] = self._columns()
+        return tuple(self._known["columns"])
+
+    def _columns(self) -> tuple[str, ...]:
         have = self.source.columns
         if isinstance(self.whole, PointOutline):
             return have
