@@ -28,6 +28,7 @@ from vastgrid.base.words import instead
 from vastgrid.cli.main import run as command
 from vastgrid.cli.shells import script
 from vastgrid.convert import grid
+from vastgrid.data.attributes import as_numbers
 from vastgrid.data.linework import from_lines
 from vastgrid.data.table import Table
 from vastgrid.formats import dxf, landxml
@@ -283,3 +284,35 @@ def test_a_piece_with_its_rows_from_the_south_is_not_left_out_in_silence(here, c
     assert command(["convert", "pieces", "all.tif", *tiles]) == 0
     with rasterio.open("all.tif") as file:
         assert file.read(1).tolist() == np.hstack((heights, heights + 100)).tolist()
+
+
+def test_a_cloud_as_text_is_a_cloud_again(here, capsys):
+    """Whole numbers and decimals under the names that LAS gives them are numbers; what begins with 0 is a name."""
+    rng = np.random.default_rng(4)
+    cloud = laspy.create(point_format=3, file_version="1.4")
+    cloud.header.scales = [0.001] * 3
+    cloud.x, cloud.y, cloud.z = (rng.random((3, 60)) * 50).round(3)
+    cloud.classification = np.arange(60) % 5
+    cloud.intensity, cloud.point_source_id = np.arange(60) * 700, np.arange(60) + 4000
+    cloud.gps_time = rng.random(60) * 1e6
+    cloud.write("a.las")
+    assert command(["convert", "a.las", "a.csv"]) == 0
+    assert command(["convert", "a.csv", "b.laz"]) == 0
+    back = laspy.read("b.laz")
+    for name in ("x", "y", "z", "classification", "intensity", "point_source_id", "gps_time"):
+        np.testing.assert_array_equal(np.asarray(back[name]), np.asarray(cloud[name]), name)
+    assert command(["convert", "a.csv", "a.xml", "--via", "tin", "classes=2", *METRES]) == 0
+    assert command(["convert", "a.csv", "a.xml", "--via", "tin", "classes=9", *METRES]) == 2
+    assert "no point is of class 9; there are 0, 1, 2, 3, 4" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize(
+    ("cells", "dtype"),
+    [(["1", "-20", "+3"], "i"), (["1.50", "2e3", "-.5"], "f"), (["007", "8"], None), (["1", ""], None), (["1_0"], None),
+     (["nan"], None), (["9" * 19], None), (["0", "0.25"], "f"), (["1-2", "3"], None)],
+)  # fmt: skip
+def test_texts_are_numbers_where_all_of_them_are(cells, dtype):
+    made = as_numbers(np.array(cells, "S"))
+    assert (None if made is None else made.dtype.kind) == dtype
+    if made is not None:
+        assert made.tolist() == [float(cell) for cell in cells]

@@ -80,7 +80,9 @@ def via(own: list[str]) -> Via:
             try:
                 words[field.name] = Path(name).read_text(encoding="utf-8-sig")
             except (OSError, UnicodeDecodeError) as error:
-                raise CallError(f"{field.name}: {name} cannot be read as text ({error})") from error
+                raise CallError(
+                    f"{field.name}: {name} cannot be read as text ({getattr(error, 'strerror', '') or error})"
+                ) from error
     return Via(conversion, words)
 
 

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
+
+_SIGNS = np.frombuffer(b"0123456789+-.eE\0", np.uint8)
 
 
 class Attributes(dict[str, NDArray[Any]]):
@@ -30,3 +33,31 @@ class Attributes(dict[str, NDArray[Any]]):
         """Return a column, or something else where there is none of that name."""
         own = self.spelled(name)
         return default if own is None else self[own]
+
+
+def as_numbers(values: NDArray[Any]) -> NDArray[Any] | None:
+    """Return texts as the numbers that all of them are, whole ones as int64, others as float64; None where one is not.
+
+    What begins with a zero that says nothing (007) is a name, and so is a whole number that int64 cannot hold.
+    """
+    if values.ndim != 1 or values.dtype.kind not in "SU" or not len(values):
+        return None
+    try:
+        texts = np.ascontiguousarray(values.astype("S"))
+    except UnicodeEncodeError:
+        return None
+    signs = texts.view(np.uint8).reshape(len(texts), -1)
+    if not np.isin(signs, _SIGNS).all() or not signs[:, 0].all():
+        return None
+    at = np.isin(signs[:, 0], np.frombuffer(b"+-", np.uint8)).astype(np.intp)
+    wide = np.pad(signs, ((0, 0), (0, 2)))
+    row = np.arange(len(signs))
+    digit = (wide[row, at + 1] >= ord("0")) & (wide[row, at + 1] <= ord("9"))
+    if ((wide[row, at] == ord("0")) & digit).any():
+        return None
+    whole = not np.isin(signs, np.frombuffer(b".eE", np.uint8)).any()
+    try:
+        numbers = texts.astype(np.int64 if whole else np.float64)
+    except (ValueError, OverflowError):
+        return None
+    return numbers if np.isfinite(numbers).all() else None

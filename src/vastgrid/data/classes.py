@@ -29,6 +29,33 @@ CLASS_NAMES = {
 }  # fmt: skip
 
 
+# What LAS 1.4 gives points beside their coordinates (ASPRS, LAS Specification 1.4 R15, point data record formats): numbers.
+CLOUD_NUMBERS = frozenset(
+    [
+        "intensity",
+        "return_number",
+        "number_of_returns",
+        "scan_direction_flag",
+        "edge_of_flight_line",
+        "classification",
+        "synthetic",
+        "key_point",
+        "withheld",
+        "overlap",
+        "scanner_channel",
+        "scan_angle",
+        "scan_angle_rank",
+        "user_data",
+        "point_source_id",
+        "gps_time",
+        "red",
+        "green",
+        "blue",
+        "nir",
+    ]
+)
+
+
 def class_counts(points: PointSet) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return the classes that occur, and how many points each has."""
     counts = np.zeros(256, np.int64)

@@ -51,7 +51,9 @@ class NewJob(Store):
 
 def _check_empty(folder: Path) -> None:
     try:
-        if folder.exists() and (not folder.is_dir() or any(each.name != MARK for each in folder.iterdir())):
+        if folder.is_file():
+            raise CallError(f"{folder} is a file; a job needs a new folder")
+        if folder.exists() and any(each.name != MARK for each in folder.iterdir()):
             raise CallError(f"{folder} is not empty; a job needs a new folder")
     except OSError as error:
         raise CallError(f"{folder} cannot be looked into: {error.strerror}") from error

@@ -14,6 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, either, left_out, note
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit, factor
+from vastgrid.data.attributes import as_numbers
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Linework
@@ -96,8 +97,12 @@ def _with_columns(dataset: Dataset, target: Format, params: Any, findings: list[
 def _columns_held(
     data: PointSet | Linework, target: Format, params: Any, findings: list[Finding]
 ) -> PointSet | Linework:
-    held = target.carries_with(params).attributes_held(data.attributes)
+    carries = target.carries_with(params)
     attributes = dict(data.attributes)
+    if carries.attributes == "numbers":
+        found = {name: as_numbers(values) for name, values in attributes.items()}
+        attributes |= {name: values for name, values in found.items() if values is not None}
+    held = carries.attributes_held(attributes)
     for name in held:
         values, told = target.column(name, attributes[name], params)
         if told:

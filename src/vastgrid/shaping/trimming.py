@@ -34,7 +34,7 @@ def used_points(inputs: Sequence[Dataset], classes: str, wanted: Sequence[int], 
     Raises
     ------
     CallError
-        If classes are asked for and no source has any.
+        If classes are asked for and no source has any, or none of these.
     """
     found = []
     known = False
@@ -52,6 +52,16 @@ def used_points(inputs: Sequence[Dataset], classes: str, wanted: Sequence[int], 
             found.append(each.xyz)
     if wanted and not known:
         raise CallError("classes: no source has classified points")
+    if wanted and not any(map(len, found)):
+        there = sorted(
+            {
+                int(code)
+                for each in inputs
+                if isinstance(each, PointSet) and CLASSES in each.attributes
+                for code in np.unique(each.attributes[CLASSES])
+            }
+        )
+        raise CallError(f"classes: no point is of class {classes}; there are {', '.join(map(str, there))}")
     points = np.concatenate([np.zeros((0, 3)), *found])
     good = np.isfinite(points).all(axis=1)
     if not good.all():

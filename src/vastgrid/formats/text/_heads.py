@@ -41,7 +41,7 @@ _SYNONYMS = {
     "description": "description desc d remark remarks note notes comment comments bemerkung beschreibung descripcion "
     "descrizione descricao remarque",
     "date": "date",
-    "time": "time datetime timestamp gpstime gps_time seconds sow",
+    "time": "time datetime timestamp seconds sow",
     "file": "file filename image photo picture imagename photoname",
     "roll": "roll omega",
     "pitch": "pitch phi",
@@ -135,6 +135,9 @@ def _head_word(head: str) -> str:
     whole = "".join(words)
     if whole in ROLE_OF:
         return whole
+    if whole == "gpstime":
+        # An attribute of clouds by that name, no time of day.
+        return ""
     words = [word for word in words if word not in _FILLERS] or words
     whole = "".join(words)
     if whole in ROLE_OF:
@@ -142,7 +145,8 @@ def _head_word(head: str) -> str:
     # A coordinate's name beside that of the thing it belongs to: “pt_east”.
     known = [word for word in words if word in ROLE_OF]
     named = [word for word in known if ROLE_OF[word] in COORDINATES]
-    best = sorted(named or known, key=lambda word: _RANK[word])
+    # What is beside another name is another thing: a point_source_id is no number of the point.
+    best = sorted(named or (known if len(known) == len(words) else []), key=lambda word: _RANK[word])
     return best[0] if len({ROLE_OF[word] for word in best}) == 1 else ""
 
 

@@ -145,7 +145,7 @@ class Parts:
         try:
             text = Path(name).read_text(encoding="utf-8-sig")
         except (OSError, UnicodeDecodeError) as error:
-            raise CallError(f"{name} cannot be read as text ({error})") from error
+            raise CallError(f"{name} cannot be read as text ({getattr(error, 'strerror', '') or error})") from error
         self.making.rewrite_edits(node, text.splitlines())
 
     def _name(self, node: str) -> str:
