@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import dataclasses
+import re
 import struct
 import subprocess
 from pathlib import Path
@@ -28,7 +29,7 @@ from vastgrid.base.words import instead
 from vastgrid.cli.main import run as command
 from vastgrid.cli.shells import script
 from vastgrid.convert import grid
-from vastgrid.data.attributes import as_numbers
+from vastgrid.data.attributes import numbers_of_texts
 from vastgrid.data.linework import from_lines
 from vastgrid.data.table import Table
 from vastgrid.formats import dxf, landxml
@@ -313,7 +314,28 @@ def test_a_cloud_as_text_is_a_cloud_again(here, capsys):
      (["nan"], None), (["9" * 19], None), (["0", "0.25"], "f"), (["1-2", "3"], None)],
 )  # fmt: skip
 def test_texts_are_numbers_where_all_of_them_are(cells, dtype):
-    made = as_numbers(np.array(cells, "S"))
+    made = numbers_of_texts(np.array(cells, "S"))
     assert (None if made is None else made.dtype.kind) == dtype
     if made is not None:
         assert made.tolist() == [float(cell) for cell in cells]
+
+
+def test_places_in_degrees_keep_their_heights_in_steps_of_their_own(here, capsys):
+    rows = [
+        (14.1444843, 45.3805936, 812.25),
+        (14.1512345, 45.3912345, 1140.5),
+        (14.141, 45.391, 900.0),
+        (14.16, 45.40, None),
+    ]
+    points = "".join(
+        f'<wpt lat="{lat}" lon="{lon}">{"" if z is None else f"<ele>{z}</ele>"}</wpt>' for lon, lat, z in rows
+    )
+    Path("a.gpx").write_text(f'<gpx version="1.1" creator="t" xmlns="http://www.topografix.com/GPX/1/1">{points}</gpx>')
+    assert command(["convert", "a.gpx", "a.las"]) == 0
+    assert "without a height" in capsys.readouterr().err
+    cloud = laspy.read("a.las")
+    assert cloud.header.scales.tolist() == [1e-7, 1e-7, 1e-3]
+    np.testing.assert_allclose(cloud.xyz, rows[:3], rtol=0, atol=1e-9)
+    assert command(["convert", "a.gpx", "a.tif", "--via", "grid", "cell=0.001"]) == 0
+    assert command(["convert", "a.gpx", "b.tif", "--via", "grid"]) == 0
+    assert "at E 14.1" in (out := capsys.readouterr().out) and not re.search(r"E \d+\.\d\d\b,", out)

@@ -17,14 +17,14 @@ import vastgrid.formats
 from builders import METRES, ground, scattered
 from examples import examples
 from vastgrid import catalog
-from vastgrid.base.errors import Cancelled, DataError, ParamError, WriteError
+from vastgrid.base.errors import CallError, Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours, grid
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
-from vastgrid.declarations.conversion import Conversion
+from vastgrid.declarations.conversion import Conversion, Inputs
 from vastgrid.declarations.fileformat import Format, losses
 from vastgrid.params import declare
 from vastgrid.session.deliver import deliver
@@ -102,6 +102,23 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
         assert "None" not in said
         assert isinstance(conversion.estimate(group, params), str)
         assert conversion.own_frame or result.dataset.frame == source.frame
+
+
+@pytest.mark.parametrize("conversion", catalog.CONVERSIONS, ids=lambda each: each.id)
+def test_what_is_settled_beside_degrees_can_be_said(conversion, kinds):
+    """Sentence, recipe and job hold settled values as words: what a conversion settles has to be read again."""
+    for kind in conversion.takes_with(conversion.params()):
+        if len(conversion.inputs) > 1 or not conversion.can_use(kinds[kind.kind]):
+            continue
+        source = kinds[kind.kind].with_coordinates(1e-5, 1.0, Frame("EPSG:4326", Unit.DEGREE, Unit.METRE))
+        group = [source] * max(conversion.main.least, 1)
+        try:
+            params = conversion.settle(
+                Inputs.of_pairs([(conversion.main.role, each) for each in group]), conversion.params()
+            )
+        except CallError:
+            continue
+        assert declare.build(conversion.params, declare.to_words(params)) == params
 
 
 @pytest.mark.parametrize("target", WRITERS, ids=lambda each: each.id)

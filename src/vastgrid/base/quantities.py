@@ -117,10 +117,17 @@ class Quantity(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Length:
-    """A length as written: a number and, perhaps, a unit. Without one it is in the unit of the data it is used on."""
+    """A length as written: a number and, perhaps, a unit. Without one it is in the unit of the data it is used on.
+
+    Degrees are no unit of a length: a number of them is one of the data's own.
+    """
 
     value: float
     unit: Unit | None = None
+
+    def __post_init__(self) -> None:
+        if self.unit is Unit.DEGREE:
+            object.__setattr__(self, "unit", None)
 
     def __str__(self) -> str:
         number = f"{self.value:.10g}"

@@ -85,3 +85,10 @@ def instead(word: str, known: Iterable[str]) -> str:
         told.append(name)
     more = len(names) - len(told)
     return f"there {'is' if len(names) == 1 else 'are'} {', '.join(told)}" + (f" and {more} more" if more else "")
+
+
+def place_words(east: float, north: float) -> str:
+    """Return “E 431.250, N 887.500”, with six decimals where the numbers can be degrees."""
+    on_globe = abs(east) <= 360.0 and abs(north) <= 90.0 and (round(east, 3), round(north, 3)) != (east, north)
+    digits = 6 if on_globe else 3
+    return f"E {east:.{digits}f}, N {north:.{digits}f}"

@@ -13,7 +13,7 @@ from vastgrid.base import interrupts
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
 from vastgrid.base.files import refuse_clashes, write_text
 from vastgrid.base.quantities import square_word, unit_word
-from vastgrid.base.words import plain
+from vastgrid.base.words import place_words, plain
 from vastgrid.cli import large, sending
 from vastgrid.cli.asked import asked_vias, reading, said, thresholds, words_of
 from vastgrid.cli.telling import DONE, end_progress, tell, watched
@@ -144,7 +144,7 @@ def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     tell(account.findings())
     print(step.sentence)
     for finding in step.findings:
-        place = "" if finding.at is None else f" (E {finding.at[0]:.2f}, N {finding.at[1]:.2f})"
+        place = "" if finding.at is None else f" ({place_words(finding.at[0], finding.at[1])})"
         print(f"{finding.severity.value}: {finding.text}{place}")
     return DONE
 

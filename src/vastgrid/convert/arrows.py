@@ -13,7 +13,7 @@ from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity
-from vastgrid.data.frame import is_geographic, need_lengths, ratio_of
+from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.tin import Tin
@@ -45,7 +45,7 @@ def settle(inputs: Sequence[Tin | Grid], params: ArrowParams) -> ArrowParams:
     extent = inputs[0].extent()
     sides = [float(np.ptp(pair)) if pair else 0.0 for pair in (extent.east, extent.north)]
     size = float(f"{max(max(sides) / 40.0, 1e-9):.1g}")
-    return replace(params, spacing=Length(size, None if is_geographic(inputs[0].frame) else inputs[0].frame.horizontal))
+    return replace(params, spacing=Length(size, inputs[0].frame.horizontal))
 
 
 def run(inputs: Sequence[Tin | Grid], params: ArrowParams, progress: Progress) -> Result:

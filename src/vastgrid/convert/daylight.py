@@ -14,6 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, length_in, square_word, unit_word
+from vastgrid.base.words import place_words
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
@@ -255,7 +256,7 @@ def _tell(parts: list[_Part], lines: Linework, ground: Tin, params: DaylightPara
         feet = sum(_open_length(side) for part in parts for side in part.sides)
         text = (
             f"Along {feet:.2f}{plan} of {lines.name} the slopes do not reach the ground: it ends before "
-            f"(E {at[0]:.3f}, N {at[1]:.3f})."
+            f"({place_words(at[0], at[1])})."
         )
         findings.append(Finding("no-daylight", text, at=at))
 

@@ -163,7 +163,7 @@ def settle(inputs: Sequence[Contours], params: LabelParams) -> LabelParams:
     tall = _height(contours, own)
     for name, times in (("spacing", SPACING), ("first", FIRST)):
         if getattr(own, name) is None and own.along is None:
-            length = Length(float(f"{times * tall:.2g}"), None if frame.horizontal is Unit.DEGREE else frame.horizontal)
+            length = Length(float(f"{times * tall:.2g}"), frame.horizontal)
             own = dataclasses.replace(own, **{name: length})  # type: ignore[arg-type]
     return own
 

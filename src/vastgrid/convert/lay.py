@@ -11,6 +11,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import place_words
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework, line_lengths
@@ -73,7 +74,7 @@ def _told(
         findings.append(
             note(
                 "heights-replaced",
-                f"Own heights changed by up to {gap[worst]:+.3f}{unit} (E {at[0]:.3f}, N {at[1]:.3f}).",
+                f"Own heights changed by up to {gap[worst]:+.3f}{unit} ({place_words(at[0], at[1])}).",
                 at,
             )
         )

@@ -15,7 +15,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
-from vastgrid.base.words import area_words
+from vastgrid.base.words import area_words, place_words
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.places import Area
@@ -168,7 +168,7 @@ def _told(joined: Merged, over: str, ground: str, frame: Frame) -> list[Finding]
     else:
         where = f"{over} lies beside {ground}: they have 0{square} in common"
     if joined.steps:
-        rim = f"; at its rim the two stand up to {joined.largest:.3f}{unit} apart (E {joined.at[0]:.2f}, N {joined.at[1]:.2f})"
+        rim = f"; at its rim the two stand up to {joined.largest:.3f}{unit} apart ({place_words(joined.at[0], joined.at[1])})"
     elif joined.meets:
         rim = "; where its rim meets the other they are equally high"
     else:

@@ -13,7 +13,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import factor, square_word
-from vastgrid.base.words import spaced
+from vastgrid.base.words import place_words, spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
@@ -151,7 +151,7 @@ def _base(tin: Tin, own: NamedArea, how: Base) -> Tin:
             away = xy[~np.isfinite(heights(tin, xy))]
             at = away[0] if len(away) else xy[0]
             raise DataError(
-                f"the rim of {own.name} leaves the ground of {tin.name} (near E {at[0]:.2f}, N {at[1]:.2f}); draw it inside"
+                f"the rim of {own.name} leaves the ground of {tin.name} (near {place_words(at[0], at[1])}); draw it inside"
             )
         laid.append(vertices)
     if how is Base.RIM:

@@ -13,7 +13,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, unit_word
-from vastgrid.base.words import spaced, step_near
+from vastgrid.base.words import place_words, spaced, step_near
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline, Outline, SurfaceOutline, Window
@@ -133,12 +133,12 @@ def run(inputs: Sequence[Tin | Grid], params: SimplifyParams, progress: Progress
     before = _triangles(surface)
     text = (
         f"{count(number, 'triangle')} of {spaced(before)} ({number / max(before, 1):.1%}); the largest error is "
-        f"{reached.largest:.4g}{unit} (E {reached.at[0]:.3f}, N {reached.at[1]:.3f}), {reached.rmse:.4g}{unit} RMSE, "
+        f"{reached.largest:.4g}{unit} ({place_words(reached.at[0], reached.at[1])}), {reached.rmse:.4g}{unit} RMSE, "
         f"at every {'cell' if isinstance(surface, Grid) else 'vertex and wherever edges cross'}."
     )
     findings = [note("reached", text, reached.at)]
     if tolerance is not None and reached.largest > tolerance * (1.0 + 1e-12):
-        text = f"The tolerance of {tolerance:g}{unit} is not met: {reached.largest:.6g}{unit} at E {reached.at[0]:.3f}, N {reached.at[1]:.3f}."
+        text = f"The tolerance of {tolerance:g}{unit} is not met: {reached.largest:.6g}{unit} at {place_words(reached.at[0], reached.at[1])}."
         findings.insert(0, Finding("tolerance-not-met", text, at=reached.at))
     if params.triangles is not None and number > params.triangles:
         text = (

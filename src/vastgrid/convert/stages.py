@@ -14,7 +14,7 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, factor, unit_word
-from vastgrid.base.words import step_above
+from vastgrid.base.words import place_words, step_above
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
@@ -144,7 +144,7 @@ def _rim(tin: Tin, whole: object, name: str, ratio: float, surface: object) -> l
     if math.isfinite(best):
         unit = unit_word(tin.frame.vertical)
         text = (
-            f"The lowest place of the line lies at {best / ratio:.3f}{unit} (E {at[0]:.2f}, N {at[1]:.2f}); a level above it would "
+            f"The lowest place of the line lies at {best / ratio:.3f}{unit} ({place_words(at[0], at[1])}); a level above it would "
             "run over there, and is counted up to the line alone."
         )
         found.append(note("spills-at", text, at))

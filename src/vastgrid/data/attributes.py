@@ -35,7 +35,7 @@ class Attributes(dict[str, NDArray[Any]]):
         return default if own is None else self[own]
 
 
-def as_numbers(values: NDArray[Any]) -> NDArray[Any] | None:
+def numbers_of_texts(values: NDArray[Any]) -> NDArray[Any] | None:
     """Return texts as the numbers that all of them are, whole ones as int64, others as float64; None where one is not.
 
     What begins with a zero that says nothing (007) is a name, and so is a whole number that int64 cannot hold.

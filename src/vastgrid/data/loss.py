@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from vastgrid.base.quantities import Unit, unit_word
+from vastgrid.base.words import place_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +75,7 @@ class Loss:
     def sentence(self) -> str:
         """Return “0.61 m at most (at E 1, N 2), 0.11 m RMSE, 0.25 m for 95 %”."""
         unit = unit_word(self.unit)
-        place = f"E {self.at[0]:.2f}, N {self.at[1]:.2f}"
+        place = f"{place_words(self.at[0], self.at[1])}"
         text = (
             f"{self.largest:.3f}{unit} at most (at {place}), {self.rmse:.3f}{unit} RMSE, {self.p95:.3f}{unit} for 95 %"
         )

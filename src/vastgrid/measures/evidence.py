@@ -12,7 +12,7 @@ import numpy as np
 from vastgrid.base.findings import Finding, counted, either
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.roomy import pieces
-from vastgrid.base.words import spaced
+from vastgrid.base.words import place_words, spaced
 from vastgrid.data.dataset import Dataset, Extent, Floats
 from vastgrid.data.frame import crs_name, unit_of
 from vastgrid.data.grid import Grid
@@ -85,7 +85,7 @@ def stray_places(dataset: Dataset) -> list[Finding]:
     crop = f" (for a cloud crop={box} leaves {either(far, 'it', 'them')} out)" if points else ""
     text = (
         f"{what} of {spaced(len(xyz))} {either(far, 'lies', 'lie')} far from all others, the farthest {spaced(reach)}{unit} "
-        f"away at E {at[0]:.2f}, N {at[1]:.2f}; the rest is {spaced(width)}{unit} wide{crop}."
+        f"away at {place_words(at[0], at[1])}; the rest is {spaced(width)}{unit} wide{crop}."
     )
     return [Finding("stray-places", text, at=at)]
 

@@ -14,7 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, either, left_out, note
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit, factor
-from vastgrid.data.attributes import as_numbers
+from vastgrid.data.attributes import numbers_of_texts
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Linework
@@ -100,7 +100,7 @@ def _columns_held(
     carries = target.carries_with(params)
     attributes = dict(data.attributes)
     if carries.attributes == "numbers":
-        found = {name: as_numbers(values) for name, values in attributes.items()}
+        found = {name: numbers_of_texts(values) for name, values in attributes.items()}
         attributes |= {name: values for name, values in found.items() if values is not None}
     held = carries.attributes_held(attributes)
     for name in held:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, count, either, left_out, note
-from vastgrid.base.words import spaced
+from vastgrid.base.words import place_words, spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
@@ -81,7 +81,7 @@ def surface_from_faces(
         east, north = corner[int(np.flatnonzero(flat)[0])].mean(axis=0)[:2].tolist()
         text = (
             f"{count(walls, 'face')} of {spaced(len(triangles))} of {name} {either(walls, 'stands', 'stand')} upright "
-            f"(the first at E {east:.2f}, N {north:.2f}), so it stays a mesh; its upper side can become a TIN."
+            f"(the first at {place_words(east, north)}), so it stays a mesh; its upper side can become a TIN."
         )
         return mesh, [Finding("upright-faces", text, at=(east, north))]
     worst = int(np.flatnonzero(over)[0])
@@ -90,7 +90,7 @@ def surface_from_faces(
     hidden = int((over > 0).sum())
     text = (
         f"{name} is no height field: {count(hidden, 'face')} of {spaced(len(triangles))} {either(hidden, 'has', 'have')} "
-        f"another above or below {either(hidden, 'it', 'them')}{upright}, the first at E {east:.2f}, N {north:.2f}. "
+        f"another above or below {either(hidden, 'it', 'them')}{upright}, the first at {place_words(east, north)}. "
         "It stays a mesh; its upper side can become a TIN."
     )
     return mesh, [Finding("overhang", text, at=(east, north))]

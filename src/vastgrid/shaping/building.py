@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, count, note
-from vastgrid.base.words import spaced
+from vastgrid.base.words import place_words, spaced
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import Linework, legs
@@ -59,7 +59,7 @@ def places_of(
         east, north = (float(value) for value in xyz[first[worst], :2])
         text = (
             f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {spread[worst]:.3f}{unit} "
-            f"(E {east:.3f}, N {north:.3f}); the {rule.value} counts."
+            f"({place_words(east, north)}); the {rule.value} counts."
         )
         findings.append(undecided("two-heights", text, (east, north), rule, "heights"))
     places = np.column_stack((xyz[first, :2], height))

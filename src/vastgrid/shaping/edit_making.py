@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import CallError
+from vastgrid.base.words import place_words
 from vastgrid.data.dataset import Floats
 from vastgrid.kernels.planar import NOWHERE, ON_VERTEX, clear_edge, find_edge
 from vastgrid.shaping.bits import BREAK, SHOWN
@@ -24,7 +25,7 @@ ROUNDS = 3
 
 def _no_vertex(edit: Edit) -> str:
     east, north = edit.places[0]
-    return f"there is no vertex at E {east:.3f}, N {north:.3f}"
+    return f"there is no vertex at {place_words(east, north)}"
 
 
 def cut(work: Working, edit: Edit) -> str:
@@ -52,7 +53,7 @@ def swap(work: Working, edit: Edit) -> str:
     """Swap an edge."""
     found = work.edge_at(*edit.places[0])
     if found is None:
-        return f"there is no edge at E {edit.places[0][0]:.3f}, N {edit.places[0][1]:.3f}"
+        return f"there is no edge at {place_words(edit.places[0][0], edit.places[0][1])}"
     return work.swap(*found)
 
 
@@ -255,7 +256,7 @@ def release(work: Working, edit: Edit) -> str:
     """Take a breakline off, as far as it goes without meeting another; its vertices stay."""
     found = work.breakline_at(*edit.places[0])
     if found is None:
-        return f"there is no breakline at E {edit.places[0][0]:.3f}, N {edit.places[0][1]:.3f}"
+        return f"there is no breakline at {place_words(edit.places[0][0], edit.places[0][1])}"
     t, k = found
     ends = [int(work.tri[t, k]), int(work.tri[t, (k + 1) % 3])]
     chain = [tuple(ends)]

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.quantities import Length, unit_word
-from vastgrid.base.words import instead, shortly
+from vastgrid.base.words import instead, place_words, shortly
 from vastgrid.data.dataset import Floats
 from vastgrid.data.tin import Tin
 from vastgrid.shaping import edit_lines as reading
@@ -101,7 +101,7 @@ class EditKind:
 
 
 def _at(place: tuple[float, float]) -> str:
-    return f"E {place[0]:.3f}, N {place[1]:.3f}"
+    return f"{place_words(place[0], place[1])}"
 
 
 def _where(edit: Edit) -> str:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.quantities import Unit, square_word
+from vastgrid.base.words import place_words
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.line_roles import ISLAND, VOID
 from vastgrid.data.linework import Linework
@@ -53,14 +54,14 @@ def ring_area(ring: Floats, what: str, findings: list[Finding], unit: Unit | Non
         raise DataError(f"the {what} has a vertex that is no place")
     kept = np.append(True, (np.diff(xy, axis=0) != 0.0).any(axis=1))
     xy = xy[kept]
-    at = f"E {xy[0, 0]:.3f}, N {xy[0, 1]:.3f}"
+    at = f"{place_words(xy[0, 0], xy[0, 1])}"
     if len(np.unique(xy, axis=0)) < 3:
         raise DataError(f"the {what} at {at} has fewer than three corners and encloses nothing")
     polygon = shapely.Polygon(xy)
     if polygon.is_valid and polygon.area > 0.0:
         return polygon
     place = _crossing(polygon)
-    where = f"E {place[0]:.3f}, N {place[1]:.3f}"
+    where = f"{place_words(place[0], place[1])}"
     parts = [
         each for each in polygons_of(shapely.make_valid(polygon, method="linework", keep_collapsed=True)) if each.area
     ]
@@ -126,7 +127,7 @@ def limits_area(
     rings = [ring_area(ring, "outer boundary", findings, unit) for ring in outer]
     different = [ring for k, ring in enumerate(rings) if not any(ring.equals(other) for other in rings[:k])]
     if len(different) > 1:
-        first = ", ".join("E {:.2f}, N {:.2f}".format(*shapely.get_coordinates(each)[0]) for each in different[:3])
+        first = ", ".join(place_words(*shapely.get_coordinates(each)[0]) for each in different[:3])
         raise DataError(
             f"there are {len(different)} closed lines where one outer boundary is needed (beginning at {first}); put the "
             "others on a layer of their own"
@@ -159,7 +160,7 @@ def closed_rings(lines: Linework, findings: list[Finding]) -> list[Floats]:
     for k in np.flatnonzero(~closed).tolist():
         end = lines.line(k)[-1]
         at = (float(end[0]), float(end[1]))
-        text = f"A line on {lines.layers[lines.layer[k]] or lines.name} is open (it ends at E {at[0]:.3f}, N {at[1]:.3f}) and limits nothing; left out."
+        text = f"A line on {lines.layers[lines.layer[k]] or lines.name} is open (it ends at {place_words(at[0], at[1])}) and limits nothing; left out."
         findings.append(left_out("open-boundary", text, at=at))
     return [lines.line(k) for k in np.flatnonzero(closed).tolist()]
 

@@ -11,7 +11,7 @@ import numpy as np
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.quantities import unit_word
-from vastgrid.base.words import instead, shortly
+from vastgrid.base.words import instead, place_words, shortly
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.line_roles import CONTOUR, STANDARD
 from vastgrid.data.linework import Linework
@@ -177,11 +177,11 @@ def _take_rings(
         gap = float(np.hypot(*(ends[1] - ends[0])[:2])) if len(ring) > 2 else np.inf
         at = (float(ends[1, 0]), float(ends[1, 1]))
         if gap > tolerance:
-            text = f"A line on {layer} is open (it ends at E {at[0]:.3f}, N {at[1]:.3f}) and limits nothing; left out."
+            text = f"A line on {layer} is open (it ends at {place_words(at[0], at[1])}) and limits nothing; left out."
             findings.append(left_out("open-boundary", text, at=at))
             continue
         if gap > 0.0:
-            text = f"The line on {layer} ends {gap:.4g}{unit_word(lines.frame.horizontal)} beside its beginning (E {at[0]:.3f}, N {at[1]:.3f}) and was closed."
+            text = f"The line on {layer} ends {gap:.4g}{unit_word(lines.frame.horizontal)} beside its beginning ({place_words(at[0], at[1])}) and was closed."
             findings.append(Finding("ring-closed", text, at=at))
             ring = np.concatenate((ring[:-1], ring[:1]))
         limits.rings.append(ring)

@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.findings import Finding, note
+from vastgrid.base.words import place_words
 from vastgrid.data.dataset import Floats
 from vastgrid.shaping.assemble import fans
 
@@ -97,7 +98,7 @@ def _map(model: Any, scale: float, findings: list[Finding]) -> Any:
         return turned * (factor if own.Scale else 1.0) + origin
 
     findings.append(
-        note("placed-on-map", f"Placed on the map at E {origin[0]:.3f}, N {origin[1]:.3f}, as the model says.")
+        note("placed-on-map", f"Placed on the map at {place_words(origin[0], origin[1])}, as the model says.")
     )
     return placed
 

@@ -50,7 +50,13 @@ class LasWriteParams:
     ] = None  # fmt: skip
     decimals: Annotated[
         int | None,
-        Param("Decimals", "Decimals of every coordinate.", least=0, most=9, absent="as many as the coordinates have"),
+        Param(
+            "Decimals",
+            "Decimals of every coordinate; beside degrees, heights have no more than they need.",
+            least=0,
+            most=9,
+            absent="as many as the coordinates have",
+        ),
     ] = None
 
 
@@ -139,8 +145,8 @@ def fits(datasets: Sequence[Dataset], params: LasWriteParams) -> LasWriteParams:
         number = min(newer if needs_text and newer else able)
     if version is None:
         version = Version.NEW if number >= 6 or not _by_keys(points.frame) else Version.OLD
-    decimals = _decimals(points) if params.decimals is None else params.decimals
-    _check_range(points, decimals)
+    decimals = _decimals(points, _plan_of(points)) if params.decimals is None else params.decimals
+    _check_range(points, _plan_of(points), decimals)
     return dataclasses.replace(params, version=version, point_format=number, decimals=decimals)
 
 
@@ -154,8 +160,25 @@ _MOST = 9
 _ENDLESS = {False: (6, 3), True: (9, 7)}
 
 
-def _decimals(points: PointSet) -> int:
-    """Return how many decimals keep every coordinate as it came.
+def _plan_of(points: PointSet) -> slice:
+    """Return which axes count in one step: all three, but heights in their own where plan is in degrees."""
+    return slice(0, 2) if points.frame.horizontal is Unit.DEGREE else slice(0, 3)
+
+
+def _steps(points: PointSet, decimals: int) -> Floats:
+    """Return the step of each axis.
+
+    Raises
+    ------
+    DataError
+        If heights beside degrees lie too far apart for any.
+    """
+    heights = decimals if _plan_of(points).stop == 3 else min(_decimals(points, slice(2, 3)), decimals)
+    return np.array([10.0**-decimals, 10.0**-decimals, 10.0**-heights])
+
+
+def _decimals(points: PointSet, axes: slice) -> int:
+    """Return how many decimals keep every coordinate of some axes as it came.
 
     Raises
     ------
@@ -164,17 +187,19 @@ def _decimals(points: PointSet) -> int:
     """
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
     for piece in pieces(points.xyz):
-        low, high = np.minimum(low, piece.min(axis=0)), np.maximum(high, piece.max(axis=0))
-    widest = float((high - low).max())
-    needed = next((k for k in range(_MOST + 1) if _whole(points.xyz, k)), None)
+        low, high = np.fmin(low, np.fmin.reduce(piece)), np.fmax(high, np.fmax.reduce(piece))
+    widest = float((high - low)[axes].max())
+    needed = next((k for k in range(_MOST + 1) if _whole(points.xyz[:, axes], k)), None)
     if needed is not None:
         able = [k for k in (max(needed, 3), needed) if widest * 10.0**k < _STEPS]
     else:
-        most, least = _ENDLESS[points.frame.horizontal is Unit.DEGREE]
+        most, least = _ENDLESS[axes.stop == 2]
         needed = least
         able = [k for k in range(most, least - 1, -1) if widest * 10.0**k < _STEPS]
     if not able:
-        raise DataError(f"{_too_wide(points, needed)}; leave it out, or say decimals= to have all coordinates rounded")
+        raise DataError(
+            f"{_too_wide(points, axes, needed)}; leave it out, or say decimals= to have all coordinates rounded"
+        )
     return able[0]
 
 
@@ -185,29 +210,33 @@ def _whole(xyz: Floats, decimals: int) -> bool:
     def near(values: Floats) -> bool:
         scaled = values * step
         slack = np.minimum(np.maximum(1e-9 * step, 4.0 * np.spacing(np.abs(values)) * step), 0.05)
-        return bool((np.abs(scaled - np.rint(scaled)) <= slack).all())
+        # Places without a height are left out later.
+        return bool(((np.abs(scaled - np.rint(scaled)) <= slack) | np.isnan(scaled)).all())
 
     return near(xyz[:1000]) and all(near(xyz[k : k + CHUNK]) for k in range(0, len(xyz), CHUNK))
 
 
-def _too_wide(points: PointSet, decimals: int) -> str:
+def _too_wide(points: PointSet, axes: slice, decimals: int) -> str:
     """Say that points lie too far apart for steps of so many decimals, and which one lies farthest off."""
-    away = np.abs(points.xyz - np.median(points.xyz, axis=0)).max(axis=1)
-    far = int(away.argmax())
+    away = np.abs(points.xyz - np.nanmedian(points.xyz, axis=0))[:, axes].max(axis=1)
+    far = int(np.nanargmax(away))
     east, north, height = points.xyz[far].tolist()
-    extent = points.extent()
-    widest = max((pair[1] - pair[0] for pair in (extent.east, extent.north, extent.elevation) if pair), default=0.0)
+    widest = _widest(points, axes)
     return (
         f"the points of {points.name} lie {widest:.10g} apart, which the format cannot count in steps of {10.0**-decimals:g}; "
         f"point {far + 1} (E {east:.10g}, N {north:.10g}, Z {height:.6g}) lies farthest from the others"
     )
 
 
-def _check_range(points: PointSet, decimals: int) -> None:
+def _widest(points: PointSet, axes: slice) -> float:
     extent = points.extent()
-    widest = max((pair[1] - pair[0] for pair in (extent.east, extent.north, extent.elevation) if pair), default=0.0)
-    if widest * 10.0**decimals >= _STEPS:
-        raise ParamError("decimals", f"{_too_wide(points, decimals)}; ask for fewer decimals, or leave it out")
+    pairs = [extent.east, extent.north, extent.elevation][axes]
+    return max((pair[1] - pair[0] for pair in pairs if pair), default=0.0)
+
+
+def _check_range(points: PointSet, axes: slice, decimals: int) -> None:
+    if _widest(points, axes) * 10.0**decimals >= _STEPS:
+        raise ParamError("decimals", f"{_too_wide(points, axes, decimals)}; ask for fewer decimals, or leave it out")
 
 
 def _by_keys(frame: Frame) -> bool:
@@ -328,11 +357,13 @@ def file_header(points: PointSet, params: LasWriteParams) -> Any:
     assert params.decimals is not None
     header = laspy.LasHeader(version=params.version.value, point_format=params.point_format)
     header.generating_software = f"Vast Grid {__version__}"
-    header.scales = np.full(3, 10.0**-params.decimals)
+    header.scales = _steps(points, params.decimals)
     extent = points.extent()
     pairs = (extent.east, extent.north, extent.elevation)
     # Whole numbers count on both sides of the offset, where one side is not enough.
-    wide = any(pair and (pair[1] - pair[0]) >= (2.0**31 - 2) * header.scales[0] for pair in pairs)
+    wide = any(
+        pair and (pair[1] - pair[0]) >= (2.0**31 - 2) * step for pair, step in zip(pairs, header.scales, strict=True)
+    )
     header.offsets = np.array(
         [np.floor((pair[0] + pair[1]) / 2.0 if wide else pair[0]) if pair else 0.0 for pair in pairs]
     )

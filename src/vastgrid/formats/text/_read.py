@@ -15,7 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
-from vastgrid.data.attributes import as_numbers
+from vastgrid.data.attributes import numbers_of_texts
 from vastgrid.data.classes import CLOUD_NUMBERS
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
@@ -90,7 +90,7 @@ def read(path: Path, params: TextReadParams, progress: Progress) -> ReadResult:
     xyz = np.ascontiguousarray(rows.numbers[: rows.good, [at[plan[0]], at[plan[1]], at["elevation"]]])
     attributes = {role: _joined(rows.texts[k]) for k, (_, role) in enumerate(wanted) if rows.texts[k]}
     # What clouds call by these names is numbers; anything else keeps its spelling.
-    known = {name: as_numbers(values) for name, values in attributes.items() if name.lower() in CLOUD_NUMBERS}
+    known = {name: numbers_of_texts(values) for name, values in attributes.items() if name.lower() in CLOUD_NUMBERS}
     attributes |= {name: values for name, values in known.items() if values is not None}
     progress.report(0.95, f"reading {path.name}")
     frame = Frame(None, *layout.units)

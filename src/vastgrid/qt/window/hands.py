@@ -15,7 +15,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, square_word, unit_word
-from vastgrid.base.words import area_words
+from vastgrid.base.words import area_words, place_words
 from vastgrid.data.dataset import Floats
 from vastgrid.data.tin import Tin
 from vastgrid.measures.changes import Changes, changes
@@ -350,7 +350,7 @@ class Hands:
             if hand.means == "vertex":
                 known = float(tin.vertices[nearest_vertex(tin.vertices, *corners[0]), 2])
             east, north = corners[0]
-            what = f"{'Vertex' if hand.means == 'vertex' else 'Ground'} at E {east:.3f}, N {north:.3f}"
+            what = f"{'Vertex' if hand.means == 'vertex' else 'Ground'} at {place_words(east, north)}"
             self.plan.mark = (east, north)
             dialog = HeightDialog(self.parent, what, known, unit)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
