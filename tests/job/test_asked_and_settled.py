@@ -1,14 +1,23 @@
 """What was asked stays; what was not is settled anew for other data, is marked in the sentence, and can be pinned."""
 
+import ast
+from pathlib import Path
+
 import numpy as np
 import pytest
 
+import vastgrid
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
+from vastgrid.cli.main import run as command
 from vastgrid.job.lineage import State, Use
 from vastgrid.params.declare import plain
+from vastgrid.session.learning import recipe_of
+from vastgrid.session.repeating import RunAccount, run_recipe
 from vastgrid.session.session import Session
+
+PACKAGE = Path(vastgrid.__file__).parent
 
 
 def survey(path, rise, count=400, seed=3):
@@ -107,3 +116,33 @@ def test_the_frame_comes_from_the_role_that_gives_it(session, tmp_path):
     assert result.loss.unit is Unit.METRE and result.loss.rmse < 1e-9
     result, _ = convert(conversion, Inputs.of_pairs([("old", feet), ("new", metres)]), conversion.params(), Silent())
     assert result.loss.unit is Unit.FOOT
+
+
+def test_the_same_value_in_another_spelling_is_no_change_however_the_step_was_asked_for(tmp_path):
+    """By command, by recipe and in the window alike: text is canonical as soon as a node is built."""
+    source = survey(tmp_path / "day.csv", 20)
+    asked = ["--via", "tin", "max_edge=60.0", "--via", "contours", "interval=0.50"]
+    assert command(["convert", str(source), str(tmp_path / "a.dxf"), *asked, "--job", str(tmp_path / "kept")]) == 0
+    kept = Session(tmp_path / "kept")
+    (lines,) = [card for card in kept.graph.cards if kept.graph[card].node.operation == "contours"]
+    recipe = recipe_of(kept.graph, kept.executor, kept.sentence, "Contours")
+    account = RunAccount({}, tmp_path)
+    graph = run_recipe(recipe, {recipe.slots[0].name: [source]}, None, Silent(), account)
+    assert kept.graph[lines].words == {"interval": "0.5"}
+    # A recipe says the unit of the data that a bare number had.
+    assert [node.words for node in graph.nodes.values() if node.operation == "contours"] == [{"interval": "0.5m"}]
+    for text in ("0.5", "0.50", "5e-1"):
+        assert kept.with_word(lines, "interval", text) == kept.graph.node(lines)
+    (tin,) = [card for card in kept.graph.cards if kept.graph[card].node.operation == "tin"]
+    assert kept.graph[tin].words == {"max_edge": "60.0"}
+
+
+def test_nodes_are_built_in_one_place():
+    """What reads an old or a new job from the disk has nodes as they were written; all others are built by `NodeBuilder`."""
+    builders = {
+        str(path.relative_to(PACKAGE))
+        for path in PACKAGE.rglob("*.py")
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "Node"
+    }
+    assert builders == {"session/nodes.py", "job/lineage.py", "job/formerly.py"}

@@ -46,8 +46,6 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
         raise CallError("--check gives thresholds of what --inspect looks for; give --inspect as well")
     vias = asked_vias(groups)
     *inputs, target = options.paths
-    beside = {"--report": options.report, "--left-out": options.left_out}
-    refuse_clashes(inputs, {"the result": target, **{name: path for name, path in beside.items() if path is not None}})
     if options.report is not None:
         check_ending(options.report)
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
@@ -69,6 +67,7 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
             account=account,
             looks=thresholds(groups) if options.inspect else None,
             store=store,
+            beside=_beside(options),
         )
     finally:
         end_progress()
@@ -77,6 +76,12 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     if options.left_out is not None:
         write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
     return sending.told(options, account, run, words_of(groups, "--write"), run.dataset(run.sent[0]).name)
+
+
+def _beside(options: argparse.Namespace) -> dict[str, Path]:
+    """Return what is written beside the result, by its option."""
+    paths = {"--report": options.report, "--left-out": options.left_out}
+    return {name: path for name, path in paths.items() if path is not None}
 
 
 def _convert_to_table(
@@ -104,6 +109,7 @@ def _convert_to_table(
             progress=watched(),
             account=account,
             store=store,
+            beside=_beside(options),
         )
     finally:
         end_progress()

@@ -69,8 +69,7 @@ def ask(
     for k, (name, path) in enumerate(files):
         part = progress.part(0.6 * k / len(files), 0.6 * (k + 1) / len(files))
         run.have = []
-        own = options.of(path, catalog.recognise(path))
-        run.read_one(path, own, said.of(path), part.part(0.0, 0.7), override=override)
+        run.read_one(path, options, said, part.part(0.0, 0.7), override=override)
         findings += run.account.steps[-1].findings
         pairs += [
             (card, name)

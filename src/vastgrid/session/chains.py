@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from vastgrid import catalog
@@ -60,6 +60,7 @@ def run_convert(
     looks: dict[str, dict[str, str]] | None = None,
     only: Sequence[str] = (),
     store: Store | None = None,
+    beside: Mapping[str, Path] | None = None,
 ) -> Run:
     """Read, convert, write, read back and compare; return the run.
 
@@ -71,6 +72,8 @@ def run_convert(
         Where results are kept, if the run is to become a job.
     looks : dict or None
         Thresholds in words, by check, with which all data is looked at before it is written; None for not at all.
+    beside : mapping or None
+        What else will be written, by what it is called: nothing of it may fall on an input.
 
     Raises
     ------
@@ -80,7 +83,7 @@ def run_convert(
     kind = catalog.format_of_target(target)
     if kind.write is None:
         raise CallError(f"{kind.title} cannot be written")
-    refuse_clashes(paths, {"the result": target})
+    refuse_clashes(paths, {"the result": target, **(beside or {})})
     params = declare.build(kind.write_params, write_words)
     for via in vias:
         declare.build(via.conversion.params, via.params())
@@ -115,15 +118,21 @@ def run_answer(
     progress: Progress,
     account: Account,
     store: Store | None = None,
+    beside: Mapping[str, Path] | None = None,
 ) -> tuple[Run, list[str]]:
     """Read, convert, and write the tables that the last step gives; return the run and what is to be said of the files.
+
+    Parameters
+    ----------
+    beside : mapping or None
+        As for `run_convert`.
 
     Raises
     ------
     VastGridError
         Whatever went wrong, in words; nothing is left half-written.
     """
-    refuse_clashes(paths, {"the result": target})
+    refuse_clashes(paths, {"the result": target, **(beside or {})})
     for via in vias:
         declare.build(via.conversion.params, via.params())
     run = Run(account, store)
@@ -199,9 +208,7 @@ def run_forms(
     options.check([path])
     run = Run(Account())
     findings: list[Finding] = []
-    run.read_one(
-        path, options.of(path, catalog.recognise(path)), said.of(path), progress.part(0.0, 0.1), override=override
-    )
+    run.read_one(path, options, said, progress.part(0.0, 0.1), override=override)
     findings += run.account.steps[-1].findings
     compare = catalog.conversion_named("compare")
     (card,) = playing(run, compare, compare.inputs[0], path, progress.part(0.1, 0.2), findings)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import dataclasses
 import datetime
 import re
-import secrets
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -21,13 +20,14 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion, Inputs, Result, listed
 from vastgrid.job.checkpoints import Checkpoints
-from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, Use
-from vastgrid.job.payloads import Payloads, is_reference
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, Role, Use
+from vastgrid.job.payloads import Payloads
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import surface_of
 from vastgrid.params import declare
 from vastgrid.session.deliver import Delivery, deliver
 from vastgrid.session.describing import described
+from vastgrid.session.nodes import NodeBuilder, new_card, references
 from vastgrid.session.steps import check_usable, convert, in_one_frame, read_file, roles_of, settled
 from vastgrid.shaping.units import in_units
 
@@ -77,6 +77,7 @@ class Executor:
 
     def __init__(self, store: Keeping, refuse: Callable[[Path], None] = lambda path: None) -> None:
         self.store = store
+        self.nodes = NodeBuilder(store.payloads)
         self.checkpoints = Checkpoints()
         self._refuse = refuse
 
@@ -126,25 +127,15 @@ class Executor:
         said = roles_of(conversion, datasets, roles)
         given = check_usable(conversion, datasets, said)
         uses = [Use(card, role) for card, role in zip(inputs, said, strict=True)]
-        uses.sort(key=lambda use: conversion.place_of(use.role))
-        asked = declare.canonical(conversion.params, self.store.payloads.full(words))
-        params = settled(conversion, given, declare.build(conversion.params, asked))
+        params = settled(conversion, given, declare.build(conversion.params, self.store.payloads.full(words)))
         name = conversion.name(given, params) or conversion.title
         outputs = []
         for k, output in enumerate(conversion.outputs):
             called = name if k == 0 else f"{name}, {output.title or output.name}"
             names = {use.role: graph[use.card].name for use in uses}
             look = {key: text.format(**names) for key, text in output.look.items()}
-            outputs.append(OutputCard(secrets.token_hex(4), output.name, graph.free_name(called), look=look))
-        return Node(
-            id=outputs[0].card,
-            role=Role.MADE,
-            operation=operation,
-            version=conversion.version,
-            words=self.store.payloads.kept({**asked, **_references(words)}),
-            uses=tuple(uses),
-            outputs=tuple(outputs),
-        )
+            outputs.append(new_card(output.name, graph.free_name(called), look=look))
+        return self.nodes.conversion(conversion, uses, words, outputs)
 
     def planned_delivery(
         self, graph: Graph, operation: str, cards: Sequence[str], words: dict[str, str], path: Path, units: Units
@@ -156,18 +147,8 @@ class Executor:
         CallError
             If an option is wrong.
         """
-        params = declare.build(catalog.format_named(operation).write_params, words)
-        name = secrets.token_hex(4)
-        return Node(
-            id=name,
-            role=Role.DELIVERY,
-            operation=operation,
-            words=declare.to_words(params),
-            uses=tuple(Use(card) for card in cards),
-            outputs=(OutputCard(name, "", graph.free_name(path.name)),),
-            path=str(path.resolve()),
-            into=words_of(units),
-        )
+        kind = catalog.format_named(operation)
+        return self.nodes.delivery(kind, path, cards, words, graph.free_name(path.name), words_of(units))
 
     def settled_words(self, graph: Graph, node: Node) -> dict[str, str]:
         """Return all parameters of a node in words, as they are for its inputs now.
@@ -244,7 +225,7 @@ class Executor:
             key=graph.key(node.outputs[0].card),
             results=results,
             # What stands elsewhere already is not kept a second time.
-            settled=self.store.payloads.kept({**made.settled, **_references(node.words)} if made.settled else {}),
+            settled=self.store.payloads.kept({**made.settled, **references(node.words)} if made.settled else {}),
             loss=made.loss.to_json() if made.loss else None,
             findings=tuple(finding.to_json() for finding in made.findings),
             delivery=made.delivery.to_json() if made.delivery else None,
@@ -409,8 +390,3 @@ def stamp(path: Path) -> tuple[int, int]:
     """Return size and time of a file, which tell at once that it may have changed."""
     about = path.stat()
     return about.st_size, about.st_mtime_ns
-
-
-def _references(words: dict[str, str]) -> dict[str, str]:
-    """Return the words that stand for something kept elsewhere."""
-    return {name: text for name, text in words.items() if is_reference(text)}

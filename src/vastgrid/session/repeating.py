@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import secrets
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -22,14 +21,14 @@ from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table
 from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Format
-from vastgrid.job.lineage import Graph, Node, OutputCard, Role, Use
+from vastgrid.job.lineage import Graph, Use
 from vastgrid.job.store import Memory
-from vastgrid.params import declare
 from vastgrid.recipes.recipe import Made as MadeStep
 from vastgrid.recipes.recipe import Recipe, Sent, Slot, slug
 from vastgrid.session.accounts import Step, step_of
 from vastgrid.session.deliver import Delivery
 from vastgrid.session.executor import Executor, Keeping, Made, units_of
+from vastgrid.session.nodes import new_card
 from vastgrid.session.steps import roles_of
 
 # What files are given for slots, by the slots' names.
@@ -311,12 +310,10 @@ class _Run:
             options = ", ".join(f"{name}={word}" for name, word in slot.words.items())
             text += f"; the reading options of that ({options}) do not fit it." if options else "."
             findings.append(Finding("other-format", text) if options else note("other-format", text))
-        node = Node(
-            id=secrets.token_hex(4),
-            role=Role.SOURCE,
-            operation=kind.id,
-            words=dict(slot.words) if same else {},
-            path=str(path.resolve()),
+        node = self.executor.nodes.source(
+            kind,
+            path,
+            dict(slot.words) if same else {},
             fingerprint=fingerprint(path),
             units=slot.units,
             into=slot.into,
@@ -326,7 +323,7 @@ class _Run:
         outputs, datasets = [], {}
         for (name, _), which in zip(slot.cards, self._matched(slot, made, path), strict=True):
             called = name if alone else made.datasets[which].name or path.stem
-            output = OutputCard(secrets.token_hex(4), which, self.graph.free_name(called))
+            output = new_card(which, self.graph.free_name(called))
             outputs.append(output)
             datasets[which] = made.datasets[which].renamed(output.name)
             reference = slot.name if len(outputs) == 1 else f"{slot.name}/{name}"
@@ -375,20 +372,11 @@ class _Run:
             roles_of(conversion, datasets, [use.role for use in uses])
         except CallError as error:
             raise CallError(f"step {step.name}: {error}") from error
-        outputs = tuple(
-            OutputCard(secrets.token_hex(4), each.name, self.graph.free_name(step.cards.get(each.name) or step.name))
+        outputs = [
+            new_card(each.name, self.graph.free_name(step.cards.get(each.name) or step.name))
             for each in conversion.outputs
-        )
-        words = declare.canonical(conversion.params, dict(step.words))
-        node = Node(
-            id=outputs[0].card,
-            role=Role.MADE,
-            operation=conversion.id,
-            version=conversion.version,
-            words=self.executor.store.payloads.kept(words),
-            uses=tuple(uses),
-            outputs=outputs,
-        )
+        ]
+        node = self.executor.nodes.conversion(conversion, uses, dict(step.words), outputs)
         self.graph = self.executor.make(self.graph.with_node(node), node.id, progress)
         node = self.graph.nodes[node.id]
         for k, output in enumerate(node.outputs):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -18,12 +17,13 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.declarations.fileformat import Format
-from vastgrid.job.lineage import Graph, Node, OutputCard, Role, Use
+from vastgrid.job.lineage import Graph, Use
 from vastgrid.job.store import Memory, Store
 from vastgrid.params import declare
 from vastgrid.session.accounts import Account, Step, Via, source_sentence, step_of, with_option
 from vastgrid.session.deliver import Delivery
 from vastgrid.session.executor import Executor, Made, Units, words_of
+from vastgrid.session.nodes import new_card
 from vastgrid.session.saying import Options, Said
 from vastgrid.session.steps import Source, read_file, roles_of, turned_findings, with_known_units
 
@@ -80,7 +80,7 @@ class Run:
         options.check(paths)
         for k, path in enumerate(paths):
             part = progress.part(k / len(paths), (k + 1) / len(paths))
-            self.read_one(path, options.of(path, catalog.recognise(path)), said.of(path), part, override=override)
+            self.read_one(path, options, said, part, override=override)
         if len(self.sources) > 1:
             for k, (source, _) in enumerate(self.sources):
                 others = [each for other, _ in self.sources if other is not source for each in other.datasets]
@@ -93,20 +93,18 @@ class Run:
                     f"none of these files has a reading option “{shortly(name)}”; {instead(name, sorted(known))}"
                 )
 
-    def read_one(self, path: Path, words: dict[str, str], units: Units, progress: Progress, *, override: bool) -> None:
-        """Read one file with options that its format has."""
+    def read_one(self, path: Path, options: Options, said: Said, progress: Progress, *, override: bool) -> None:
+        """Read one file with those options that its format has."""
         began = time.perf_counter()
-        source = read_file(path, words, progress, units, override=override)
-        outputs = tuple(
-            OutputCard(secrets.token_hex(4), str(k), dataset.name) for k, dataset in enumerate(source.datasets)
-        )
-        node = Node(
-            id=secrets.token_hex(4),
-            role=Role.SOURCE,
-            operation=source.format.id,
-            words=words,
-            outputs=outputs,
-            path=str(path.resolve()),
+        kind, units = catalog.recognise(path), said.of(path)
+        words = options.of(path, kind)
+        source = read_file(path, words, progress, units, override=override, kind=kind)
+        outputs = [new_card(str(k), dataset.name) for k, dataset in enumerate(source.datasets)]
+        node = self.executor.nodes.source(
+            source.format,
+            path,
+            words,
+            outputs,
             fingerprint=fingerprint(path) if self._kept else "",
             units=words_of(units),
             override=override,
@@ -248,21 +246,12 @@ class Run:
         progress: Progress,
     ) -> list[str]:
         self._foretell(conversion, cards, words)
-        outputs = tuple(
-            OutputCard(
-                secrets.token_hex(4), each.name, self.graph[cards[roles.index(each.like)]].name if each.like else ""
-            )
+        outputs = [
+            new_card(each.name, self.graph[cards[roles.index(each.like)]].name if each.like else "")
             for each in conversion.outputs
-        )
-        node = Node(
-            id=secrets.token_hex(4),
-            role=Role.MADE,
-            operation=conversion.id,
-            version=conversion.version,
-            words=words,
-            uses=tuple(Use(card, role) for card, role in zip(cards, roles, strict=True)),
-            outputs=outputs,
-        )
+        ]
+        uses = [Use(card, role) for card, role in zip(cards, roles, strict=True)]
+        node = self.executor.nodes.conversion(conversion, uses, words, outputs)
         self.graph = self.executor.make(self.graph.with_node(node), node.id, progress)
         own = self.graph.nodes[node.id]
         assert own.outcome is not None

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dataclasses
 import datetime
-import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,7 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import listed
-from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role, State, Use
+from vastgrid.job.lineage import Given, Graph, Node, Outcome, Role, State, Use
 from vastgrid.params import declare
 from vastgrid.params.declare import Piece
 from vastgrid.session.editing import Editing
@@ -25,9 +24,6 @@ from vastgrid.session.inspection import Inspection, Noticed
 from vastgrid.session.openjob import OpenJob
 from vastgrid.session.sources import Sources
 from vastgrid.session.steps import roles_of
-
-# What a copy that stays as it is says in place of a format or a conversion.
-KEPT = "kept"
 
 
 @dataclass(frozen=True)
@@ -84,20 +80,13 @@ class Session(OpenJob):
         if not own.digest or own.node.outcome is None:
             raise CallError(f"{own.name} has not been made yet")
         when = datetime.datetime.now()
-        name = secrets.token_hex(4)
         called = self.graph.free_name(f"{own.name}, {when.day} {when:%B %Y}")
-        node = Node(
-            id=name,
-            role=Role.KEPT,
-            operation=KEPT,
-            words={"of": own.name, "when": when.isoformat(sep="T", timespec="minutes")},
-            outputs=(OutputCard(name, "", called, look=own.look, colour=own.colour),),
-        )
+        node = self.executor.nodes.copy(own, called, when)
         graph = self.graph.with_node(node)
         given = Given(own.digest, {key: value for key, value in own.figures.items() if key != "file"})
-        outcome = Outcome(key=graph.key(name), results={"": given}, when=when.isoformat(timespec="seconds"))
+        outcome = Outcome(key=graph.key(node.id), results={"": given}, when=when.isoformat(timespec="seconds"))
         self.change(graph.with_node(dataclasses.replace(node, outcome=outcome)), f"keep {own.name} as it is")
-        return name
+        return node.id
 
     # -- sentences
 

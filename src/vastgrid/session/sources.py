@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import secrets
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -13,8 +12,9 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.files import fingerprint, make_folder, write_text
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.job.lineage import Node, OutputCard, Role
+from vastgrid.job.lineage import Node, Role
 from vastgrid.session.executor import Made, Units, into_units, stamp, words_of
+from vastgrid.session.nodes import new_card
 from vastgrid.session.openjob import OpenJob
 from vastgrid.session.steps import Source, read_file
 
@@ -87,18 +87,16 @@ class Sources:
         job = self.session.units(before)
         outputs = []
         for k, dataset in enumerate(source.datasets):
-            outputs.append(OutputCard(secrets.token_hex(4), str(k), graph.free_name(dataset.name or source.path.stem)))
+            outputs.append(new_card(str(k), graph.free_name(dataset.name or source.path.stem)))
             # Two datasets of one file may have one name too.
-            graph = graph.with_node(Node(f"new {k}", Role.SOURCE, source.format.id, outputs=(outputs[-1],)))
+            graph = graph.with_node(self.session.executor.nodes.source(source.format, source.path, {}, outputs[-1:]))
         if not outputs:
             return []
-        node = Node(
-            id=outputs[0].card,
-            role=Role.SOURCE,
-            operation=source.format.id,
-            words=self.session.store.payloads.kept(words),
-            outputs=tuple(outputs),
-            path=str(source.path.resolve()),
+        node = self.session.executor.nodes.source(
+            source.format,
+            source.path,
+            words,
+            outputs,
             fingerprint=fingerprint(source.path),
             units=words_of(units),
             into=words_of(job),

@@ -55,11 +55,14 @@ def read_file(
     units: tuple[Unit | None, Unit | None] = (None, None),
     *,
     override: bool = False,
+    kind: Format | None = None,
 ) -> Source:
     """Read a file of any known format.
 
     Parameters
     ----------
+    kind : Format or None
+        Its format, where that is known already.
     words : dict
         Reader options as words.
     units : pair of Unit or None
@@ -72,7 +75,7 @@ def read_file(
     FormatError, CallError
         If the file or an option is at fault.
     """
-    kind = catalog.recognise(path)
+    kind = kind or catalog.recognise(path)
     params = declare.build(kind.read_params, words)
     if kind.read is None:
         raise FormatError(path, f"{kind.title} can be written but not read")
@@ -448,8 +451,7 @@ def convert(
     CallError
         If it cannot use these kinds or this many datasets.
     """
-    given = inputs if isinstance(inputs, Inputs) else check_usable(conversion, inputs)
-    check_usable(conversion, given, given.roles)
+    given = check_usable(conversion, inputs, inputs.roles if isinstance(inputs, Inputs) else ())
     findings: list[Finding] = []
     given = in_frame_of(conversion, given, findings)
     datasets, params = with_known_units(given, params, findings)
