@@ -19,9 +19,9 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Inputs
+from vastgrid.jobs.session import Session
 from vastgrid.measures.earthwork import between, common_pieces
-from vastgrid.session.session import Session
-from vastgrid.shaping.overlaying import difference_tin
+from vastgrid.terrain.overlaying import difference_tin
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 NONE = np.zeros(0)

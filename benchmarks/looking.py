@@ -28,8 +28,8 @@ def ground() -> Tin:
 def cloud(tin: Tin) -> PointSet:
     """20 M classified points over them, in order."""
     from vastgrid.base.progress import Silent
-    from vastgrid.job import cloudindex
-    from vastgrid.job.cloudindex import build
+    from vastgrid.lineage import cloudindex
+    from vastgrid.lineage.cloudindex import build
 
     rng = np.random.default_rng(5)
     low, high = tin.vertices.min(axis=0), tin.vertices.max(axis=0)
@@ -73,9 +73,9 @@ def bench_plan() -> None:
     app = application()
     from PyQt6.QtTest import QTest
 
-    from vastgrid.looks.colouring import plain
     from vastgrid.qt.views.plan_view import PlanView
     from vastgrid.qt.widgets import theme
+    from vastgrid.styling.colouring import plain
 
     tin = ground()
     points, lines = cloud(tin), contours(tin, 500_000)
@@ -121,10 +121,10 @@ def bench_plan() -> None:
 def bench_space() -> None:
     """Frames of the 3D view while it turns, and the full picture after."""
     application()
-    from vastgrid.looks.camera import Camera
-    from vastgrid.looks.colouring import plain
-    from vastgrid.looks.scene import Scene, fitted, shoot
     from vastgrid.qt.views.space_view import clouds
+    from vastgrid.styling.camera import Camera
+    from vastgrid.styling.colouring import plain
+    from vastgrid.styling.scene import Scene, fitted, shoot
 
     tin = ground()
     for what, data in (("2 M triangles", tin), ("20 M points", cloud(tin))):
@@ -184,7 +184,7 @@ from PyQt6.QtTest import QTest
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.views.space_view import SpaceView
-from vastgrid.looks.colouring import plain
+from vastgrid.styling.colouring import plain
 import gc
 gc.collect()
 before = now()

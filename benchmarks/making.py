@@ -19,8 +19,8 @@ from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.measures.difference import difference
 from vastgrid.params import declare
-from vastgrid.shaping.contouring import level_lines
-from vastgrid.shaping.gridding import Method, heights_on
+from vastgrid.terrain.contouring import level_lines
+from vastgrid.terrain.gridding import Method, heights_on
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 

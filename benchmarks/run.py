@@ -27,9 +27,9 @@ from making import (
     bench_natural,
 )
 from sending import bench_sent_cloud, bench_sent_faces, bench_sent_glb, bench_sent_readback
+from shaping import bench_click, bench_ground, bench_many_points, bench_replay, bench_simplify_grid, bench_simplify_tin
 from shared import FOLDER, ROWS, best, make_tin, row, survey
 
-from shaping import bench_click, bench_ground, bench_many_points, bench_replay, bench_simplify_grid, bench_simplify_tin
 from vastgrid.base.progress import Silent
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
@@ -201,7 +201,7 @@ def bench_store() -> None:
     import laspy
 
     from vastgrid.formats import las
-    from vastgrid.job import cloudindex
+    from vastgrid.lineage import cloudindex
 
     path = big_cloud(10_000_000)
 
@@ -231,12 +231,12 @@ from pathlib import Path
 import numpy as np
 path, folder = Path(sys.argv[1]), Path(sys.argv[2])
 from vastgrid.base.progress import Silent
-from vastgrid.session.session import Session
-from vastgrid.session.steps import peek_file
+from vastgrid.jobs.session import Session
+from vastgrid.execution.steps import peek_file
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.drawing.view import View, bounds, fitted
-from vastgrid.job import cloudindex
+from vastgrid.lineage import cloudindex
 session = Session(folder)
 begun = time.perf_counter()
 source = peek_file(path, {}, Silent())
@@ -392,7 +392,7 @@ from vastgrid.demo import tollgarth
 from vastgrid.base.progress import Silent
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
+from vastgrid.jobs.session import Session
 from pathlib import Path
 theme.load_fonts()
 job = tollgarth.prepare(Path(sys.argv[1]), Silent())
@@ -425,9 +425,9 @@ window.close()
 
 def bench_keeping() -> None:
     """A change in a job of 500 steps and 40 cards: what it takes of the interface thread, beside writing it all at once."""
-    from vastgrid.job.history import History
-    from vastgrid.job.lineage import Given, Graph, Node, Outcome, OutputCard, Role
-    from vastgrid.job.store import Keeper
+    from vastgrid.lineage.graph import Given, Graph, Node, Outcome, OutputCard, Role
+    from vastgrid.lineage.history import History
+    from vastgrid.lineage.store import Keeper
 
     figures = {"count": {"vertices": 48_212, "triangles": 96_301}, "extent": {"east": [0.0, 1.0], "north": [0.0, 1.0]}}
     findings = tuple({"code": "spikes", "text": "A spike stands here. " * 12, "at": [1.0, 2.0]} for _ in range(6))

@@ -12,9 +12,9 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
+from vastgrid.delivery.deliver import deliver
+from vastgrid.delivery.preparing import prepared
 from vastgrid.formats import dxf, glb, las
-from vastgrid.session.deliver import deliver
-from vastgrid.session.preparing import prepared
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 

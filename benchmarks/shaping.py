@@ -16,8 +16,8 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
-from vastgrid.shaping.edits import EditLog, replayed
-from vastgrid.shaping.simplify import Wanted, within_grid
+from vastgrid.terrain.edits import EditLog, replayed
+from vastgrid.terrain.simplify import Wanted, within_grid
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 # The other package may take so many seconds before it is stopped; then its time counts as that.
@@ -50,7 +50,7 @@ sys.path.insert(0, sys.argv[1])
 from shared import make_tin
 from vastgrid.kernels import warm
 from vastgrid.base.progress import Silent
-from vastgrid.shaping.simplify import Wanted, within_tin
+from vastgrid.terrain.simplify import Wanted, within_tin
 warm.warm()
 tin = make_tin(1_000_000)
 begun = time.perf_counter()
@@ -158,9 +158,9 @@ def _window_on(tin):
     from PyQt6.QtTest import QTest
     from PyQt6.QtWidgets import QApplication
 
+    from vastgrid.jobs.session import Session
     from vastgrid.qt.widgets import theme
     from vastgrid.qt.window.main_window import MainWindow
-    from vastgrid.session.session import Session
 
     QSettings.setPath(QSettings.Format.IniFormat, QSettings.Scope.UserScope, str(FOLDER / "settings"))
     app = QApplication.instance() or QApplication(["vastgrid"])

@@ -11,8 +11,8 @@ from vastgrid.base.progress import Silent
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Inputs
+from vastgrid.execution.steps import convert
 from vastgrid.params import declare
-from vastgrid.session.steps import convert
 
 
 def sheet(z, size=100.0, steps=8, frame=METRES, name="sheet"):

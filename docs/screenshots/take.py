@@ -20,14 +20,14 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.demo import ground, tollgarth
+from vastgrid.execution.steps import read_file
 from vastgrid.formats import las
 from vastgrid.formats.dxf.sorting import Becomes, Rule
-from vastgrid.job.lineage import State
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import State
 from vastgrid.qt.dialogs.import_dialog import ImportDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
-from vastgrid.session.steps import read_file
 
 HERE = Path(__file__).parent
 sys.path += [str(HERE.parent.parent / "tests"), str(HERE.parent.parent / "tests" / "web")]

@@ -6,12 +6,12 @@ import zipfile
 import numpy as np
 import pytest
 
-from vastgrid.base import roomy as room
+from vastgrid.base import disk_arrays as room
+from vastgrid.base.disk_arrays import let_go, pieces, roomy
 from vastgrid.base.errors import FormatError
-from vastgrid.base.roomy import let_go, pieces, roomy
-from vastgrid.base.strangers import DEEPEST, member_names, parse_xml, read_member
+from vastgrid.base.untrusted import DEEPEST, member_names, parse_xml, read_member
 from vastgrid.data.pointset import PointSet
-from vastgrid.job.store import Store
+from vastgrid.lineage.store import Store
 
 
 class Listener:

@@ -16,7 +16,7 @@ from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.data.tin import Tin
-from vastgrid.session.inspection import inspect
+from vastgrid.execution.inspection import inspect
 
 METRIC = Frame(None, Unit.METRE, Unit.METRE)
 E0, N0 = 500_000.0, 4_000_000.0

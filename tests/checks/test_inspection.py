@@ -12,10 +12,10 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
+from vastgrid.execution import inspection as module
+from vastgrid.jobs.reporting import report
+from vastgrid.jobs.session import Session
 from vastgrid.reports.account import as_text
-from vastgrid.session import inspection as module
-from vastgrid.session.reporting import report
-from vastgrid.session.session import Session
 
 
 @pytest.fixture

@@ -9,7 +9,7 @@ from builders import DATA
 from earth import FLAT, rings, sheet
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
-from vastgrid.session.deliver import deliver
+from vastgrid.delivery.deliver import deliver
 
 # Its places and heights have few decimals, so that a file holds them exactly.
 TILTED = sheet(lambda x, y: x / 10.0 + 195.0, steps=10, name="after")

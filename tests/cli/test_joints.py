@@ -32,8 +32,8 @@ from vastgrid.convert import grid
 from vastgrid.data.attributes import numbers_of_texts
 from vastgrid.data.linework import from_lines
 from vastgrid.data.table import Table
+from vastgrid.execution.table_files import write_tables
 from vastgrid.formats import dxf, landxml
-from vastgrid.session.table_files import write_tables
 
 METRES = ("--from-units", "m", "--from-vertical-units", "m")
 

@@ -79,7 +79,7 @@ def test_calls_that_make_no_sense(run_cli, ground, words, said):
 
 
 def test_sets_are_kept_and_listed(run_cli, ground, tmp_path, monkeypatch):
-    from vastgrid.session.sets import DeliverySet, Enclosure, save_set
+    from vastgrid.delivery.sets import DeliverySet, Enclosure, save_set
 
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
     save_set(

@@ -12,7 +12,7 @@ from vastgrid.base.words import plain
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
-from vastgrid.session.deliver import deliver
+from vastgrid.delivery.deliver import deliver
 
 UTM = Frame(frame_of_crs("EPSG:25832").crs, Unit.METRE, Unit.METRE)
 N = 4

@@ -12,9 +12,9 @@ from vastgrid.base.progress import Silent
 from vastgrid.data.line_roles import BOUNDARY, BREAKLINE, OUTER, VOID, WALL
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import areas
+from vastgrid.execution.steps import convert
 from vastgrid.measures.heights import heights
-from vastgrid.session.steps import convert
-from vastgrid.shaping.merging import outline
+from vastgrid.terrain.merging import outline
 
 WRITERS = [each for each in catalog.FORMATS if each.write and each.verify is None]
 # All that are put in, with what each keeps. Whoever adds one says here what it keeps.

@@ -12,7 +12,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.demo import ground
-from vastgrid.session.steps import convert
+from vastgrid.execution.steps import convert
 
 
 @functools.cache

@@ -15,9 +15,9 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
+from vastgrid.execution.steps import convert, read_file
 from vastgrid.params import declare
-from vastgrid.session.steps import convert, read_file
-from vastgrid.shaping.units import in_units
+from vastgrid.terrain.units import in_units
 
 # 1 ft = 0.3048 m and 1 US survey ft = 1200/3937 m exactly (NIST SP 811, B.6).
 UNITS = [(Unit.FOOT, 0.3048), (Unit.US_FOOT, 1200 / 3937), (Unit.MILLIMETRE, 0.001)]

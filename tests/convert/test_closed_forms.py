@@ -5,7 +5,8 @@ import pytest
 
 from builders import METRES, scattered
 from vastgrid.base.progress import Silent
-from vastgrid.convert import contours, facets, grid
+from vastgrid.convert import contours, grid
+from vastgrid.convert import grid_to_tin as facets
 from vastgrid.convert import tin as building
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin

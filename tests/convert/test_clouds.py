@@ -12,8 +12,8 @@ from vastgrid.convert import ground as telling
 from vastgrid.convert import thin
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
+from vastgrid.execution.steps import convert, read_file
 from vastgrid.params import declare
-from vastgrid.session.steps import convert, read_file
 
 E, N = ORIGIN
 

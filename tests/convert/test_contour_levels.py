@@ -11,8 +11,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.data.grid import Grid
+from vastgrid.execution.steps import convert
 from vastgrid.params import declare
-from vastgrid.session.steps import convert
 
 SAID = json.loads((DATA / "volcano.json").read_text())
 HEIGHTS = np.array(SAID["values"], float).reshape(SAID["height"], SAID["width"])

@@ -14,7 +14,7 @@ from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Inputs
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
-from vastgrid.shaping.surfaces import grid_tin
+from vastgrid.terrain.surfaces import grid_tin
 
 
 def plane(east=0.0, north=0.0, at=0.0, size=400.0):

@@ -17,7 +17,7 @@ from vastgrid.formats import las
 from vastgrid.kernels.natural import natural_weights
 from vastgrid.kernels.topology import neighbours_of
 from vastgrid.params import declare
-from vastgrid.shaping.gridding import Method
+from vastgrid.terrain.gridding import Method
 
 
 def made(source, **words):

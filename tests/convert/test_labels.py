@@ -15,9 +15,9 @@ from vastgrid.convert import contours, labels, ticks
 from vastgrid.data.frame import UNKNOWN
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
+from vastgrid.delivery.deliver import deliver
 from vastgrid.formats import dxf
 from vastgrid.params import declare
-from vastgrid.session.deliver import deliver
 
 
 def lines(surface=None, **words):
@@ -236,7 +236,7 @@ def test_contours_that_came_in_as_lines_are_labelled_too(tmp_path, run_cli):
 
 def test_labels_do_not_stay_behind_where_contours_go():
     from vastgrid import catalog
-    from vastgrid.session.steps import convert
+    from vastgrid.execution.steps import convert
 
     own = labelled(lines(), scale="500").dataset
     clip = catalog.conversion_named("clip")

@@ -11,9 +11,9 @@ from vastgrid.base.progress import Silent
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import edges
+from vastgrid.execution.steps import convert
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
-from vastgrid.session.steps import convert
 
 E, N = ORIGIN
 

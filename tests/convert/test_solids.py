@@ -14,9 +14,9 @@ from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.mesh import Mesh
 from vastgrid.declarations.conversion import Inputs
+from vastgrid.delivery.deliver import deliver
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
-from vastgrid.session.deliver import deliver
 
 FEET = Frame(None, Unit.FOOT, Unit.FOOT)
 

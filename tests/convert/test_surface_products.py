@@ -12,8 +12,8 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
+from vastgrid.execution.steps import convert
 from vastgrid.params import declare
-from vastgrid.session.steps import convert
 
 E, N = ORIGIN
 

@@ -15,12 +15,12 @@ from vastgrid.data.line_roles import BREAKLINE
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
+from vastgrid.execution.steps import read_file
 from vastgrid.formats import landxml
-from vastgrid.job.store import Store
+from vastgrid.lineage.store import Store
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
-from vastgrid.session.steps import read_file
-from vastgrid.shaping.rims import rim_ring
+from vastgrid.terrain.rims import rim_ring
 
 E, N = ORIGIN
 

@@ -12,10 +12,10 @@ from vastgrid.base.errors import ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.data.frame import frame_of_crs
 from vastgrid.data.pointset import PointSet
+from vastgrid.delivery.deliver import deliver
+from vastgrid.execution.steps import peek_file, read_file
 from vastgrid.formats.las import COPC
 from vastgrid.formats.las._copc import FEW, octree
-from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import peek_file, read_file
 
 
 @pytest.fixture(scope="module")
@@ -118,7 +118,7 @@ def test_nodes_do_not_depend_on_the_order_of_points(cloud):
 
 
 def test_its_coarse_levels_are_the_picture_of_a_large_file(written, monkeypatch):
-    from vastgrid.session import steps
+    from vastgrid.execution import steps
 
     monkeypatch.setattr(steps, "LARGE_FILE", 0)
     source = peek_file(written, {}, Silent())

@@ -15,7 +15,7 @@ from builders import HANDMADE
 from vastgrid import catalog
 from vastgrid.base.errors import FormatError, VastGridError
 from vastgrid.base.progress import Silent
-from vastgrid.session.steps import read_file
+from vastgrid.execution.steps import read_file
 
 PLY = b"ply\nformat ascii 1.0\nelement vertex 3\nproperty double x\nproperty double y\nproperty double z\n"
 FACE = b"element face 1\nproperty list uchar int vertex_indices\n"

@@ -16,13 +16,13 @@ from vastgrid.base.quantities import Length
 from vastgrid.convert import contours
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.data.tin import Tin, areas
+from vastgrid.delivery.deliver import deliver
+from vastgrid.execution.steps import convert, read_file
 from vastgrid.formats.dxf._faces import MOST, pieces
 from vastgrid.formats.dxf._pen import Version, encoded
 from vastgrid.params import declare
-from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import convert, read_file
-from vastgrid.shaping.overlaying import overlaid
-from vastgrid.shaping.parting import parted
+from vastgrid.terrain.overlaying import overlaid
+from vastgrid.terrain.parting import parted
 
 DXF = catalog.format_named("dxf")
 

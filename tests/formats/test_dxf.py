@@ -16,12 +16,12 @@ from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import areas
+from vastgrid.execution.steps import read_file
 from vastgrid.formats import dxf
 from vastgrid.formats.dxf._drawing import text_height
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.formats.dxf._write import ContourForm
 from vastgrid.formats.dxf.sorting import Becomes, Rule, parse_rules, rules_text
-from vastgrid.session.steps import read_file
 
 
 def read(path, **options):

@@ -15,13 +15,14 @@ from builders import DATA, METRES, ground
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import contours, facets
+from vastgrid.convert import contours
+from vastgrid.convert import grid_to_tin as facets
 from vastgrid.data.mesh import Mesh
 from vastgrid.declarations.fileformat import losses
-from vastgrid.families.rasterfile import Holds
+from vastgrid.execution.steps import convert, read_file
+from vastgrid.format_support.rasterfile import Holds
 from vastgrid.formats import asciigrid, dxf, geotiff, landxml, las, shapefile, text
-from vastgrid.session.steps import convert, read_file
-from vastgrid.shaping.units import in_units
+from vastgrid.terrain.units import in_units
 
 
 def tags(*pairs):
@@ -165,7 +166,7 @@ def test_a_mesh_keeps_its_upright_faces(tmp_path):
     result = dxf.read(tmp_path / "a.dxf", dxf.DxfReadParams(), Silent())
     (made,) = result.datasets
     assert isinstance(made, Mesh) and len(made.triangles) == 6 and "upright-faces" in codes(result)
-    from vastgrid.convert import upper
+    from vastgrid.convert import mesh_to_tin as upper
 
     tin = upper.run([made], upper.UpperParams(), Silent())
     assert len(tin.dataset.triangles) == 4 and "2 faces of 6 have no area in plan" in " ".join(
@@ -459,10 +460,10 @@ def test_a_grid_of_something_else_is_no_ground(run_cli, tmp_path):
 
 
 def test_looks_and_checks_follow_the_quantity(tmp_path):
-    from vastgrid.looks.colouring import Dressed, surface_scale
-    from vastgrid.looks.look import choices, look_of
+    from vastgrid.execution.inspection import inspect
     from vastgrid.measures.figures import figures_of
-    from vastgrid.session.inspection import inspect
+    from vastgrid.styling.colouring import Dressed, surface_scale
+    from vastgrid.styling.look import choices, look_of
 
     (grid,) = tif(slopes(tmp_path)).datasets
     assert surface_scale(Dressed(grid, look_of(grid), 0), 0.0, 300.0).title == "Slope in %"

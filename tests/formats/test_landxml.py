@@ -18,12 +18,12 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.declarations.fileformat import losses
+from vastgrid.delivery.deliver import deliver
+from vastgrid.execution.steps import read_file
 from vastgrid.formats import landxml
 from vastgrid.formats.landxml._read import Take
-from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import read_file
-from vastgrid.shaping.alignment import profile_heights
-from vastgrid.shaping.units import in_units
+from vastgrid.terrain.alignment import profile_heights
+from vastgrid.terrain.units import in_units
 
 READ, WRITE = landxml.LandXmlReadParams(), landxml.LandXmlWriteParams()
 

@@ -10,9 +10,9 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
 from vastgrid.convert import contours, grid
+from vastgrid.delivery.deliver import deliver
+from vastgrid.execution.steps import read_file
 from vastgrid.params import declare
-from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import read_file
 
 LANDXML = catalog.format_named("landxml")
 

@@ -14,10 +14,10 @@ from vastgrid.data.frame import Frame, frame_of_crs, height_system, same_place
 from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Inputs
+from vastgrid.delivery.deliver import deliver
+from vastgrid.execution.steps import in_one_frame
 from vastgrid.formats import asciigrid, geotiff, las
 from vastgrid.params import declare
-from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import in_one_frame
 
 
 def cloud(name, classes=""):

@@ -13,10 +13,10 @@ from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.data.pointset import PointSet
-from vastgrid.families.cloudfile import CloudReadParams, filtered, parse_area
+from vastgrid.execution.steps import peek_file, read_file
+from vastgrid.format_support.cloudfile import CloudReadParams, filtered, parse_area
 from vastgrid.formats import e57 as e57_format
 from vastgrid.kernels.clouds import thinned
-from vastgrid.session.steps import peek_file, read_file
 
 
 def read(path, **words):
@@ -107,7 +107,7 @@ def test_thinning_leaves_no_two_closer_and_no_gap(seed, spacing):
 
 
 def test_a_sample_stands_for_a_large_cloud(monkeypatch):
-    monkeypatch.setattr("vastgrid.session.steps.LARGE_FILE", 1000)
+    monkeypatch.setattr("vastgrid.execution.steps.LARGE_FILE", 1000)
     source = peek_file(DATA / "autzen_trim.laz", {}, Silent())
     assert source is not None and source.counts() == [{"points": 110_000}]
     east = source.datasets[0].extent().east
@@ -127,7 +127,7 @@ def test_chunks_of_varying_size_as_in_copc(tmp_path, monkeypatch):
     (cloud,) = read(path).datasets
     rng = np.random.default_rng(1)
     np.testing.assert_allclose(cloud.xyz[:, 0], 431_000.0 + rng.random(5000) * 100.0, atol=6e-4)
-    monkeypatch.setattr("vastgrid.session.steps.LARGE_FILE", 1000)
+    monkeypatch.setattr("vastgrid.execution.steps.LARGE_FILE", 1000)
     source = peek_file(path, {}, Silent())
     assert source.counts() == [{"points": 5000}]
     assert source.datasets[0].extent().east[0] > 430_999, "a header that says nothing does not spoil the picture"

@@ -18,10 +18,10 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.pointset import PointSet
+from vastgrid.delivery.deliver import deliver
+from vastgrid.execution.steps import peek_file, read_file
 from vastgrid.measures.levels import interval_of
-from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import peek_file, read_file
-from vastgrid.shaping.reproject import passage, reprojected
+from vastgrid.terrain.reproject import passage, reprojected
 
 
 def read(path, **words):
@@ -243,8 +243,8 @@ def test_a_shapefile_without_its_index(tmp_path):
 
 @pytest.mark.parametrize("overviews", [False, True])
 def test_a_large_raster_is_shown_from_some_of_it(tmp_path, monkeypatch, overviews):
-    monkeypatch.setattr("vastgrid.session.steps.LARGE_FILE", 1000)
-    monkeypatch.setattr("vastgrid.families.rasterfile.QUICK_CELLS", 300_000)
+    monkeypatch.setattr("vastgrid.execution.steps.LARGE_FILE", 1000)
+    monkeypatch.setattr("vastgrid.format_support.rasterfile.QUICK_CELLS", 300_000)
     size = 1600
     heights = np.add.outer(np.arange(size) * 0.5, np.arange(size) * 0.1).astype(np.float32)
     place = rasterio.Affine(2.0, 0.0, 5e5, 0.0, -2.0, 5.4e6)

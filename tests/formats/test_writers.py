@@ -25,9 +25,9 @@ from vastgrid.convert import contours
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
+from vastgrid.delivery.deliver import deliver
+from vastgrid.execution.steps import read_file
 from vastgrid.params import declare
-from vastgrid.session.deliver import deliver
-from vastgrid.session.steps import read_file
 
 UTM = frame_of_crs("EPSG:32632").crs
 FEET = Frame(frame_of_crs("EPSG:2992").crs, Unit.FOOT, Unit.FOOT)

@@ -13,7 +13,7 @@ from vastgrid.kernels.cloudorder import LEVELS, coarse_to_fine, count_tiles, sca
 from vastgrid.kernels.clouds import unpacked
 from vastgrid.kernels.locate import buckets, covering
 from vastgrid.kernels.topology import neighbours_of, wind
-from vastgrid.shaping.assemble import fans, merged, surface_from_faces
+from vastgrid.terrain.assemble import fans, merged, surface_from_faces
 
 
 def packed(data):

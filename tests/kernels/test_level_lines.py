@@ -15,7 +15,7 @@ from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import undoubled
 from vastgrid.kernels.shade import hillshade, slope_aspect
 from vastgrid.measures.levels import interval_of
-from vastgrid.shaping.surfaces import grid_tin
+from vastgrid.terrain.surfaces import grid_tin
 
 
 @pytest.fixture(scope="module")
@@ -128,7 +128,7 @@ def test_levels_on_vertices_are_measured(interval, base):
 
 
 def test_a_huge_number_of_vertices_is_foretold(run_cli, tmp_path, monkeypatch):
-    from vastgrid.session import run
+    from vastgrid.execution import run
 
     rng = np.random.default_rng(0)
     rows = np.column_stack((rng.random((3000, 2)) * 100, rng.random(3000) * 20))

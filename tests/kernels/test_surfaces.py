@@ -9,15 +9,16 @@ from matplotlib.cbook import get_sample_data
 from builders import METRES, ORIGIN, ground, scattered
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert import contours, facets, grid, points
+from vastgrid.convert import contours, grid, points
+from vastgrid.convert import grid_to_tin as facets
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.kernels import locate, raster, shade
 from vastgrid.kernels.isolines import isolines
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import heights
-from vastgrid.shaping.surfaces import contour_tin, grid_tin
-from vastgrid.shaping.units import in_units
+from vastgrid.terrain.surfaces import contour_tin, grid_tin
+from vastgrid.terrain.units import in_units
 
 
 def plane(x, y):

@@ -15,7 +15,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.data.tin import Tin, areas
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.measures.earthwork import below_levels, between, by_cells, by_sections, region_of
-from vastgrid.shaping.overlaying import difference_tin
+from vastgrid.terrain.overlaying import difference_tin
 
 NONE = np.zeros(0)
 

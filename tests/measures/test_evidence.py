@@ -10,8 +10,8 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
+from vastgrid.execution.steps import read_file
 from vastgrid.measures.evidence import contradictions, suggestions
-from vastgrid.session.steps import read_file
 
 
 def in_zone(scale=1.0, crs="EPSG:25832"):

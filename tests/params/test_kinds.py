@@ -98,7 +98,7 @@ def test_a_place_drawn_on_an_unknown_grid_is_taken_as_it_stands():
 
 
 def test_tables_are_kept_shown_and_written_whole(tmp_path):
-    from vastgrid.job.store import Store
+    from vastgrid.lineage.store import Store
 
     table = figures_table("Volumes", [("cut, total", 12345.678901, "m³"), ("fill", 3.0, "m³"), ("rest", math.nan, "")])
     assert table.texts()[0] == ["cut, total", "12\u202f345.679", "m³"] and table.texts()[1][1] == "3"

@@ -7,9 +7,9 @@ from PyQt6.QtCore import QSettings
 
 from hands import looked, settle
 from vastgrid.base.progress import Silent
+from vastgrid.jobs.session import Session
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
 
 
 @pytest.fixture(autouse=True)

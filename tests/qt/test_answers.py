@@ -8,11 +8,11 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QPushButton
 
 from hands import entries, named, pixels, settle
 from vastgrid.data.dataset import DIFFERENCE
-from vastgrid.job.lineage import Role, State
+from vastgrid.jobs.dropping import Drop
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import Role, State
 from vastgrid.qt.widgets.charts import Columns, Curve, EarthBars
 from vastgrid.recipes.recipe import read_recipe
-from vastgrid.session.dropping import Drop
-from vastgrid.session.session import Session
 
 
 def checks(window):

@@ -7,10 +7,10 @@ from PyQt6.QtTest import QTest
 
 from hands import click, named, settle
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.job.lineage import State
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import State
 from vastgrid.qt.widgets.charts import Curve, EarthBars
-from vastgrid.session.session import Session
-from vastgrid.shaping.edits import set_height_line
+from vastgrid.terrain.edits import set_height_line
 
 
 def answer(window, operation):

@@ -10,8 +10,8 @@ import pytest
 
 from vastgrid.base.progress import Silent
 from vastgrid.demo import tollgarth
+from vastgrid.jobs.session import Session
 from vastgrid.qt.window import app
-from vastgrid.session.session import Session
 
 
 @pytest.fixture

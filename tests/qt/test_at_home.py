@@ -288,7 +288,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
+from vastgrid.jobs.session import Session
 app = QApplication(["vastgrid"])
 theme.load_fonts()
 window = MainWindow(Session(Path(sys.argv[1])))

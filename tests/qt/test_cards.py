@@ -10,7 +10,7 @@ from hands import named, settle
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.job.lineage import Role, State
+from vastgrid.lineage.graph import Role, State
 from vastgrid.measures.figures import Histogram
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.histograms import HistogramView

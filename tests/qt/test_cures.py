@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from hands import looked
-from vastgrid.job.lineage import State
+from vastgrid.lineage.graph import State
 
 # Where the faults lie, by what their findings say: card, words.
 FAULTS = {

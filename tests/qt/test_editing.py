@@ -5,7 +5,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QDialog, QLabel
 
 from hands import named, settle
-from vastgrid.job.lineage import State
+from vastgrid.lineage.graph import State
 from vastgrid.qt.dialogs.height_dialog import HeightDialog
 
 

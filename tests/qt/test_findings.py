@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
 from hands import looked
 from vastgrid.demo import ground
-from vastgrid.session.session import Session
+from vastgrid.jobs.session import Session
 
 
 @pytest.fixture

@@ -12,14 +12,14 @@ from vastgrid import catalog
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.progress import Silent
 from vastgrid.data.tin import Tin
-from vastgrid.job.lineage import State
-from vastgrid.looks.look import SurfaceColour
+from vastgrid.execution.foretelling import foretold
+from vastgrid.execution.forms import forms, ways
+from vastgrid.execution.steps import check_usable, convert, settled
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import State
 from vastgrid.params import declare
 from vastgrid.qt.dialogs.tries_dialog import TriesDialog
-from vastgrid.session.foretelling import foretold
-from vastgrid.session.forms import forms, ways
-from vastgrid.session.session import Session
-from vastgrid.session.steps import check_usable, convert, settled
+from vastgrid.styling.look import SurfaceColour
 
 
 def test_every_form_is_tried_three_ways_and_costs_more_the_coarser_it_is():

@@ -13,14 +13,14 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.demo import ground
-from vastgrid.job.cloudindex import WORTH
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.cloudindex import WORTH
 from vastgrid.measures.heights import heights
 from vastgrid.qt.drawing import pointing
 from vastgrid.qt.drawing.view import bounds
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window import picturing
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
 
 E0, N0 = ground.ORIGIN
 LEFT, RIGHT = Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton
@@ -295,7 +295,7 @@ def big():
 
 def test_a_point_of_a_large_cloud_is_caught_through_its_index(big, tmp_path):
     from vastgrid.base.progress import Silent
-    from vastgrid.job import cloudindex
+    from vastgrid.lineage import cloudindex
 
     place = big.xyz[12_345]
     alone = pointing.caught([big], place[0] + 0.01, place[1], 11.0, 0.005)

@@ -15,18 +15,18 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
+from vastgrid.execution.steps import Source
 from vastgrid.formats import text as text_format
 from vastgrid.formats.dxf.sorting import Becomes, Rule
-from vastgrid.job import cloudindex
-from vastgrid.looks.colouring import plain
+from vastgrid.jobs.session import Session
+from vastgrid.lineage import cloudindex
 from vastgrid.qt.dialogs.import_candidate import Candidate, Contents
 from vastgrid.qt.dialogs.import_units import UnitsPart
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
-from vastgrid.session.steps import Source
+from vastgrid.styling.colouring import plain
 
 
 @pytest.fixture
@@ -216,7 +216,7 @@ def test_a_box_drawn_on_the_picture_crops_a_cloud(qtbot, opened):
 
 
 def test_a_large_cloud_is_shown_by_a_sample_and_comes_in_whole(qtbot, window, opened, monkeypatch):
-    monkeypatch.setattr("vastgrid.session.steps.LARGE_FILE", 1000)
+    monkeypatch.setattr("vastgrid.execution.steps.LARGE_FILE", 1000)
     dialog = opened(DATA / "autzen_trim.laz")
     assert "110\u202f000 points" in dialog.summary.text() and "sample" in dialog.picture.note
     assert "0 of 110\u202f000 points dropped" in dialog.findings.text()
@@ -383,7 +383,7 @@ def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
 def test_a_large_cloud_is_put_in_order_behind_and_may_rest(qtbot, window, monkeypatch):
     monkeypatch.setattr("vastgrid.qt.desk.ordering.WORTH", 1000)
     monkeypatch.setattr("vastgrid.qt.drawing.rendering.WORTH", 1000)
-    monkeypatch.setattr("vastgrid.job.cloudindex.BLOCK", 500)
+    monkeypatch.setattr("vastgrid.lineage.cloudindex.BLOCK", 500)
     xyz = np.random.default_rng(1).random((60_000, 3)) * (300, 200, 20)
     cloud = PointSet(name="scan", xyz=xyz)
     window.parts.ordering.see_to([cloud], window.session.folder)

@@ -11,9 +11,9 @@ from hands import named
 from tiling.grounds import put
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
+from vastgrid.execution.steps import read_file
 from vastgrid.qt.dialogs.large_dialog import LargeDialog
 from vastgrid.qt.window import tiling
-from vastgrid.session.steps import read_file
 
 
 @pytest.fixture

@@ -20,11 +20,8 @@ from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, survey_of
-from vastgrid.families.cloudfile import CloudReadParams
+from vastgrid.format_support.cloudfile import CloudReadParams
 from vastgrid.kernels import strokes
-from vastgrid.looks import ramps
-from vastgrid.looks.colouring import Dressed, plain
-from vastgrid.looks.look import look_of
 from vastgrid.params import declare
 from vastgrid.params.declare import Param
 from vastgrid.qt.dialogs.import_dialog import _line, _together
@@ -34,6 +31,9 @@ from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.forms import ParamForm, editor, put_text, text_of
 from vastgrid.qt.widgets.kept_box import KeptBox
+from vastgrid.styling import ramps
+from vastgrid.styling.colouring import Dressed, plain
+from vastgrid.styling.look import look_of
 
 
 class Taste(Enum):

@@ -7,10 +7,10 @@ from PyQt6.QtCore import QRect
 from PyQt6.QtWidgets import QLabel
 
 from hands import settle
+from vastgrid.jobs.session import Session
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
 from vastgrid.qt.window.window_place import fitting, settings
-from vastgrid.session.session import Session
 
 
 def named(window, name):

@@ -16,8 +16,7 @@ from PyQt6.QtGui import QGuiApplication, QImage, QPainter
 from hands import click, named, pixels, settle, surface, wheel
 from vastgrid.base.errors import CallError
 from vastgrid.demo import ground
-from vastgrid.looks import ramps
-from vastgrid.looks.colouring import Scale
+from vastgrid.jobs.session import Session
 from vastgrid.measures.heights import heights
 from vastgrid.qt.dialogs.go_dialog import place_of
 from vastgrid.qt.dialogs.interval_dialog import IntervalDialog
@@ -26,7 +25,8 @@ from vastgrid.qt.drawing import furniture
 from vastgrid.qt.drawing.sheets import Sheet
 from vastgrid.qt.drawing.view import View, bounds
 from vastgrid.qt.widgets import theme
-from vastgrid.session.session import Session
+from vastgrid.styling import ramps
+from vastgrid.styling.colouring import Scale
 
 E0, N0 = ground.ORIGIN
 

@@ -29,7 +29,7 @@ import numpy as np
 app = QApplication(["warm"])
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.session import Session
+from vastgrid.jobs.session import Session
 theme.load_fonts()
 folder = Path(sys.argv[2])
 shutil.copytree(sys.argv[1], folder)

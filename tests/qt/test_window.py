@@ -11,12 +11,12 @@ from PyQt6.QtGui import QColor, QDropEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMessageBox, QPushButton
 
 from hands import entries
-from vastgrid.job.lineage import State
+from vastgrid.jobs.plain_words import understood
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import State
 from vastgrid.measures.heights import heights
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.session.plain_words import understood
-from vastgrid.session.session import Session
 
 
 @pytest.fixture

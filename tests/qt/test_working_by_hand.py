@@ -9,10 +9,10 @@ from hands import click, named, settle
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
 from vastgrid.data.tin import Tin
-from vastgrid.job.lineage import State
+from vastgrid.lineage.graph import State
 from vastgrid.qt.dialogs.height_dialog import HeightDialog
 from vastgrid.qt.dialogs.tries_dialog import TriesDialog
-from vastgrid.shaping.logs import OFF
+from vastgrid.terrain.logs import OFF
 
 
 def middle(window, name="Ground"):

@@ -16,10 +16,10 @@ from vastgrid.base.quantities import Unit
 from vastgrid.convert import lattice
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.pointset import PointSet
+from vastgrid.execution.steps import convert
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 from vastgrid.services.elevation import MOST, elevations, serve, simulated
-from vastgrid.session.steps import convert
 
 DEGREES = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, Unit.METRE)
 

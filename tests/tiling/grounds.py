@@ -13,14 +13,14 @@ from vastgrid.base.quantities import Length
 from vastgrid.data.frame import frame_of_crs
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Inputs
+from vastgrid.execution.input_options import Options, Said
+from vastgrid.execution.run_log import Account, Via
+from vastgrid.execution.steps import read_file
 from vastgrid.formats.las import LasWriteParams
 from vastgrid.formats.las import write as write_las
 from vastgrid.params import declare
-from vastgrid.session.accounts import Account, Via
-from vastgrid.session.saying import Options, Said
-from vastgrid.session.steps import read_file
-from vastgrid.session.tile_plans import Asked
-from vastgrid.session.tiled import run_tiled
+from vastgrid.tiled.plans import Asked
+from vastgrid.tiled.run import run_tiled
 
 FRAME = frame_of_crs("EPSG:25832+7837")
 

@@ -117,9 +117,9 @@ def test_boundaries_beside_a_raster_larger_than_memory_take_no_room(two, tmp_pat
     import tracemalloc
 
     from vastgrid.base.progress import Silent as Quiet
-    from vastgrid.session.accounts import Account, Via
-    from vastgrid.session.saying import Options, Said
-    from vastgrid.session.tile_plans import Asked, planned
+    from vastgrid.execution.input_options import Options, Said
+    from vastgrid.execution.run_log import Account, Via
+    from vastgrid.tiled.plans import Asked, planned
 
     with rasterio.open(
         tmp_path / "huge.tif", "w", driver="GTiff", width=60_000, height=60_000, count=1, dtype="float32",
@@ -242,7 +242,7 @@ def test_a_length_says_the_unit_of_data_that_has_none_on_tiles_too(tmp_path):
 def test_large_grids_in_memory_are_added_up_piece_by_piece(two, tmp_path, monkeypatch, capsys):
     """No more than a piece is held as triangles, whatever a job has open."""
     from vastgrid.convert import volumes
-    from vastgrid.shaping import adding
+    from vastgrid.terrain import adding
 
     words = [two / "before.tif", two / "after.tif", "--cell", "1", "--depth", "0.7", "--inside", two / "areas.geojson"]
     want = answered(capsys, *words)

@@ -17,9 +17,9 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, Cancelled, DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.session.accounts import Account, Via
-from vastgrid.session.saying import Options, Said
-from vastgrid.session.tile_plans import EACH_CLOUD, Asked, effort, planned, seconds_of
+from vastgrid.execution.input_options import Options, Said
+from vastgrid.execution.run_log import Account, Via
+from vastgrid.tiled.plans import EACH_CLOUD, Asked, effort, planned, seconds_of
 from vastgrid.tiling.engine import Control
 
 CHAIN = [("grid", {"cell": "2", "method": "mean", "classes": "2"})]

@@ -11,10 +11,10 @@ from rasterio import Affine
 from tiling.grounds import in_tiles, put, read
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
+from vastgrid.execution.steps import read_file
 from vastgrid.kernels.profiles import needed
 from vastgrid.kernels.raster import raster_heights
 from vastgrid.kernels.triangulate import triangulate
-from vastgrid.session.steps import read_file
 
 
 def parts(folder, stem, ending):

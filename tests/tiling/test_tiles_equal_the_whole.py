@@ -16,7 +16,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats.las import LasWriteParams
 from vastgrid.formats.las import write as write_las
-from vastgrid.session import tiled
+from vastgrid.tiled import run as tiled
 
 DOUBLE = {"precision": "float64"}
 

@@ -18,8 +18,8 @@ from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert import contours
 from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
+from vastgrid.delivery.deliver import deliver
 from vastgrid.measures.heights import heights
-from vastgrid.session.deliver import deliver
 
 pytestmark = pytest.mark.skipif(
     not shutil.which("chromedriver") or not shutil.which("chromium"), reason="needs Chromium and its driver"

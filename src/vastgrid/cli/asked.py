@@ -11,8 +11,8 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.quantities import Unit, parse_unit
 
 if TYPE_CHECKING:
-    from vastgrid.session.accounts import Via
-    from vastgrid.session.saying import Options, Said
+    from vastgrid.execution.input_options import Options, Said
+    from vastgrid.execution.run_log import Via
 
 _GROUPS = ("--via", "--read", "--write", "--check")
 _NAMED = {"--via": "a conversion", "--check": "a check"}
@@ -68,8 +68,8 @@ def _is_file(text: str) -> bool:
 def via(own: list[str]) -> Via:
     """Return a conversion asked for; a long value may stand in a file, as key=FILE or key=@FILE."""
     from vastgrid import catalog
+    from vastgrid.execution.run_log import Via
     from vastgrid.params import declare
-    from vastgrid.session.accounts import Via
 
     conversion = catalog.conversion_named(own[0])
     words = words_of([("--via", own[1:])], "--via")
@@ -99,7 +99,7 @@ def asked_vias(groups: list[tuple[str, list[str]]]) -> list[Via]:
 
 def reading(groups: list[tuple[str, list[str]]]) -> Options:
     """Return reading options: of all inputs, and those that follow a file's name of that file alone."""
-    from vastgrid.session.saying import Options
+    from vastgrid.execution.input_options import Options
 
     every: list[tuple[str, list[str]]] = []
     of_file: dict[str, list[tuple[str, list[str]]]] = {}
@@ -129,7 +129,7 @@ def said(options: argparse.Namespace) -> Said:
     CallError
         If a word is no unit, or one is said twice, or none is said and should count.
     """
-    from vastgrid.session.saying import Said
+    from vastgrid.execution.input_options import Said
 
     every: list[Unit | None] = [None, None]
     of_file: dict[str, list[Unit | None]] = {}

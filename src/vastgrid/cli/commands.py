@@ -21,14 +21,14 @@ from vastgrid.cli.telling import DONE, end_progress, tell, watched
 if TYPE_CHECKING:
     from vastgrid.base.findings import Finding
     from vastgrid.data.table import Table
-    from vastgrid.job.store import Store
-    from vastgrid.session.accounts import Account, Via
-    from vastgrid.session.asking import Answer
+    from vastgrid.execution.queries import Answer
+    from vastgrid.execution.run_log import Account, Via
+    from vastgrid.lineage.store import Store
 
 
 def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Read files, convert, write one file, read it back and compare."""
-    from vastgrid.session.accounts import Account
+    from vastgrid.execution.run_log import Account
 
     if options.set:
         return sending.convert_set(options, groups)
@@ -36,9 +36,9 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
         raise CallError("--into and --replace belong to a set: --set NAME --into FOLDER")
     if large.wanted(options, options.paths[:-1]):
         return large.convert_tiled(options, groups)
-    from vastgrid.session.chains import run_convert
-    from vastgrid.session.papers import check_ending
-    from vastgrid.session.table_files import goes_out_as_table
+    from vastgrid.execution.chains import run_convert
+    from vastgrid.execution.papers import check_ending
+    from vastgrid.execution.table_files import goes_out_as_table
 
     if len(options.paths) < 2:
         raise CallError("convert needs at least one input and the output; see vastgrid convert --help")
@@ -92,8 +92,8 @@ def _convert_to_table(
     store: Store | None,
 ) -> int:
     """Write the answer of the last step as a file."""
+    from vastgrid.execution.chains import run_answer
     from vastgrid.reports.account import as_json
-    from vastgrid.session.chains import run_answer
 
     *inputs, target = options.paths
     if any(name == "--write" for name, _ in groups) or options.only or options.units or options.vertical_units:
@@ -125,9 +125,9 @@ def _convert_to_table(
 
 def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Look at files as an experienced person would."""
+    from vastgrid.execution.chains import looked_at, read_sources
+    from vastgrid.execution.run_log import Account
     from vastgrid.reports.account import as_json
-    from vastgrid.session.accounts import Account
-    from vastgrid.session.chains import looked_at, read_sources
 
     units = said(options)
     looks = thresholds(groups)
@@ -157,9 +157,9 @@ def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
 
 def forms(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Say what a surface costs in each form."""
+    from vastgrid.execution.chains import run_forms
+    from vastgrid.execution.forms import table
     from vastgrid.reports.account import as_json
-    from vastgrid.session.chains import run_forms
-    from vastgrid.session.forms import table
 
     made, findings = run_forms(options.path, reading(groups), said(options), watched(), override=options.override_units)
     end_progress()
@@ -190,10 +190,10 @@ def serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> 
 
 def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Say what a file holds."""
+    from vastgrid.execution.chains import read_sources
+    from vastgrid.execution.describing import described
+    from vastgrid.execution.run_log import Account, source_sentence
     from vastgrid.reports.account import as_json
-    from vastgrid.session.accounts import Account, source_sentence
-    from vastgrid.session.chains import read_sources
-    from vastgrid.session.describing import described
 
     (source,) = read_sources(
         [options.path],
@@ -247,7 +247,7 @@ def _answer(
     groups: list[tuple[str, list[str]]],
 ) -> tuple[Answer, list[Finding]]:
     """Let a conversion answer; what was noticed is told also where it cannot."""
-    from vastgrid.session.asking import ask
+    from vastgrid.execution.queries import ask
 
     given = {name: text for name, text in words.items() if text is not None}
     findings: list[Finding] = []
@@ -279,7 +279,7 @@ def _asked(
     more: Callable[[Answer], dict[str, Any]] = lambda answer: {},
 ) -> int:
     """Let a conversion answer, and print its figures, with more where they are printed as JSON, or its tables."""
-    from vastgrid.session.papers import check_ending, report_of, write_report
+    from vastgrid.execution.papers import check_ending, report_of, write_report
 
     if options.report is not None:
         check_ending(options.report)

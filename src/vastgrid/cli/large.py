@@ -17,8 +17,8 @@ from vastgrid.cli.telling import end_progress, tell, watched
 
 if TYPE_CHECKING:
     from vastgrid.base.findings import Finding
-    from vastgrid.session.asking import Answer
-    from vastgrid.session.tile_plans import Asked
+    from vastgrid.execution.queries import Answer
+    from vastgrid.tiled.plans import Asked
 
 AUTO = "auto"
 
@@ -37,7 +37,7 @@ def _asked(options: argparse.Namespace) -> Asked:
     CallError
         If that cannot be.
     """
-    from vastgrid.session.tile_plans import Asked
+    from vastgrid.tiled.plans import Asked
     from vastgrid.tiling.engine import cores
 
     if options.cluster and options.workers is not None:
@@ -63,9 +63,9 @@ def answered(
 ) -> tuple[Answer, list[Finding], dict[str, Any]]:
     """Let a conversion answer from what adds up over tiles; return the answer, what was noticed, and figures of the tiles."""
     from vastgrid import catalog
-    from vastgrid.session.accounts import Account, Via
-    from vastgrid.session.asking import Answer
-    from vastgrid.session.tiled import ask_tiled
+    from vastgrid.execution.queries import Answer
+    from vastgrid.execution.run_log import Account, Via
+    from vastgrid.tiled.run import ask_tiled
 
     asked = _asked(options)
     roles: dict[str, str] = {}
@@ -96,10 +96,10 @@ def answered(
 
 def convert_tiled(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Convert on tiles, write one file, read it back and compare."""
+    from vastgrid.execution.papers import check_ending, report_of, write_report
+    from vastgrid.execution.run_log import Account
     from vastgrid.reports.account import as_json
-    from vastgrid.session.accounts import Account
-    from vastgrid.session.papers import check_ending, report_of, write_report
-    from vastgrid.session.tiled import run_tiled
+    from vastgrid.tiled.run import run_tiled
 
     for name, given in (
         ("--only", options.only),

@@ -14,15 +14,15 @@ from vastgrid.cli.sending import print_account
 from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
 
 if TYPE_CHECKING:
-    from vastgrid.session.repeating import RunAccount
+    from vastgrid.recipes.run import RunAccount
 
 
 def recipe(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
     """Write the steps behind a card, or a whole job, as a recipe."""
-    from vastgrid.job.store import JOB_FILE
+    from vastgrid.jobs.session import Session
+    from vastgrid.lineage.store import JOB_FILE
+    from vastgrid.recipes.capture import recipe_of
     from vastgrid.recipes.recipe import write_recipe
-    from vastgrid.session.learning import recipe_of
-    from vastgrid.session.session import Session
 
     if not (options.job / JOB_FILE).exists():
         raise CallError(f"there is no job in {options.job}")
@@ -50,10 +50,10 @@ def recipe(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
 
 def run(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
     """Run a recipe on files; one that fails does not stop the others."""
+    from vastgrid.jobs.save_as_job import NewJob, keep_job
     from vastgrid.recipes.recipe import read_recipe
+    from vastgrid.recipes.run import run_many, runs_of
     from vastgrid.reports.account import as_json
-    from vastgrid.session.keeping import NewJob, keep_job
-    from vastgrid.session.repeating import run_many, runs_of
 
     made = read_recipe(options.recipe)
     runs = runs_of(made, [_given(word) for word in options.files], options.into)

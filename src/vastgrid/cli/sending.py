@@ -12,18 +12,18 @@ from vastgrid.cli.asked import asked_vias, reading, said
 from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, tell, watched
 
 if TYPE_CHECKING:
-    from vastgrid.job.store import Store
-    from vastgrid.session.accounts import Account
-    from vastgrid.session.repeating import RunAccount
-    from vastgrid.session.run import Run
+    from vastgrid.execution.run import Run
+    from vastgrid.execution.run_log import Account
+    from vastgrid.lineage.store import Store
+    from vastgrid.recipes.run import RunAccount
 
 
 def tree(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Show what is in a file, as a tree."""
+    from vastgrid.execution.chains import read_sources
+    from vastgrid.execution.outline import outline
+    from vastgrid.execution.run_log import Account
     from vastgrid.reports.account import as_json
-    from vastgrid.session.accounts import Account
-    from vastgrid.session.chains import read_sources
-    from vastgrid.session.outline import outline
 
     (source,) = read_sources(
         [options.path], reading(groups), said(options), Account(), watched(), override=options.override_units
@@ -43,9 +43,9 @@ def tree(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
 
 def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Read files, convert, and write every file of a set into a folder."""
-    from vastgrid.session.accounts import Account
-    from vastgrid.session.sending import run_set
-    from vastgrid.session.sets import set_named
+    from vastgrid.delivery.sets import set_named
+    from vastgrid.execution.run_log import Account
+    from vastgrid.execution.sending import run_set
 
     if options.into is None:
         raise CallError("a set needs a folder: --set NAME --into FOLDER")
@@ -55,7 +55,7 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
         if given:
             raise CallError(f"{name} does not go with --set")
     if options.report is not None:
-        from vastgrid.session.papers import check_ending
+        from vastgrid.execution.papers import check_ending
 
         check_ending(options.report)
     chosen = set_named(options.set)
@@ -87,14 +87,14 @@ def convert_set(options: argparse.Namespace, groups: list[tuple[str, list[str]]]
 
 def store_for(options: argparse.Namespace) -> Store | None:
     """Return the store of the job that a run is kept as; nothing where it is not."""
-    from vastgrid.session.keeping import NewJob
+    from vastgrid.jobs.save_as_job import NewJob
 
     return None if options.job is None else NewJob(options.job)
 
 
 def keep(options: argparse.Namespace, run: Run) -> None:
     """Keep a run as a job, where that was asked for."""
-    from vastgrid.session.keeping import keep_job
+    from vastgrid.jobs.save_as_job import keep_job
 
     if options.job is not None:
         keep_job(options.job, options.job.name, run.graph, "convert")
@@ -111,7 +111,7 @@ def told(options: argparse.Namespace, account: Account, run: Run, words: dict[st
         "deliveries": [each.to_json() for each in account.deliveries],
     }
     if options.report is not None:
-        from vastgrid.session.papers import picture_of, report_of, write_report
+        from vastgrid.execution.papers import picture_of, report_of, write_report
 
         sent = run.datasets(run.sent)
         report = report_of(account, sent, words, title)
@@ -144,7 +144,7 @@ def ending(account: Account) -> int:
 def sets(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
     """List the sets there are, with the files of each."""
     from vastgrid import catalog
-    from vastgrid.session.sets import known_sets
+    from vastgrid.delivery.sets import known_sets
 
     for each in known_sets():
         print(f"{each.name}: {each.title}")

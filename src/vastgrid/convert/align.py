@@ -16,7 +16,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.params.declare import Param
-from vastgrid.shaping.gridding import Cells, Method, grid_of, heights_on
+from vastgrid.terrain.gridding import Cells, Method, grid_of, heights_on
 
 
 @dataclass(frozen=True)

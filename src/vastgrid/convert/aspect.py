@@ -13,7 +13,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.shade import slope_aspect
 from vastgrid.measures.reach import element
-from vastgrid.shaping.products import cell_by_cell, cells_in_heights, of_quantity
+from vastgrid.terrain.products import cell_by_cell, cells_in_heights, of_quantity
 
 
 @dataclass(frozen=True)

@@ -28,7 +28,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.declarations.tiles import Piece, Seen, Sums, Tiling
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Levels
-from vastgrid.shaping.banding import (
+from vastgrid.terrain.banding import (
     Band,
     Cuts,
     banded,
@@ -40,8 +40,8 @@ from vastgrid.shaping.banding import (
     number_by_places,
     numbered,
 )
-from vastgrid.shaping.seams import on_lattice, shared_window
-from vastgrid.shaping.surfaces import grid_tin
+from vastgrid.terrain.seams import on_lattice, shared_window
+from vastgrid.terrain.surfaces import grid_tin
 
 MOST_BANDS = 2000
 # So many bands are told with their areas in a sentence; the table has all.

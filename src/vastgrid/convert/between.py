@@ -18,7 +18,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
 from vastgrid.measures import earthwork
 from vastgrid.measures.earthwork import region_of
-from vastgrid.shaping.boundaries import (
+from vastgrid.terrain.boundaries import (
     ClosedLines,
     DrawnArea,
     beyond_centres,
@@ -27,7 +27,7 @@ from vastgrid.shaping.boundaries import (
     named_areas,
     whole_of,
 )
-from vastgrid.shaping.limits import has_rings
+from vastgrid.terrain.limits import has_rings
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
-from vastgrid.shaping.cleaning import CleaningLog, cleaned
+from vastgrid.terrain.cleaning import CleaningLog, cleaned
 
 
 @dataclass(frozen=True)

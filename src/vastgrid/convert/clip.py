@@ -20,8 +20,8 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.shaping.clipping import clipped
-from vastgrid.shaping.limits import closed_rings, has_rings, joined_area
+from vastgrid.terrain.clipping import clipped
+from vastgrid.terrain.limits import closed_rings, has_rings, joined_area
 
 
 class Side(Enum):

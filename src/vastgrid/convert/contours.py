@@ -31,9 +31,9 @@ from vastgrid.measures.difference import difference
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Grade, Levels
-from vastgrid.shaping.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser
-from vastgrid.shaping.courses import parted_by
-from vastgrid.shaping.surfaces import contour_tin
+from vastgrid.terrain.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser
+from vastgrid.terrain.courses import parted_by
+from vastgrid.terrain.surfaces import contour_tin
 
 MOST_LEVELS = 20_000
 # Turning more vertices of contours back into a TIN takes longer than making and writing them.

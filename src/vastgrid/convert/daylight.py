@@ -23,10 +23,10 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Batter
-from vastgrid.shaping.merging import laid_over
-from vastgrid.shaping.slope_forms import daylight_of, slope_lines, surface_of
-from vastgrid.shaping.slopes import Caster, Side, Slopes, side_of
-from vastgrid.shaping.surfaces import grid_tin
+from vastgrid.terrain.merging import laid_over
+from vastgrid.terrain.slope_forms import daylight_of, slope_lines, surface_of
+from vastgrid.terrain.slopes import Caster, Side, Slopes, side_of
+from vastgrid.terrain.surfaces import grid_tin
 
 # The daylight line keeps within so much, in metres of plan, of what it would be with more rays.
 WITHIN = 0.03

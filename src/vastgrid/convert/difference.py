@@ -25,9 +25,9 @@ from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, 
 from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.measures.heights import lattice
 from vastgrid.params.declare import Param
-from vastgrid.shaping.boundaries import as_tin
-from vastgrid.shaping.gridding import Cells
-from vastgrid.shaping.overlaying import difference_tin
+from vastgrid.terrain.boundaries import as_tin
+from vastgrid.terrain.gridding import Cells
+from vastgrid.terrain.overlaying import difference_tin
 
 # So many cells where nobody says how large they are.
 CELLS = 250_000

@@ -12,8 +12,8 @@ from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
-from vastgrid.shaping.edits import EditLog, replayed
-from vastgrid.shaping.nearness import NEAR
+from vastgrid.terrain.edits import EditLog, replayed
+from vastgrid.terrain.nearness import NEAR
 
 
 @dataclass(frozen=True)

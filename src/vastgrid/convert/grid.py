@@ -26,7 +26,7 @@ from vastgrid.declarations.tiles import Piece, Tally, Tiling
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.shaping.gridding import OF_CELL, Cells, Method, filled, grid_of, heights_of_cells, heights_on
+from vastgrid.terrain.gridding import OF_CELL, Cells, Method, filled, grid_of, heights_of_cells, heights_on
 
 MOST_CELLS = 400_000_000
 # What a preview may cost.

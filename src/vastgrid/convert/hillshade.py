@@ -14,7 +14,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.shade import hillshade
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.shaping.products import cell_by_cell, cells_in_heights, of_quantity
+from vastgrid.terrain.products import cell_by_cell, cells_in_heights, of_quantity
 
 
 @dataclass(frozen=True)

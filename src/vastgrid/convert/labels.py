@@ -18,7 +18,7 @@ from vastgrid.data.linework import Contours
 from vastgrid.data.places import Line
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
-from vastgrid.shaping.labelling import Moves, Wish, decimals_of, labelled
+from vastgrid.terrain.labelling import Moves, Wish, decimals_of, labelled
 
 # A plan of so many metres on paper holds everything at the scale that is proposed.
 PAPER = 0.6

@@ -28,7 +28,7 @@ from vastgrid.kernels.topology import inside_polygon
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
 from vastgrid.services.elevation import elevations
-from vastgrid.shaping.reproject import WGS84, passage
+from vastgrid.terrain.reproject import WGS84, passage
 
 MOST = 5_000_000
 

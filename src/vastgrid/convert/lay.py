@@ -18,7 +18,7 @@ from vastgrid.data.linework import Linework, line_lengths
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.heights import heights
-from vastgrid.shaping.laying import laid_on
+from vastgrid.terrain.laying import laid_on
 
 
 @dataclass(frozen=True)

@@ -23,8 +23,8 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
-from vastgrid.shaping.limits import closed_rings, cut_to, has_rings, joined_area
-from vastgrid.shaping.merging import Merged, laid_over, outline, winning
+from vastgrid.terrain.limits import closed_rings, cut_to, has_rings, joined_area
+from vastgrid.terrain.merging import Merged, laid_over, outline, winning
 
 
 class Keep(Enum):

@@ -23,7 +23,7 @@ from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import lattice
 from vastgrid.params.declare import Param
-from vastgrid.shaping.gridding import Cells, grid_of
+from vastgrid.terrain.gridding import Cells, grid_of
 
 MOST_CELLS = 400_000_000
 

@@ -18,7 +18,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.kernels.overlay import level_with
 from vastgrid.measures.heights import bucket_index, heights
-from vastgrid.shaping.surfaces import grid_tin
+from vastgrid.terrain.surfaces import grid_tin
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from vastgrid.data.frame import need_lengths
 from vastgrid.data.linework import Linework
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
-from vastgrid.shaping.sideways import moved_sideways
+from vastgrid.terrain.sideways import moved_sideways
 
 
 class Corners(Enum):

@@ -26,7 +26,7 @@ from vastgrid.kernels.triangulate import once, triangulate
 from vastgrid.measures.earthwork import Earthwork, between, region_of
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
-from vastgrid.shaping.boundaries import (
+from vastgrid.terrain.boundaries import (
     ClosedLines,
     DrawnArea,
     NamedArea,
@@ -35,8 +35,8 @@ from vastgrid.shaping.boundaries import (
     for_volumes,
     named_areas,
 )
-from vastgrid.shaping.laying import laid_on
-from vastgrid.shaping.limits import has_rings, polygons_of
+from vastgrid.terrain.laying import laid_on
+from vastgrid.terrain.limits import has_rings, polygons_of
 
 # So many places along a rim decide its plane.
 PLACES = 720

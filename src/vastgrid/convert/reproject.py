@@ -23,7 +23,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.declarations.tiles import Piece, Tiling
 from vastgrid.params.declare import Param
-from vastgrid.shaping.reproject import (
+from vastgrid.terrain.reproject import (
     Passage,
     cells_there,
     grid_there,

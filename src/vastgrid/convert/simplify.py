@@ -25,8 +25,8 @@ from vastgrid.kernels.raster import raster_heights
 from vastgrid.kernels.vertexwise import around
 from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
-from vastgrid.shaping.seams import on_lattice, seam_vertices, shared_window
-from vastgrid.shaping.simplify import Wanted, within_grid, within_tin
+from vastgrid.terrain.seams import on_lattice, seam_vertices, shared_window
+from vastgrid.terrain.simplify import Wanted, within_grid, within_tin
 
 # So many vertices tell how rough a surface is.
 SAMPLE = 200_000

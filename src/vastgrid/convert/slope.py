@@ -15,7 +15,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.shade import slope_aspect
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
-from vastgrid.shaping.products import cell_by_cell, cells_in_heights, of_quantity
+from vastgrid.terrain.products import cell_by_cell, cells_in_heights, of_quantity
 
 # Flatter ground counts as this ratio, which nobody tells from level.
 FLATTEST = 1000.0

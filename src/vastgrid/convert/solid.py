@@ -28,7 +28,7 @@ from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Kind, register
-from vastgrid.shaping.solids import solid_of, tiles_of, without_single_bridges
+from vastgrid.terrain.solids import solid_of, tiles_of, without_single_bridges
 
 MOST_NODES = 25_000_000
 MILLIMETRES = Frame(None, Unit.MILLIMETRE, Unit.MILLIMETRE)

@@ -24,7 +24,7 @@ from vastgrid.measures.earthwork import below_levels, region_of
 from vastgrid.measures.section import cut
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Levels
-from vastgrid.shaping.boundaries import (
+from vastgrid.terrain.boundaries import (
     ClosedLines,
     DrawnArea,
     beyond_centres,
@@ -33,7 +33,7 @@ from vastgrid.shaping.boundaries import (
     named_areas,
     whole_of,
 )
-from vastgrid.shaping.limits import cut_to, has_rings, polygons_of
+from vastgrid.terrain.limits import cut_to, has_rings, polygons_of
 
 MOST = 20_000
 

@@ -22,7 +22,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
-from vastgrid.shaping.solids import cylinder, standing
+from vastgrid.terrain.solids import cylinder, standing
 
 SIDES = {"cylinder": 24, "box": 4}
 MOST = 200_000

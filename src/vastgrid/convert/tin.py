@@ -39,14 +39,14 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result, listed
 from vastgrid.declarations.tiles import Piece, Tiling
-from vastgrid.families.cloudfile import parse_classes
+from vastgrid.format_support.cloudfile import parse_classes
 from vastgrid.kernels.ties import settle_ties
 from vastgrid.kernels.triangulate import triangulate
 from vastgrid.measures.difference import difference
 from vastgrid.measures.levels import interval_of, line_levels
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Fitting
-from vastgrid.shaping.building import (
+from vastgrid.terrain.building import (
     building_loss,
     compacted,
     edges_of,
@@ -55,14 +55,14 @@ from vastgrid.shaping.building import (
     places_of,
     with_heights,
 )
-from vastgrid.shaping.courses import prepared
-from vastgrid.shaping.flats import without_plateaus
-from vastgrid.shaping.gentle import laid_in
-from vastgrid.shaping.lines_for_tin import Asked, SortedLines, layers_of, sort_lines
-from vastgrid.shaping.meeting import Meeting, Met, meet
-from vastgrid.shaping.source_data import inside_rims, told, with_sources
-from vastgrid.shaping.trimming import FOLLOWS, RimLimits, inside_limits, trimmed, used_points
-from vastgrid.shaping.walls import leaning, parted_walls
+from vastgrid.terrain.courses import prepared
+from vastgrid.terrain.flats import without_plateaus
+from vastgrid.terrain.gentle import laid_in
+from vastgrid.terrain.lines_for_tin import Asked, SortedLines, layers_of, sort_lines
+from vastgrid.terrain.meeting import Meeting, Met, meet
+from vastgrid.terrain.source_data import inside_rims, told, with_sources
+from vastgrid.terrain.trimming import FOLLOWS, RimLimits, inside_limits, trimmed, used_points
+from vastgrid.terrain.walls import leaning, parted_walls
 
 
 class Crossing(Enum):

@@ -42,8 +42,8 @@ from vastgrid.measures.earthwork import (
 )
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
-from vastgrid.shaping.adding import PIECE, summed
-from vastgrid.shaping.boundaries import (
+from vastgrid.terrain.adding import PIECE, summed
+from vastgrid.terrain.boundaries import (
     ClosedLines,
     DrawnArea,
     NamedArea,
@@ -53,7 +53,7 @@ from vastgrid.shaping.boundaries import (
     named_areas,
     whole_of,
 )
-from vastgrid.shaping.limits import has_rings
+from vastgrid.terrain.limits import has_rings
 
 # A cross-check by so many cells and sections where nobody says how large they are or how far apart.
 CELLS, SECTIONS = 250_000, 60

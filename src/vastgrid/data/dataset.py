@@ -13,7 +13,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.roomy import let_go, pieces, roomy
+from vastgrid.base.disk_arrays import let_go, pieces, roomy
 from vastgrid.data.frame import UNKNOWN, Frame
 
 Floats = NDArray[np.float64]

@@ -25,9 +25,9 @@ from vastgrid.data.tin import Tin
 from vastgrid.demo import ground
 from vastgrid.demo.ground import ORIGIN, SIZE, Floats
 from vastgrid.formats.dxf import DxfWriteParams
-from vastgrid.job.lineage import Node
-from vastgrid.session.session import Session
-from vastgrid.shaping.alignment import drawn
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import Node
+from vastgrid.terrain.alignment import drawn
 
 EDITION = 10
 CLOUD_POINTS = 420_000
@@ -127,7 +127,7 @@ def _write_old_plan(folder: Path, rng: np.random.Generator) -> None:
     import shapely
 
     from vastgrid.kernels.isolines import isolines
-    from vastgrid.shaping.surfaces import grid_tin
+    from vastgrid.terrain.surfaces import grid_tin
 
     x, y = np.meshgrid(np.arange(0.0, SIZE[0], 8.0), np.arange(SIZE[1], 0.0, -8.0))
     before = ground.hill(x.ravel(), y.ravel()).reshape(x.shape)

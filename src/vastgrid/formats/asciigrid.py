@@ -12,17 +12,17 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.disk_arrays import let_go, roomy
 from vastgrid.base.errors import DataError, FormatError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
-from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import HEIGHT, Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
-from vastgrid.families.prj import frame_beside, write_beside
-from vastgrid.families.rasterfile import BandParams, Holds, no_height, quantity_by_name, without_nodata
+from vastgrid.format_support.prj import frame_beside, write_beside
+from vastgrid.format_support.rasterfile import BandParams, Holds, no_height, quantity_by_name, without_nodata
 from vastgrid.kernels.decimals import number_of, read_words
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param

@@ -10,9 +10,9 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import NoParams
-from vastgrid.families.headedraster import with_header
-from vastgrid.families.prj import write_beside
-from vastgrid.families.rasterfile import floats
+from vastgrid.format_support.headedraster import with_header
+from vastgrid.format_support.prj import write_beside
+from vastgrid.format_support.rasterfile import floats
 
 
 def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: Progress) -> None:

@@ -26,8 +26,8 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.families.cloudfile import CloudReadParams, filtered
-from vastgrid.families.columns import EXACT, AsHeld, Column, as_numbers, different, whole_beyond
+from vastgrid.format_support.cloudfile import CloudReadParams, filtered
+from vastgrid.format_support.columns import EXACT, AsHeld, Column, as_numbers, different, whole_beyond
 from vastgrid.params.declare import Param
 
 # Names of the standard (ASTM E2807) and ours; the others keep theirs.

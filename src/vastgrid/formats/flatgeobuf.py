@@ -8,7 +8,7 @@ from pathlib import Path
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.fileformat import NoParams
-from vastgrid.families.vectorfile import vector_format, write_vector
+from vastgrid.format_support.vectorfile import vector_format, write_vector
 
 
 def sniff(head: bytes, path: Path) -> int:

@@ -17,8 +17,8 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, weighing
-from vastgrid.families.columns import AsHeld, Column, as_text, without_large_unsigned
-from vastgrid.families.vectorfile import VectorReadParams, vector_format, write_vector
+from vastgrid.format_support.columns import AsHeld, Column, as_text, without_large_unsigned
+from vastgrid.format_support.vectorfile import VectorReadParams, vector_format, write_vector
 from vastgrid.params.declare import Param
 
 

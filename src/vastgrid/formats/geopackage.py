@@ -10,8 +10,8 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, NoParams
-from vastgrid.families.columns import different
-from vastgrid.families.vectorfile import beside_layer, vector_format, weigh, write_vector
+from vastgrid.format_support.columns import different
+from vastgrid.format_support.vectorfile import beside_layer, vector_format, weigh, write_vector
 
 
 def sniff(head: bytes, path: Path) -> int:

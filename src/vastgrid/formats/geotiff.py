@@ -11,18 +11,18 @@ from typing import Annotated
 
 import numpy as np
 
-from vastgrid.base.apart import run_apart
 from vastgrid.base.errors import library_faults
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS
+from vastgrid.base.subprocesses import run_apart
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import local_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.outline import CellOutline, Window
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.families.rasterfile import BandParams, head_of, no_height, opened, peeked, read_band, window_of
-from vastgrid.families.rastertiles import DEEP, USUAL, mosaic_of, read_tile
+from vastgrid.format_support.rasterfile import BandParams, head_of, no_height, opened, peeked, read_band, window_of
+from vastgrid.format_support.rastertiles import DEEP, USUAL, mosaic_of, read_tile
 from vastgrid.params.declare import Param
 
 
@@ -166,7 +166,7 @@ def assemble(
     made = mosaic_of(whole, tiles, params.precision.value, nodata)
     job = pickle.dumps((made, str(path), options))
     run_apart(
-        "vastgrid.families.assembling",
+        "vastgrid.format_support.assembling",
         job,
         lambda: progress.report(0.2, "putting tiles together"),
         "writing the raster",

@@ -19,8 +19,8 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.families.meshfile import MeshReadParamsY, audit, faces_of, moved, read_by_library
-from vastgrid.families.origin import NOWHERE, SingleOriginParams, chosen, heard, seen, told
+from vastgrid.format_support.meshfile import MeshReadParamsY, audit, faces_of, moved, read_by_library
+from vastgrid.format_support.origin import NOWHERE, SingleOriginParams, chosen, heard, seen, told
 
 
 def read(path: Path, params: MeshReadParamsY, progress: Progress) -> ReadResult:

@@ -16,7 +16,7 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.strangers import parse_xml
+from vastgrid.base.untrusted import parse_xml
 from vastgrid.base.words import plain, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, frame_of_crs

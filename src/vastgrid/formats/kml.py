@@ -19,7 +19,7 @@ from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.strangers import member_names, parse_xml, read_member
+from vastgrid.base.untrusted import member_names, parse_xml, read_member
 from vastgrid.base.words import instead, plain, shortly, spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs

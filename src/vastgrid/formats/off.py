@@ -14,11 +14,11 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
-from vastgrid.families.meshfile import MeshReadParams, as_told, audit, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import FullOriginParams, told
+from vastgrid.format_support.meshfile import MeshReadParams, as_told, audit, faces_of, in_pieces, surfaces
+from vastgrid.format_support.origin import FullOriginParams, told
 from vastgrid.kernels.decimals import read_words
 from vastgrid.kernels.textrows import RowTemplate
-from vastgrid.shaping.assemble import fans
+from vastgrid.terrain.assemble import fans
 
 _HEAD = re.compile(rb"\s*((?:#[^\n]*\n\s*)*)(ST)?(C)?(N)?OFF\b", re.IGNORECASE)
 

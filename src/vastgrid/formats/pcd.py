@@ -16,7 +16,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult
-from vastgrid.families.cloudfile import CloudReadParams, filtered
+from vastgrid.format_support.cloudfile import CloudReadParams, filtered
 from vastgrid.kernels.clouds import unpacked
 from vastgrid.kernels.decimals import number_of, read_words
 

@@ -24,13 +24,13 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
-from vastgrid.families.cloudfile import CloudReadParams, filtered
-from vastgrid.families.columns import EXACT, as_numbers, different, whole_beyond
-from vastgrid.families.meshfile import as_told, audit, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import FULL, NONE, Origin, heard, told
+from vastgrid.format_support.cloudfile import CloudReadParams, filtered
+from vastgrid.format_support.columns import EXACT, as_numbers, different, whole_beyond
+from vastgrid.format_support.meshfile import as_told, audit, faces_of, in_pieces, surfaces
+from vastgrid.format_support.origin import FULL, NONE, Origin, heard, told
 from vastgrid.kernels.decimals import read_words
 from vastgrid.params.declare import Param
-from vastgrid.shaping.assemble import fans
+from vastgrid.terrain.assemble import fans
 
 _TYPES = {
     **dict.fromkeys(("char", "int8"), "i1"),

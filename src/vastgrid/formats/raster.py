@@ -10,7 +10,7 @@ from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult
-from vastgrid.families.rasterfile import BandParams, opened, peeked, read_band
+from vastgrid.format_support.rasterfile import BandParams, opened, peeked, read_band
 from vastgrid.kernels.decimals import read_words
 
 # What only points elsewhere (other files, servers, whole folders) is never opened for a stranger's file.

@@ -18,9 +18,9 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, NoParams
-from vastgrid.families.columns import AsHeld, Column, as_text, cut_texts, different, in_bytes, whole_beyond
-from vastgrid.families.prj import write_beside
-from vastgrid.families.vectorfile import VectorReadParams, beside_layer, vector_format, write_vector
+from vastgrid.format_support.columns import AsHeld, Column, as_text, cut_texts, different, in_bytes, whole_beyond
+from vastgrid.format_support.prj import write_beside
+from vastgrid.format_support.vectorfile import VectorReadParams, beside_layer, vector_format, write_vector
 from vastgrid.params.declare import Param
 
 

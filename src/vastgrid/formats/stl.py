@@ -16,8 +16,8 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
-from vastgrid.families.meshfile import MeshReadParams, Part, as_told, audit, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import SingleOriginParams, chosen, seen, told
+from vastgrid.format_support.meshfile import MeshReadParams, Part, as_told, audit, faces_of, in_pieces, surfaces
+from vastgrid.format_support.origin import SingleOriginParams, chosen, seen, told
 from vastgrid.kernels.decimals import read_words
 
 _ROW = np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("rest", "<u2")])

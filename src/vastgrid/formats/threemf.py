@@ -16,14 +16,14 @@ from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.strangers import member_names, parse_xml, read_member
+from vastgrid.base.untrusted import member_names, parse_xml, read_member
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
-from vastgrid.families.meshfile import MeshReadParams, Part, audit, faces_of, in_pieces, surfaces
-from vastgrid.families.origin import FullOriginParams, told
+from vastgrid.format_support.meshfile import MeshReadParams, Part, audit, faces_of, in_pieces, surfaces
+from vastgrid.format_support.origin import FullOriginParams, told
 from vastgrid.kernels.decimals import number_of
 from vastgrid.kernels.textrows import RowTemplate
 

@@ -117,12 +117,15 @@ _ROOMS = {
     "cli": "by-command",
     "catalog": "by-command",
     "tiling": "larger-than-memory",
+    "tiled": "larger-than-memory",
     "recipes": "how-much-and-again",
-    "job": "at-home",
+    "lineage": "at-home",
     "home": "at-home",
     "checks": "checking",
-    "families": "what-comes-in",
-    "session": "errors",
+    "format_support": "what-comes-in",
+    "execution": "errors",
+    "delivery": "errors",
+    "jobs": "errors",
 }
 
 

@@ -7,9 +7,9 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
+from vastgrid.base.disk_arrays import let_go
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
-from vastgrid.base.roomy import let_go
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import of_kind

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
+from vastgrid.base.disk_arrays import pieces
 from vastgrid.base.findings import Finding, counted, either
 from vastgrid.base.quantities import Unit, unit_word
-from vastgrid.base.roomy import pieces
 from vastgrid.base.words import place_words, spaced
 from vastgrid.data.dataset import Dataset, Extent, Floats
 from vastgrid.data.frame import crs_name, unit_of

@@ -8,15 +8,15 @@ from typing import Any
 import numpy as np
 
 from vastgrid import catalog
+from vastgrid.base.disk_arrays import let_go, pieces, roomy
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
-from vastgrid.base.roomy import let_go, pieces, roomy
 from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.outline import CellOutline, LineOutline, PointOutline, Window
 from vastgrid.data.pointset import PointSet
-from vastgrid.families.rastertiles import read_tile
+from vastgrid.format_support.rastertiles import read_tile
 from vastgrid.kernels.joining import joined_lines
 from vastgrid.tiling.work import Plan, kept, tile_file
 

@@ -36,7 +36,7 @@ from vastgrid.data.outline import (
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Inputs
 from vastgrid.declarations.tiles import Piece, Seen, Sums
-from vastgrid.families.rastertiles import write_tile
+from vastgrid.format_support.rastertiles import write_tile
 from vastgrid.params import declare
 from vastgrid.tiling.buckets import Buckets, Store, scatter, stretches
 from vastgrid.tiling.sources import Files

@@ -11,9 +11,9 @@ from vastgrid.base.quantities import unit_word
 from vastgrid.data.tin import Tin
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.formats.dxf._scheme import nearest
-from vastgrid.looks import ramps
-from vastgrid.shaping.overlaying import overlaid
-from vastgrid.shaping.parting import parted, parted_by
+from vastgrid.styling import ramps
+from vastgrid.terrain.overlaying import overlaid
+from vastgrid.terrain.parting import parted, parted_by
 
 _MOST = 200
 

@@ -11,7 +11,7 @@ from typing import Any, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.families.origin import NOWHERE, Place
+from vastgrid.format_support.origin import NOWHERE, Place
 from vastgrid.kernels.textrows import HEX, RowTemplate
 
 

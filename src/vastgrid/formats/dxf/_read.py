@@ -24,14 +24,14 @@ from vastgrid.data.line_roles import BOUNDARY, BREAKLINE
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import ReadResult
-from vastgrid.families.origin import NOWHERE, heard
+from vastgrid.format_support.origin import NOWHERE, heard
 from vastgrid.formats.dxf._collect import collected
 from vastgrid.formats.dxf._drawing import Drawing, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
 from vastgrid.formats.dxf.sorting import KINDS_OF_LINES, LIMITS, Becomes, Items, Rule, matched, parse_rules
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
-from vastgrid.shaping.assemble import surface_from_faces, welded
+from vastgrid.terrain.assemble import surface_from_faces, welded
 
 # $INSUNITS by the DXF reference.
 _UNITS = {1: Unit.INCH, 2: Unit.FOOT, 4: Unit.MILLIMETRE, 6: Unit.METRE, 21: Unit.US_FOOT}

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from vastgrid.base.errors import ParamError
 from vastgrid.base.words import instead, shortly
-from vastgrid.families.columns import different
+from vastgrid.format_support.columns import different
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.params.kinds import Styles
 

@@ -28,7 +28,7 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.families.origin import NONE, NOWHERE, Origin, Place, told
+from vastgrid.format_support.origin import NONE, NOWHERE, Origin, Place, told
 from vastgrid.formats.dxf._bands import colours_of, legend, of_bands, of_change
 from vastgrid.formats.dxf._faces import Faces, count_handles, write_surface
 from vastgrid.formats.dxf._lines import write_curve, write_flat, write_labels, write_spatial

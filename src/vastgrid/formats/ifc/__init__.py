@@ -24,7 +24,7 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, rounding, weighing
-from vastgrid.families.meshfile import Part, Up, surfaces
+from vastgrid.format_support.meshfile import Part, Up, surfaces
 from vastgrid.formats.ifc._write import IfcWriteParams, write
 
 

@@ -19,8 +19,8 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, crs_name, epsg_code
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.tin import Tin
-from vastgrid.families.meshfile import faces_of
-from vastgrid.families.origin import AUTO, Origin, near
+from vastgrid.format_support.meshfile import faces_of
+from vastgrid.format_support.origin import AUTO, Origin, near
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 

@@ -33,12 +33,12 @@ from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import ReadResult
-from vastgrid.families.columns import text_column
+from vastgrid.format_support.columns import text_column
 from vastgrid.formats.landxml._collect import WHOLE, Collector, Surface
 from vastgrid.formats.landxml._records import survey
 from vastgrid.kernels.xmlruns import read_run
 from vastgrid.params.declare import Param
-from vastgrid.shaping.assemble import oriented_tin
+from vastgrid.terrain.assemble import oriented_tin
 
 BLOCK = 1 << 20
 RUN = 400_000

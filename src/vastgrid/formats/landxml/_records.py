@@ -13,7 +13,7 @@ from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.data.frame import Frame
 from vastgrid.data.survey import Record, Survey, survey_of
 from vastgrid.kernels.decimals import number_of, read_words
-from vastgrid.shaping.alignment import drawn, with_profile
+from vastgrid.terrain.alignment import drawn, with_profile
 
 # What can be an attribute's name without a namespace of its own.
 _NAME = re.compile(r"[A-Za-z_][\w.-]*")

@@ -34,7 +34,7 @@ from vastgrid.formats.landxml._records import write_records
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Several
-from vastgrid.shaping.clipping import clipped
+from vastgrid.terrain.clipping import clipped
 
 # Further attributes of a point by the standard (LandXML 1.2, CgPoint; from memory), which come and go as they are.
 POINT_WORDS = (

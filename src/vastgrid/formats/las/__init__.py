@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import library_faults
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, weighing
-from vastgrid.families.columns import as_numbers
+from vastgrid.format_support.columns import as_numbers
 from vastgrid.formats.las import _copc
 from vastgrid.formats.las._read import SELDOM, LasReadParams, Marked, head, part, peek, read
 from vastgrid.formats.las._write import LasWriteParams, Version, fits, renamed, write

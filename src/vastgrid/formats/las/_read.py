@@ -12,18 +12,18 @@ from typing import Annotated, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.disk_arrays import let_go, roomy
 from vastgrid.base.errors import FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, longer_than_said, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.outline import PointOutline
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Head, ReadResult
-from vastgrid.families.cloudfile import CloudReadParams, chosen, filtered, parse_classes
+from vastgrid.format_support.cloudfile import CloudReadParams, chosen, filtered, parse_classes
 from vastgrid.kernels.clouds import place_points
 from vastgrid.params.declare import Param
 

@@ -14,15 +14,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid import __version__
+from vastgrid.base.disk_arrays import pieces
 from vastgrid.base.errors import DataError, ParamError, library_faults
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.base.roomy import pieces
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code, wkt_of
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.pointset import PointSet
-from vastgrid.families.columns import short_names
+from vastgrid.format_support.columns import short_names
 from vastgrid.formats.las._read import STANDARD_TIME, TIME
 from vastgrid.params.declare import Param
 

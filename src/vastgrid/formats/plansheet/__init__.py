@@ -15,10 +15,10 @@ from pathlib import Path
 from typing import Annotated
 from xml.etree import ElementTree
 
-from vastgrid.base.apart import run_apart
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
+from vastgrid.base.subprocesses import run_apart
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import crs_name
 from vastgrid.data.grid import Grid
@@ -29,8 +29,8 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format
-from vastgrid.looks.paper import PAPERS, Sheet, fitting_scale
 from vastgrid.params.declare import Param
+from vastgrid.styling.paper import PAPERS, Sheet, fitting_scale
 
 
 class Paper(Enum):

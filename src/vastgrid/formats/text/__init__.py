@@ -10,7 +10,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
-from vastgrid.families.prj import frame_beside
+from vastgrid.format_support.prj import frame_beside
 from vastgrid.formats.text._heads import COORDINATES, ROLES, check_roles, parse_roles, roles_from_header
 from vastgrid.formats.text._layout import (
     Delimiter,

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base.disk_arrays import let_go, roomy
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, unit_word
-from vastgrid.base.roomy import let_go, roomy
 from vastgrid.base.words import spaced
 from vastgrid.data.attributes import numbers_of_texts
 from vastgrid.data.classes import CLOUD_NUMBERS
@@ -22,7 +22,7 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.declarations.fileformat import ReadResult
-from vastgrid.families.columns import longest_text, shortened
+from vastgrid.format_support.columns import longest_text, shortened
 from vastgrid.formats.text._heads import COORDINATES, feet_unsaid
 from vastgrid.formats.text._layout import (
     FIXED,
@@ -36,7 +36,7 @@ from vastgrid.formats.text._layout import (
     split_line,
 )
 from vastgrid.kernels.textrows import gather_text, line_starts, lines_with, split_fields
-from vastgrid.shaping.regular import grid_of
+from vastgrid.terrain.regular import grid_of
 
 BLOCK = 1_000_000
 TOLD = 5

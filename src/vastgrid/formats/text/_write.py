@@ -14,7 +14,7 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import is_geographic
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.pointset import PointSet
-from vastgrid.families.prj import write_beside
+from vastgrid.format_support.prj import write_beside
 from vastgrid.kernels.textrows import RowTemplate
 from vastgrid.params.declare import Param
 

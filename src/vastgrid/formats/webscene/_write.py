@@ -26,11 +26,11 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.families.meshfile import faces_of
-from vastgrid.families.origin import near
-from vastgrid.looks import ramps
+from vastgrid.format_support.meshfile import faces_of
+from vastgrid.format_support.origin import near
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
+from vastgrid.styling import ramps
 
 
 @dataclass(frozen=True)

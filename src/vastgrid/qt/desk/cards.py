@@ -5,7 +5,7 @@ from __future__ import annotations
 from vastgrid import catalog
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
-from vastgrid.job.lineage import Card, Graph, Role
+from vastgrid.lineage.graph import Card, Graph, Role
 
 
 def cost_text(node: Card) -> str:

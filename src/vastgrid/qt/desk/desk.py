@@ -14,10 +14,10 @@ from vastgrid.base.errors import VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion
+from vastgrid.jobs.areas import Box, areas_offered
+from vastgrid.jobs.session import Session
 from vastgrid.manual.pages import of_error
 from vastgrid.qt.widgets.bridge import Bridge
-from vastgrid.session.areas import Box, areas_offered
-from vastgrid.session.session import Session
 from vastgrid.tasks.runner import Runner, Task
 
 AnyKind = TypeVar("AnyKind", bound=Dataset)

@@ -9,12 +9,12 @@ from vastgrid.base.errors import CallError
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.tin import Tin
-from vastgrid.looks.colouring import Dressed
-from vastgrid.looks.look import Faces, LineColour, SurfaceColour, SurfaceLook, look_of
 from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
-from vastgrid.shaping.surfaces import contour_tin
+from vastgrid.styling.colouring import Dressed
+from vastgrid.styling.look import Faces, LineColour, SurfaceColour, SurfaceLook, look_of
 from vastgrid.tasks.runner import Runner
+from vastgrid.terrain.surfaces import contour_tin
 
 
 class Dressing:

@@ -8,10 +8,10 @@ from vastgrid import catalog
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.findings import Remedy
 from vastgrid.base.progress import Progress
-from vastgrid.job.lineage import Node
+from vastgrid.execution.inspection import Noticed, by_hand
+from vastgrid.lineage.graph import Node
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
-from vastgrid.session.inspection import Noticed, by_hand
 from vastgrid.tasks.runner import Runner
 
 

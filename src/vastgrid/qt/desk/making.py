@@ -8,12 +8,12 @@ from vastgrid import catalog
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import listed
-from vastgrid.job.lineage import Graph, Node, Role
+from vastgrid.delivery.deliver import Delivery
+from vastgrid.execution.inspection import by_hand
+from vastgrid.execution.steps import lightly, settled
+from vastgrid.lineage.graph import Graph, Node, Role
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk, Words
-from vastgrid.session.deliver import Delivery
-from vastgrid.session.inspection import by_hand
-from vastgrid.session.steps import lightly, settled
 
 # What follows a change is made again at once if it took no longer than this the last time.
 QUICK_SECONDS = 15.0

@@ -8,7 +8,7 @@ from pathlib import Path
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
-from vastgrid.job.cloudindex import WORTH, CloudIndex, build, opened, ready
+from vastgrid.lineage.cloudindex import WORTH, CloudIndex, build, opened, ready
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.tasks.runner import Runner, Task
 

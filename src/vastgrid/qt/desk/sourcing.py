@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from vastgrid.job.lineage import Node
+from vastgrid.lineage.graph import Node
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 

@@ -8,11 +8,11 @@ from PyQt6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, Q
 
 from vastgrid.base.errors import CallError
 from vastgrid.declarations.conversion import Conversion
+from vastgrid.execution.steps import check_usable, roles_of, settled
+from vastgrid.jobs.session import Session
 from vastgrid.params import declare
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.session import Session
-from vastgrid.session.steps import check_usable, roles_of, settled
 
 
 class AskDialog(QDialog):

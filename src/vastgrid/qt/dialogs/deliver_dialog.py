@@ -31,14 +31,14 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS, Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.fileformat import Format
+from vastgrid.delivery.sets import DeliverySet, Enclosure, belonging, grounds, known_sets, safe_name, save_set
+from vastgrid.execution.delivery_preview import Held, held, measured_size
+from vastgrid.execution.executor import Units
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.held_view import HeldView, scrolling
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.executor import Units
-from vastgrid.session.letters import Held, held, measured_size
-from vastgrid.session.sets import DeliverySet, Enclosure, belonging, grounds, known_sets, safe_name, save_set
 from vastgrid.tasks.runner import Runner
 
 # So much is looked through while one types; more is done behind.

@@ -23,12 +23,12 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Severity, count
 from vastgrid.declarations.check import Check
+from vastgrid.execution.inspection import Noticed
 from vastgrid.params import declare
 from vastgrid.qt.desk.inspecting import Inspecting
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label, rule
-from vastgrid.session.inspection import Noticed
 
 
 class FindingsDialog(QDialog):

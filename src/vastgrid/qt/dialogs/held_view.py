@@ -13,14 +13,14 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of
-from vastgrid.looks.colouring import plain
+from vastgrid.execution.delivery_preview import Held
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.tree_dialog import fill
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.picture import Picture
 from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.widgets import theme
-from vastgrid.session.letters import Held
+from vastgrid.styling.colouring import plain
 from vastgrid.tasks.runner import Runner
 
 _WIDE, _TALL = 370, 215

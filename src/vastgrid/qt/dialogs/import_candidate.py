@@ -15,6 +15,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.fileformat import Format
+from vastgrid.execution.steps import Source, peek_file, read_file, turned_findings
 from vastgrid.formats import dxf as dxf_format
 from vastgrid.measures.evidence import Suggestion, suggestions, units_doubtful
 from vastgrid.params import declare
@@ -22,7 +23,6 @@ from vastgrid.qt.dialogs.import_text import fitting
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.widgets import theme
-from vastgrid.session.steps import Source, peek_file, read_file, turned_findings
 
 WIDTH, HEIGHT = 700, 460
 

@@ -23,6 +23,9 @@ from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.findings import Finding, Severity, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.execution.executor import Units
+from vastgrid.execution.steps import Source
+from vastgrid.jobs.session import Session
 from vastgrid.params import declare
 from vastgrid.qt.dialogs.import_candidate import Candidate, Contents, examine
 from vastgrid.qt.dialogs.import_rules import RulesPart
@@ -34,9 +37,6 @@ from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.bridge import Bridge
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.executor import Units
-from vastgrid.session.session import Session
-from vastgrid.session.steps import Source
 from vastgrid.tasks.runner import Runner
 
 

@@ -30,14 +30,14 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Severity
 from vastgrid.data.outline import Box
 from vastgrid.declarations.conversion import Conversion
+from vastgrid.execution.input_options import Options, Said
+from vastgrid.execution.run_log import Via
 from vastgrid.params import declare
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import menu_button
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.accounts import Via
-from vastgrid.session.saying import Options, Said
-from vastgrid.session.tile_stages import TileState
+from vastgrid.tiled.stages import TileState
 from vastgrid.tiling.engine import cores
 
 

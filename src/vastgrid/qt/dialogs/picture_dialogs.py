@@ -6,7 +6,7 @@ from PyQt6.QtCore import QSize
 from PyQt6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QSpinBox, QWidget
 
 from vastgrid.base.words import spaced
-from vastgrid.looks.paper import PAPERS, Sheet
+from vastgrid.styling.paper import PAPERS, Sheet
 
 
 class PictureDialog(QDialog):

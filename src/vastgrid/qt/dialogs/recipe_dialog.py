@@ -34,7 +34,7 @@ from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
 from vastgrid.recipes.recipe import Recipe
-from vastgrid.session.repeating import Files, RunAccount, run_folders, run_many
+from vastgrid.recipes.run import Files, RunAccount, run_folders, run_many
 from vastgrid.tasks.runner import Runner, Task
 
 RESULTS = ("run", "state", "files", "largest loss", "took")

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QVBoxLayout, QWidget
 
 from vastgrid.base.findings import count
+from vastgrid.jobs.dropping import Drop, Room
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.dropping import Drop, Room
 
 
 class RoomDialog(QDialog):

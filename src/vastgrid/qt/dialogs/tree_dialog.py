@@ -9,10 +9,10 @@ from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QTreeWidget, QTreeWidgetI
 from vastgrid import catalog
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.progress import Progress
+from vastgrid.execution.outline import Item, outline
+from vastgrid.execution.steps import read_file
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.outline import Item, outline
-from vastgrid.session.steps import read_file
 from vastgrid.tasks.runner import Runner
 
 # More branches of one kind are seen in the file itself.

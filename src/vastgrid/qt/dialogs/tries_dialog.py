@@ -26,10 +26,10 @@ from vastgrid.base.quantities import unit_word
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion
+from vastgrid.execution.steps import check_usable, convert
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.steps import check_usable, convert
 from vastgrid.tasks.runner import Runner
 
 COLUMNS = ("try", "gives", "size as a file", "largest error", "RMSE", "took")

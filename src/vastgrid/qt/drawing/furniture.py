@@ -14,12 +14,12 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of, of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, edges
-from vastgrid.looks.colouring import Dressed, Scale, point_scale, surface_scale
-from vastgrid.looks.look import LineColour
-from vastgrid.looks.ramps import category
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
+from vastgrid.styling.colouring import Dressed, Scale, point_scale, surface_scale
+from vastgrid.styling.look import LineColour
+from vastgrid.styling.ramps import category
 
 # So many entries of a legend are listed; a view of fewer pixels across has little room for them.
 MOST = 9

@@ -12,9 +12,9 @@ from PyQt6.QtGui import QColor, QImage, QPainter
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
-from vastgrid.looks.colouring import Dressed
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
+from vastgrid.styling.colouring import Dressed
 
 # Labels lower than so many pixels cannot be read.
 LEGIBLE = 4.0

@@ -12,9 +12,9 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.job import cloudindex
-from vastgrid.job.cloudindex import WORTH
 from vastgrid.kernels.nearest import on_lines
+from vastgrid.lineage import cloudindex
+from vastgrid.lineage.cloudindex import WORTH
 from vastgrid.measures.heights import heights, heights_at_hand, surface_of
 from vastgrid.measures.snap import Caught, catch
 

@@ -23,12 +23,16 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.job import cloudindex
-from vastgrid.job.cloudindex import WORTH, glimpse, glimpse_rows
 from vastgrid.kernels import shade, strokes
 from vastgrid.kernels.raster import raster_faces, raster_heights
-from vastgrid.looks import ramps
-from vastgrid.looks.colouring import (
+from vastgrid.lineage import cloudindex
+from vastgrid.lineage.cloudindex import WORTH, glimpse, glimpse_rows
+from vastgrid.measures.heights import heights, lattice, surface_of
+from vastgrid.qt.drawing.lettering import write_levels, write_points
+from vastgrid.qt.drawing.view import View
+from vastgrid.qt.widgets import theme
+from vastgrid.styling import ramps
+from vastgrid.styling.colouring import (
     Dressed,
     banded,
     by_height,
@@ -41,11 +45,7 @@ from vastgrid.looks.colouring import (
     surface_scale,
     surface_values,
 )
-from vastgrid.looks.look import Faces, PointColour, SurfaceColour, hidden_at
-from vastgrid.measures.heights import heights, lattice, surface_of
-from vastgrid.qt.drawing.lettering import write_levels, write_points
-from vastgrid.qt.drawing.view import View
-from vastgrid.qt.widgets import theme
+from vastgrid.styling.look import Faces, PointColour, SurfaceColour, hidden_at
 
 Colours = NDArray[np.uint8]
 Floats = NDArray[np.float64]

@@ -11,17 +11,17 @@ from pathlib import Path
 from PyQt6.QtCore import QMarginsF, QSizeF
 from PyQt6.QtGui import QFont, QGuiApplication, QPageLayout, QPageSize, QPdfWriter, QTextDocument
 
-from vastgrid.base.apart import DONE
+from vastgrid.base.subprocesses import DONE
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours
-from vastgrid.looks.colouring import Dressed
-from vastgrid.looks.look import look_of
-from vastgrid.looks.paper import Sheet
 from vastgrid.qt.drawing import furniture, rendering
 from vastgrid.qt.drawing.images import save_image
 from vastgrid.qt.drawing.sheets import OWN, Page, draw_sheet, finished
 from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.widgets import theme
+from vastgrid.styling.colouring import Dressed
+from vastgrid.styling.look import look_of
+from vastgrid.styling.paper import Sheet
 
 
 def main() -> None:

@@ -19,13 +19,13 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of, narrowed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.survey import Survey
-from vastgrid.looks.colouring import Dressed, Scale, line_colours
-from vastgrid.looks.paper import MARGIN, STRIP, Sheet, tick_step
 from vastgrid.qt.drawing import furniture, rendering
 from vastgrid.qt.drawing.lettering import write_levels
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
+from vastgrid.styling.colouring import Dressed, Scale, line_colours
+from vastgrid.styling.paper import MARGIN, STRIP, Sheet, tick_step
 
 # Dots per inch of what is drawn as an image on a sheet; lines and letters are placed in the window's 96.
 DPI, OWN = 200, 96

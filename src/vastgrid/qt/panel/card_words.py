@@ -8,7 +8,7 @@ from typing import Any
 
 from vastgrid.base.words import spaced
 from vastgrid.data.table import Table
-from vastgrid.job.lineage import Card
+from vastgrid.lineage.graph import Card
 from vastgrid.params.declare import Piece
 from vastgrid.qt.widgets import theme
 

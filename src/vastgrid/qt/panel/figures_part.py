@@ -6,11 +6,11 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from vastgrid.looks.look import hidden_classes_of, hidden_heights_of, ranges_text
 from vastgrid.measures.figures import Figures, Histogram
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.histograms import DensityView, HistogramView
 from vastgrid.qt.widgets.labels import label
+from vastgrid.styling.look import hidden_classes_of, hidden_heights_of, ranges_text
 
 
 class FiguresPart(QWidget):

@@ -8,9 +8,9 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from vastgrid.base.findings import Severity, count
+from vastgrid.execution.inspection import Noticed
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.inspection import Noticed
 
 
 class FindingsPart(QWidget):

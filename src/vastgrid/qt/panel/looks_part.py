@@ -10,10 +10,10 @@ from PyQt6.QtWidgets import QColorDialog, QComboBox, QHBoxLayout, QLineEdit, QPu
 
 from vastgrid.base.errors import CallError
 from vastgrid.data.dataset import Dataset
-from vastgrid.looks.look import choices, look_class
 from vastgrid.params import declare
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label
+from vastgrid.styling.look import choices, look_class
 
 # What is worth a row before “more” is pressed.
 _FIRST = ("colour", "against", "opacity", "hidden", "faces")

@@ -25,7 +25,8 @@ from vastgrid.base.findings import Remedy
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table
-from vastgrid.job.lineage import Card, Role, State
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import Card, Role, State
 from vastgrid.measures.figures import Figures
 from vastgrid.params import declare
 from vastgrid.qt.desk.cards import kind_text
@@ -43,7 +44,6 @@ from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.field_editor import FieldEditor
 from vastgrid.qt.widgets.forms import ParamForm
 from vastgrid.qt.widgets.labels import label, rule
-from vastgrid.session.session import Session
 
 
 class Panel(QWidget):

@@ -11,10 +11,10 @@ from PyQt6.QtGui import QColor, QIcon, QPixmap
 from PyQt6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QMenu, QToolButton, QVBoxLayout, QWidget
 
 from vastgrid.data.kinds import kind_named
-from vastgrid.job.lineage import Card, Role
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import Card, Role
 from vastgrid.qt.widgets.buttons import entry
 from vastgrid.qt.widgets.labels import label
-from vastgrid.session.session import Session
 
 # For sources that were not given a colour: well apart for colour-blind eyes (Okabe and Ito 2008, darkened for paper).
 USUAL = ("#0072B2", "#B5541C", "#007A5E", "#A35A86", "#8A6D00", "#3A87AD", "#5B5B5B")

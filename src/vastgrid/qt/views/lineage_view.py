@@ -26,7 +26,7 @@ from PyQt6.QtWidgets import QApplication, QSizePolicy, QWidget
 from vastgrid import catalog
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
-from vastgrid.job.lineage import Card, Graph, Role, State
+from vastgrid.lineage.graph import Card, Graph, Role, State
 from vastgrid.qt.desk.cards import answer_text, beside_another, cost_text, kind_expected, kind_text
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.drawing import rendering

@@ -27,7 +27,6 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.tin import Tin
-from vastgrid.looks.colouring import Dressed, Scale
 from vastgrid.measures.heights import bucket_index, heights_at_hand
 from vastgrid.measures.snap import Caught
 from vastgrid.qt.drawing import divider, furniture, pointing, rendering
@@ -36,6 +35,7 @@ from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.views.tools import AreaTool, Tool
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.bridge import Bridge
+from vastgrid.styling.colouring import Dressed, Scale
 
 MARGIN = 1.5
 # How near the pointer has to come to be caught, in pixels; a press that moves farther than SLIP is a drag.

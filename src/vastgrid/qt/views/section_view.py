@@ -12,12 +12,12 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.data.classes import NOISE
-from vastgrid.looks import ramps
-from vastgrid.looks.ramps import CATEGORIES
 from vastgrid.measures.section import Profile
 from vastgrid.qt.drawing import furniture
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
+from vastgrid.styling import ramps
+from vastgrid.styling.ramps import CATEGORIES
 
 LEFT, RIGHT, TOP, BOTTOM = 62.0, 16.0, 26.0, 24.0
 EXAGGERATIONS = (0.0, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0)

@@ -33,8 +33,9 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import UNKNOWN, Frame, ratio_of
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
-from vastgrid.job import cloudindex
-from vastgrid.job.cloudindex import WORTH
+from vastgrid.delivery.deliver import deliver
+from vastgrid.lineage import cloudindex
+from vastgrid.lineage.cloudindex import WORTH
 from vastgrid.measures.section import Piece, Profile, as_csv, as_drawing, cut, lengths_along, stepped
 from vastgrid.measures.snap import Caught
 from vastgrid.qt.desk.desk import Desk
@@ -44,7 +45,6 @@ from vastgrid.qt.views.section_view import EXAGGERATIONS, SectionView
 from vastgrid.qt.views.tools import Tool
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import entry, flat_button, menu_button
-from vastgrid.session.deliver import deliver
 from vastgrid.tasks.runner import Runner
 
 

@@ -14,16 +14,16 @@ from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaint
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid.data.pointset import PointSet
-from vastgrid.job import cloudindex
-from vastgrid.job.cloudindex import CloudIndex
-from vastgrid.looks.camera import Camera
-from vastgrid.looks.colouring import Dressed, Scale
-from vastgrid.looks.scene import Scene, Shot, fitted, shoot
+from vastgrid.lineage import cloudindex
+from vastgrid.lineage.cloudindex import CloudIndex
 from vastgrid.measures.heights import heights, heights_at_hand, surface_of
 from vastgrid.qt.drawing import furniture, rendering
 from vastgrid.qt.drawing.painter import Painter, Size
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.bridge import Bridge
+from vastgrid.styling.camera import Camera
+from vastgrid.styling.colouring import Dressed, Scale
+from vastgrid.styling.scene import Scene, Shot, fitted, shoot
 
 ORBIT, WALK, FLY = "orbit", "walk", "fly"
 MODES = (ORBIT, WALK, FLY)

@@ -11,8 +11,8 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
-from vastgrid.looks import ramps
 from vastgrid.qt.widgets import theme
+from vastgrid.styling import ramps
 
 
 def cut_colour() -> QColor:

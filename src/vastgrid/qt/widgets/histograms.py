@@ -8,9 +8,9 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from vastgrid.data.dataset import Floats
-from vastgrid.looks import ramps
 from vastgrid.measures.figures import Histogram
 from vastgrid.qt.widgets import theme
+from vastgrid.styling import ramps
 
 
 class HistogramView(QWidget):

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
 from vastgrid.data.places import Line
-from vastgrid.qt.window.hands import hands
+from vastgrid.qt.window.edit_tools import hands
 from vastgrid.qt.window.make_menu import drawn_field, drawn_kind
 from vastgrid.qt.window.parts import Parts
 from vastgrid.qt.window.picking import TOOLS

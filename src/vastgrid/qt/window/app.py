@@ -10,7 +10,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from vastgrid.session.session import Session
+    from vastgrid.jobs.session import Session
 
 NO_SCREEN = """\
 vastgrid: there is no screen here (DISPLAY is not set). To use a virtual one:
@@ -104,7 +104,7 @@ def opened(folder: Path, others: Path) -> tuple[Session, str]:
 def readable(folder: Path) -> bool:
     """Return whether a job can be read: one that cannot be opened may only be open elsewhere."""
     from vastgrid.base.errors import VastGridError
-    from vastgrid.session.session import Session
+    from vastgrid.jobs.session import Session
 
     try:
         Session(folder)
@@ -121,7 +121,7 @@ def claimed(folder: Path) -> Session:
     VastGridError
         If it is damaged, or open in another window.
     """
-    from vastgrid.session.session import Session
+    from vastgrid.jobs.session import Session
 
     session = Session(folder)
     session.claim()

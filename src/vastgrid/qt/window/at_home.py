@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 )
 
 from vastgrid.home import faults
-from vastgrid.job.lineage import Role
+from vastgrid.lineage.graph import Role
 from vastgrid.manual.pages import FIRST
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.manual_window import ManualWindow

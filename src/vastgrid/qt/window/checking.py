@@ -17,6 +17,8 @@ from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
+from vastgrid.execution.papers import check_ending, picture_of, write_report
+from vastgrid.jobs.reporting import report, sent_of
 from vastgrid.manual.pages import of_finding
 from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
@@ -27,8 +29,6 @@ from vastgrid.qt.dialogs.tree_dialog import TreeDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import entry
 from vastgrid.qt.window.make_menu import drawn_field
-from vastgrid.session.papers import check_ending, picture_of, write_report
-from vastgrid.session.reporting import report, sent_of
 
 
 def _covers(kind: str) -> bool:

@@ -9,15 +9,15 @@ from pathlib import Path
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from vastgrid import catalog
-from vastgrid.job.lineage import Role
+from vastgrid.delivery.sets import MEETING, known_sets
+from vastgrid.execution.executor import Units
+from vastgrid.lineage.graph import Role
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.deliver_dialog import DeliverDialog, File
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry
-from vastgrid.session.executor import Units
-from vastgrid.session.sets import MEETING, known_sets
 
 
 class Delivering:

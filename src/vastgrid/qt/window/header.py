@@ -8,9 +8,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QWidget
 
+from vastgrid.jobs.session import Session
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button, menu_button
-from vastgrid.session.session import Session
 
 UNITS_TIP = "Unit of plan · unit of heights · coordinate reference system"
 # A reference system's name may be longer than the window is wide.

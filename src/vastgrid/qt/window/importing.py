@@ -10,12 +10,12 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
-from vastgrid.job.lineage import Node
+from vastgrid.execution.steps import read_file, said_units
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import Node
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.import_candidate import Candidate
 from vastgrid.qt.dialogs.import_dialog import ImportDialog
-from vastgrid.session.session import Session
-from vastgrid.session.steps import read_file, said_units
 
 
 class Importing:

@@ -20,6 +20,8 @@ from PyQt6.QtWidgets import (
 )
 
 from vastgrid import catalog
+from vastgrid.jobs.plain_words import understood
+from vastgrid.jobs.session import Session
 from vastgrid.manual.pages import of_finding
 from vastgrid.qt.panel.panel import Panel
 from vastgrid.qt.views.lineage_view import LineageView
@@ -31,8 +33,6 @@ from vastgrid.qt.window.header import Header
 from vastgrid.qt.window.parts import Parts
 from vastgrid.qt.window.status_line import StatusLine
 from vastgrid.qt.window.window_place import place_window, remember_window
-from vastgrid.session.plain_words import understood
-from vastgrid.session.session import Session
 
 
 class MainWindow(QMainWindow):

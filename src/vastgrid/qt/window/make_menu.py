@@ -19,7 +19,10 @@ from vastgrid.data.kinds import kind_named
 from vastgrid.data.places import Line
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion
-from vastgrid.job.lineage import Role
+from vastgrid.execution.foretelling import offered
+from vastgrid.execution.forms import form_of, ways
+from vastgrid.execution.steps import check_usable, settled
+from vastgrid.lineage.graph import Role
 from vastgrid.measures.heights import surface_of
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
@@ -31,9 +34,6 @@ from vastgrid.qt.views.tools import Tool
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry, heading, submenu
 from vastgrid.qt.window.tiling import Tiling
-from vastgrid.session.foretelling import offered
-from vastgrid.session.forms import form_of, ways
-from vastgrid.session.steps import check_usable, settled
 
 # In this order what can be made is offered; what only changes a card comes last of them.
 CHANGED = "The same, changed"

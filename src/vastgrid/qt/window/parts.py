@@ -13,6 +13,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import write_text
 from vastgrid.data.places import Area
+from vastgrid.jobs.session import Session
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.dressing import Dressing
@@ -28,7 +29,7 @@ from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.at_home import AtHome
 from vastgrid.qt.window.checking import Checking
 from vastgrid.qt.window.delivering import Delivering
-from vastgrid.qt.window.hands import Hands
+from vastgrid.qt.window.edit_tools import Hands
 from vastgrid.qt.window.importing import Importing
 from vastgrid.qt.window.interval import AskInterval
 from vastgrid.qt.window.make_menu import MakeMenu
@@ -37,8 +38,7 @@ from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.qt.window.repeating import Repeating
 from vastgrid.qt.window.tiling import Tiling
-from vastgrid.session.session import Session
-from vastgrid.shaping.rims import rim_ring
+from vastgrid.terrain.rims import rim_ring
 
 
 class Parts:

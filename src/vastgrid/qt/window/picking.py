@@ -18,7 +18,6 @@ from vastgrid.base.words import spaced
 from vastgrid.data.classes import CLASSES, class_counts, class_words
 from vastgrid.data.dataset import Floats
 from vastgrid.data.pointset import PointSet
-from vastgrid.looks.look import PointLook, hidden_classes, hidden_heights_of
 from vastgrid.measures.section import nearest_along
 from vastgrid.measures.snap import Caught
 from vastgrid.qt.desk.desk import Desk
@@ -28,8 +27,9 @@ from vastgrid.qt.views.lasso import Lasso
 from vastgrid.qt.views.tools import AreaTool, Tool
 from vastgrid.qt.views.views import PICK, PICK_BOX, PICK_LESS, TOOLS_IN_HAND, Views
 from vastgrid.qt.widgets.polygons import polygon
-from vastgrid.shaping.cleaning import CLASS, DELETE, KEEP, Cleaning
-from vastgrid.shaping.picking import ALSO, LESS, Pick, Picks, picked
+from vastgrid.styling.look import PointLook, hidden_classes, hidden_heights_of
+from vastgrid.terrain.cleaning import CLASS, DELETE, KEEP, Cleaning
+from vastgrid.terrain.picking import ALSO, LESS, Pick, Picks, picked
 
 # So many of the picked points are drawn: enough to see their shape.
 MOST = 20_000

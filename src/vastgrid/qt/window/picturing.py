@@ -13,7 +13,6 @@ from PyQt6.QtWidgets import QDialog, QFileDialog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
-from vastgrid.looks.paper import SCALES, Sheet
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.picture_dialogs import PictureDialog, SheetDialog
 from vastgrid.qt.drawing import rendering
@@ -21,6 +20,7 @@ from vastgrid.qt.drawing.images import save_image
 from vastgrid.qt.drawing.sheets import OWN, Page, finished, write_sheet
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.views.views import Views
+from vastgrid.styling.paper import SCALES, Sheet
 
 
 class Picturing:

@@ -17,19 +17,19 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline
 from vastgrid.declarations.conversion import Conversion
-from vastgrid.job.lineage import Node, Role
+from vastgrid.execution.executor import Units
+from vastgrid.execution.input_options import Options, Said
+from vastgrid.execution.run_log import Account, Via
+from vastgrid.execution.steps import read_file
+from vastgrid.lineage.graph import Node, Role
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.large_dialog import LargeDialog, Layout, Wish, findings_text
 from vastgrid.qt.widgets import theme
-from vastgrid.session.accounts import Account, Via
-from vastgrid.session.executor import Units
-from vastgrid.session.saying import Options, Said
-from vastgrid.session.steps import read_file
-from vastgrid.session.tile_plans import Asked, effort, planned
-from vastgrid.session.tile_sets import is_set
-from vastgrid.session.tile_stages import TiledRun, TileState
-from vastgrid.session.tiled import run_tiled
+from vastgrid.tiled.plans import Asked, effort, planned
+from vastgrid.tiled.run import run_tiled
+from vastgrid.tiled.sets import is_set
+from vastgrid.tiled.stages import TiledRun, TileState
 from vastgrid.tiling.engine import Control, cores
 from vastgrid.tiling.work import Plan
 

@@ -1,0 +1,80 @@
+"""A conversion asked for in plain words, such as “contours 0.5 from existing ground”."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from vastgrid import catalog
+from vastgrid.jobs.session import Session
+from vastgrid.lineage.graph import Role
+from vastgrid.params import declare
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A conversion asked for in words."""
+
+    conversion: str
+    words: dict[str, str]
+    inputs: tuple[str, ...]
+
+
+def understood(text: str, session: Session, chosen: list[str]) -> Asked | None:
+    """Read a sentence such as “contours 0.5 m index 5 from existing ground”; None where it is none."""
+    sentence = re.fullmatch(r"\s*(?P<what>.+?)(?:\s+(?:from|of)\s+(?P<source>.+))?\s*", text, re.IGNORECASE)
+    if sentence is None:
+        return None
+    parts = sentence["what"].split()
+    head = parts[0].lower().rstrip("s")
+    found = [
+        each
+        for each in catalog.CONVERSIONS
+        if head and (each.id.rstrip("s") == head or each.title.lower().rstrip("s") == head)
+    ]
+    if not found:
+        return None
+    conversion = found[0]
+    words = _words(conversion.params, parts[1:])
+    inputs = _named(session, sentence["source"], conversion.takes) if sentence["source"] else tuple(chosen)
+    if words is None or not inputs:
+        return None
+    return Asked(conversion.id, words, inputs)
+
+
+def _words(params: type, parts: list[str]) -> dict[str, str] | None:
+    fields = declare.fields(params)
+    joined = " ".join(parts)
+    joined = re.sub(r"(\d)\s+(m|mm|ft|us-ft|in)\b", r"\1\2", joined)
+    words: dict[str, str] = {}
+    rest = joined.split()
+    while rest:
+        part = rest.pop(0)
+        name = part.lower().replace("-", "_")
+        if part.lower() in ("every", "at", "with"):
+            continue
+        if any(field.name == name for field in fields) and rest:
+            words[name] = rest.pop(0)
+        elif re.match(r"[\d.]", part):
+            free = next((f for f in fields if f.how.bare and f.name not in words), None)
+            if free is None:
+                return None
+            words[free.name] = part
+        else:
+            return None
+    return words
+
+
+def _named(session: Session, text: str, takes: tuple[type, ...]) -> tuple[str, ...]:
+    wanted = [word.strip().lower() for word in re.split(r",|\band\b", text) if word.strip()]
+    found = []
+    for word in wanted:
+        able = [
+            node
+            for node in session.graph.cards.values()
+            if node.role is not Role.DELIVERY and word in node.name.lower()
+        ]
+        able.sort(key=lambda node: (node.name.lower() != word, not isinstance(session.dataset(node.id), takes)))
+        if able:
+            found.append(able[0].id)
+    return tuple(found)
