@@ -180,8 +180,6 @@ FORMATS: tuple[Format, ...] = (
     webscene.FORMAT,
 )
 
-# What jobs of an earlier version call by another name.
-_RENAMED = {"edits": "edit"}
 # In the order in which findings are told.
 CHECKS: tuple[Check, ...] = (
     wrong_unit.CHECK,
@@ -213,14 +211,12 @@ def check_named(name: str) -> Check:
 
 def grows(operation: str) -> str:
     """Return the parameter of a conversion that is a log of what is done by hand; empty where there is none."""
-    own = _RENAMED.get(operation, operation)
-    return next((each.resumes for each in CONVERSIONS if each.id == own), "")
+    return next((each.resumes for each in CONVERSIONS if each.id == operation), "")
 
 
 def parameter_of(operation: str, kind: type) -> Field | None:
     """Return the parameter of a conversion that holds values of a kind; nothing where it has none."""
-    own = _RENAMED.get(operation, operation)
-    fields = (field for each in CONVERSIONS if each.id == own for field in declare.fields(each.params))
+    fields = (field for each in CONVERSIONS if each.id == operation for field in declare.fields(each.params))
     return next((field for field in fields if field.kind is kind), None)
 
 
@@ -233,7 +229,7 @@ def conversion_named(name: str) -> Conversion:
         If there is none; the text lists those there are.
     """
     for each in CONVERSIONS:
-        if each.id == _RENAMED.get(name, name):
+        if each.id == name:
             return each
     raise CallError(f"there is no conversion “{shortly(name)}”; {_conversion_instead(name)}")
 

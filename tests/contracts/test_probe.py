@@ -192,7 +192,7 @@ def test_every_kind_of_parameter_has_an_editor_and_reads_back_what_it_writes():
     from vastgrid.params import kinds
     from vastgrid.qt.widgets import forms
 
-    examples = {Area: AREA, EditLog: "set height at E 1.0 N 2.0 to 3.0m", Levels: "1, 2.5, 4 ft", Styles: "A*: width=2"}
+    examples = {Area: AREA, EditLog: "set 1.0,2.0 3.0m", Levels: "1, 2.5, 4 ft", Styles: "A*: width=2"}
     for kind, how in kinds.registered().items():
         assert how.editor in forms.EDITORS
         if kind in examples:

@@ -145,4 +145,4 @@ def test_nodes_are_built_in_one_place():
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "Node"
     }
-    assert builders == {"execution/nodes.py", "lineage/graph.py", "lineage/formerly.py"}
+    assert builders == {"execution/nodes.py", "lineage/graph.py"}

@@ -8,7 +8,7 @@ import time
 import pytest
 
 from builders import ground, scattered
-from vastgrid.base.errors import CallError, WriteError
+from vastgrid.base.errors import CallError, FormatError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.jobs.session import Session
 from vastgrid.lineage import store
@@ -231,3 +231,14 @@ def test_a_failed_reading_back_keeps_what_was_there(tmp_path):
     assert any("o.xml is as it was" in finding.text for finding in made.findings)
     assert sorted(each.name for each in tmp_path.iterdir()) == ["o.failed.xml", "o.xml"]
     assert made.sentence().startswith("o.failed.xml")
+
+
+def test_a_job_from_before_the_first_release_is_refused_with_what_to_do(tmp_path):
+    session = Session(tmp_path / "job")
+    session.change(session.graph, "nothing yet")
+    session.close()
+    path = session.folder / "job.json"
+    values = json.loads(path.read_text()) if path.exists() else {"format": "vastgrid job"}
+    path.write_text(json.dumps({**values, "version": 2}))
+    with pytest.raises(FormatError, match=r"of format 2.*Import the files it was made from into a new job"):
+        store.load(session.folder)

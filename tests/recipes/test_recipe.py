@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 from vastgrid.base.errors import FormatError
 from vastgrid.recipes.recipe import (
     MOST,
-    Made,
     Recipe,
     RecipeError,
+    RecipeStep,
     Sent,
     Slot,
     as_text,
@@ -34,7 +34,7 @@ def recipes(draw):
         Slot(name, tuple(draw(cards)), "text", draw(WORDS), ("ft", ""), ("m", "m"), draw(st.booleans()))
         for name in names[:-1]
     )
-    step = Made(names[-1], {"tin": draw(TEXT)}, "tin", 4, (("sources", names[0]),), draw(WORDS), draw(TEXT))
+    step = RecipeStep(names[-1], {"tin": draw(TEXT)}, "tin", 4, (("sources", names[0]),), draw(WORDS), draw(TEXT))
     sent = Sent("out.xml", "landxml", (names[-1],), draw(WORDS), ("", "us-ft"), draw(TEXT))
     return Recipe(draw(TEXT), slots, (step,), (sent,))
 
@@ -51,7 +51,11 @@ GOOD = as_text(
     Recipe(
         "Ground",
         (Slot("day-1", (("Day 1", "points"),), "text"),),
-        (Made("ground", {"tin": "Ground"}, "tin", 4, (("sources", "day-1"),), {"max_edge": "60m"}, "TIN from Day 1."),),
+        (
+            RecipeStep(
+                "ground", {"tin": "Ground"}, "tin", 4, (("sources", "day-1"),), {"max_edge": "60m"}, "TIN from Day 1."
+            ),
+        ),
         (Sent("ground.xml", "landxml", ("ground",)),),
     )
 )

@@ -19,7 +19,7 @@ from vastgrid.execution.steps import read_file
 from vastgrid.formats.las import LasWriteParams
 from vastgrid.formats.las import write as write_las
 from vastgrid.params import declare
-from vastgrid.tiled.plans import Asked
+from vastgrid.tiled.plans import TilingOptions
 from vastgrid.tiled.run import run_tiled
 
 FRAME = frame_of_crs("EPSG:25832+7837")
@@ -81,7 +81,9 @@ def at_once(data, steps):
 def in_tiles(paths, steps, target, tile, **how):
     """Run a chain on tiles; return the run."""
     vias = [Via(catalog.conversion_named(name), words) for name, words in steps]
-    asked = Asked(tile if isinstance(tile, Length) else Length(tile), how.pop("workers", 0), how.pop("cluster", ""))
+    asked = TilingOptions(
+        tile if isinstance(tile, Length) else Length(tile), how.pop("workers", 0), how.pop("cluster", "")
+    )
     progress = how.pop("progress", Silent())
     return run_tiled(
         paths,

@@ -119,7 +119,7 @@ def test_boundaries_beside_a_raster_larger_than_memory_take_no_room(two, tmp_pat
     from vastgrid.base.progress import Silent as Quiet
     from vastgrid.execution.input_options import Options, Said
     from vastgrid.execution.run_log import Account, Via
-    from vastgrid.tiled.plans import Asked, planned
+    from vastgrid.tiled.plans import TilingOptions, planned
 
     with rasterio.open(
         tmp_path / "huge.tif", "w", driver="GTiff", width=60_000, height=60_000, count=1, dtype="float32",
@@ -133,7 +133,7 @@ def test_boundaries_beside_a_raster_larger_than_memory_take_no_room(two, tmp_pat
         words = {"base": roles[base], "top": roles[top], "inside": roles["inside"]}
         via = Via(catalog.conversion_named("volumes"), words)
         paths = [two / "before.tif", tmp_path / "huge.tif", two / "areas.geojson"]
-        plan = planned(paths, [via], Options(), Said(), Asked(), Account(), Quiet())
+        plan = planned(paths, [via], Options(), Said(), TilingOptions(), Account(), Quiet())
         assert len(plan.extras) == 1
     _, most = tracemalloc.get_traced_memory()
     tracemalloc.stop()

@@ -19,7 +19,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
 from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.run_log import Account, Via
-from vastgrid.tiled.plans import EACH_CLOUD, Asked, effort, planned, seconds_of
+from vastgrid.tiled.plans import EACH_CLOUD, TilingOptions, effort, planned, seconds_of
 from vastgrid.tiling.engine import Control
 
 CHAIN = [("grid", {"cell": "2", "method": "mean", "classes": "2"})]
@@ -248,7 +248,7 @@ def test_time_and_room_are_told_before_anything_starts(tmp_path):
 
     def seconds(tile, workers=1, more=()):
         vias = [Via(catalog.conversion_named(name), words) for name, words in (*more, *CHAIN)]
-        asked = Asked(Length(tile), workers)
+        asked = TilingOptions(Length(tile), workers)
         plan = planned(paths, vias, Options(), Said(), asked, Account(), Silent())
         assert f"{len(plan.tiles())} tile" in effort(plan, workers)
         return seconds_of(plan, workers)

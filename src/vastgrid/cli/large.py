@@ -18,7 +18,7 @@ from vastgrid.cli.telling import end_progress, tell, watched
 if TYPE_CHECKING:
     from vastgrid.base.findings import Finding
     from vastgrid.execution.queries import Answer
-    from vastgrid.tiled.plans import Asked
+    from vastgrid.tiled.plans import TilingOptions
 
 AUTO = "auto"
 
@@ -29,7 +29,7 @@ def wanted(options: argparse.Namespace, inputs: Sequence[Path]) -> bool:
     return asked or any(path.is_dir() for path in inputs)
 
 
-def _asked(options: argparse.Namespace) -> Asked:
+def _asked(options: argparse.Namespace) -> TilingOptions:
     """Return how wide tiles are to be, and who makes them.
 
     Raises
@@ -37,7 +37,7 @@ def _asked(options: argparse.Namespace) -> Asked:
     CallError
         If that cannot be.
     """
-    from vastgrid.tiled.plans import Asked
+    from vastgrid.tiled.plans import TilingOptions
     from vastgrid.tiling.engine import cores
 
     if options.cluster and options.workers is not None:
@@ -51,7 +51,7 @@ def _asked(options: argparse.Namespace) -> Asked:
     if options.workers is not None and options.workers > cores():
         text = f"{count(workers, 'worker')}, one for each processor there is, instead of {options.workers}."
         tell([note("workers-fewer", text)])
-    return Asked(tile, workers, options.cluster)
+    return TilingOptions(tile, workers, options.cluster)
 
 
 def answered(

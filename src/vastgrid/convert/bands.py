@@ -25,7 +25,7 @@ from vastgrid.data.outline import CellOutline, EdgeOutline, Outline
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Seen, Sums, Tiling
+from vastgrid.declarations.tiles import Seen, Sums, TilePart, Tiling
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Levels
 from vastgrid.terrain.banding import (
@@ -252,23 +252,23 @@ def _whole(inputs: Sequence[Outline], params: BandParams) -> CellOutline | EdgeO
     return dataclasses.replace(own, name=name, quantity="height band", measure="", elevation=None)
 
 
-def _part(grid: Grid, piece: Piece) -> Grid:
+def _part(grid: Grid, piece: TilePart) -> Grid:
     whole = piece.inputs[0]
     assert isinstance(whole, CellOutline)
     return whole.cut(grid, whole.window(piece.box))
 
 
-def _look(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Seen:
+def _look(inputs: Sequence[Grid], params: BandParams, piece: TilePart) -> Seen:
     """Return the lowest and highest value on a tile: bands are counted from the lowest of all."""
     pair = _part(inputs[0], piece).extent().elevation
     return {} if pair is None else {"values": pair}
 
 
-def _limits(surface: Tin | Grid, params: BandParams, piece: Piece) -> Floats:
+def _limits(surface: Tin | Grid, params: BandParams, piece: TilePart) -> Floats:
     return limits_of(surface, params, piece.seen.get("values", (0.0, 0.0)))
 
 
-def _tile(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Grid | Linework:
+def _tile(inputs: Sequence[Grid], params: BandParams, piece: TilePart) -> Grid | Linework:
     (grid,) = inputs
     limits = _limits(grid, params, piece)
     return _edges(grid, limits, piece) if params.as_ is As.POLYGONS else _grid(grid, limits)[0]
@@ -278,7 +278,7 @@ def _tile(inputs: Sequence[Grid], params: BandParams, piece: Piece) -> Grid | Li
 _LEVEL, _RIM, _PLACE = range(3)
 
 
-def _edges(grid: Grid, limits: Floats, piece: Piece) -> Linework:
+def _edges(grid: Grid, limits: Floats, piece: TilePart) -> Linework:
     """Return what parts the ground of a tile, edge by edge, and a place inside each of its pieces with band and area."""
     whole = piece.inputs[0]
     assert isinstance(whole, CellOutline)
@@ -308,7 +308,7 @@ def _edges(grid: Grid, limits: Floats, piece: Piece) -> Linework:
     )
 
 
-def _sums(inputs: Sequence[Grid], made: Dataset | None, params: BandParams, piece: Piece) -> Sums:
+def _sums(inputs: Sequence[Grid], made: Dataset | None, params: BandParams, piece: TilePart) -> Sums:
     limits = _limits(inputs[0], params, piece)
     if isinstance(made, Linework):
         own = made.attributes
@@ -317,13 +317,13 @@ def _sums(inputs: Sequence[Grid], made: Dataset | None, params: BandParams, piec
     return {"areas": _areas(_part(made, piece), limits)}
 
 
-def _told(sums: Sums, params: BandParams, piece: Piece) -> list[Finding]:
+def _told(sums: Sums, params: BandParams, piece: TilePart) -> list[Finding]:
     surface = piece.inputs[0].dataset()
     assert isinstance(surface, Grid)
     return [_said(surface, _limits(surface, params, piece), sums["areas"])]
 
 
-def _finish(joined: Linework, piece: Piece, params: BandParams) -> tuple[Linework, list[Finding]]:
+def _finish(joined: Linework, piece: TilePart, params: BandParams) -> tuple[Linework, list[Finding]]:
     """Return the outlines of bands from the edges of all tiles."""
     surface = piece.inputs[0].dataset()
     assert isinstance(surface, Grid)

@@ -24,7 +24,7 @@ from vastgrid.data.outline import CellOutline, LineOutline, Outline, Window
 from vastgrid.data.places import Area
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.kernels.gridlines import grid_isolines
 from vastgrid.kernels.isolines import undoubled
 from vastgrid.measures.difference import difference
@@ -455,7 +455,7 @@ def _whole(inputs: Sequence[Outline], params: ContourParams) -> LineOutline:
     return LineOutline(own)
 
 
-def _tile(inputs: Sequence[Tin | Grid], params: ContourParams, piece: Piece) -> Contours:
+def _tile(inputs: Sequence[Tin | Grid], params: ContourParams, piece: TilePart) -> Contours:
     """Return the lines between the centres of a tile and the first beyond it; those of all tiles meet end to end."""
     (grid,) = inputs
     assert isinstance(grid, Grid)
@@ -479,7 +479,7 @@ def _tile(inputs: Sequence[Tin | Grid], params: ContourParams, piece: Piece) -> 
     return replace(empty, plan=plan, offsets=offsets, levels=levels[which], index=index, supplementary=half[which])
 
 
-def _finish(joined: Contours, piece: Piece, params: ContourParams) -> tuple[Contours, list[Finding]]:
+def _finish(joined: Contours, piece: TilePart, params: ContourParams) -> tuple[Contours, list[Finding]]:
     """Return whole lines without what is there twice, inside the area and as long as asked for."""
     assert isinstance(piece.whole, LineOutline)
     own = piece.whole.cells

@@ -22,7 +22,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline, Outline
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.measures.heights import lattice
 from vastgrid.params.declare import Param
 from vastgrid.terrain.boundaries import as_tin
@@ -167,7 +167,7 @@ def _whole(inputs: Sequence[Outline], params: DifferenceParams) -> CellOutline:
     return CellOutline(f"{top.name} minus {base.name}", top.frame, *own, DIFFERENCE)
 
 
-def _tile(inputs: Inputs, params: DifferenceParams, piece: Piece) -> Grid:
+def _tile(inputs: Inputs, params: DifferenceParams, piece: TilePart) -> Grid:
     """Return the difference on the cells of a tile."""
     (base,), (top,) = inputs.of("base"), inputs.of("top")
     whole = piece.cells

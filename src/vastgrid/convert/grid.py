@@ -22,7 +22,7 @@ from vastgrid.data.places import WHERE, Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Tally, Tiling
+from vastgrid.declarations.tiles import Tally, TilePart, Tiling
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.reach import element
 from vastgrid.params.declare import Param
@@ -283,7 +283,7 @@ def _whole(inputs: Sequence[Outline], params: GridParams) -> CellOutline:
     return CellOutline("Grid", source.frame, *own, made.quantity, made.measure)
 
 
-def _tile(inputs: Sequence[Source], params: GridParams, piece: Piece) -> Grid:
+def _tile(inputs: Sequence[Source], params: GridParams, piece: TilePart) -> Grid:
     """Return some cells of the whole lattice, and a row of neighbours around them, which tell what they lose."""
     (source,) = inputs
     assert params.method is not None
@@ -313,7 +313,7 @@ def _refuses(params: GridParams) -> str:
     return "gaps are filled from anywhere around; leave out fill" if params.fill is not None else ""
 
 
-def _tally(source: Dataset, made: Dataset, piece: Piece, params: GridParams) -> Tally:
+def _tally(source: Dataset, made: Dataset, piece: TilePart, params: GridParams) -> Tally:
     """Return how far the cells of a tile lie from the points on it, and how many points they gather."""
     tally = Tally()
     if not isinstance(source, PointSet) or not isinstance(made, Grid):
@@ -329,7 +329,7 @@ def _tally(source: Dataset, made: Dataset, piece: Piece, params: GridParams) -> 
     return tally
 
 
-def _closed(piece: Piece) -> Box:
+def _closed(piece: TilePart) -> Box:
     """Return the ground of a tile with the outermost edges of all, which a box leaves to what lies beyond."""
     box, outer = piece.box, piece.cells.box()
     east = math.nextafter(box.east, math.inf) if box.east >= outer.east else box.east

@@ -31,7 +31,7 @@ from vastgrid.data.frame import Frame, need_lengths
 from vastgrid.data.outline import Outline, PointOutline
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.kernels.ground import above_ground, at_middles, filled, lowest_of_cells, reach_of_filling
 from vastgrid.params.declare import Param
 
@@ -193,7 +193,7 @@ def _whole(inputs: Sequence[Outline], params: GroundParams) -> PointOutline:
     return own
 
 
-def _tile(inputs: Sequence[PointSet], params: GroundParams, piece: Piece) -> PointSet:
+def _tile(inputs: Sequence[PointSet], params: GroundParams, piece: TilePart) -> PointSet:
     """Set the classes of the points of a tile by the ground of the tile and around it."""
     (points,) = inputs
     own = _filter_of(points.frame, params)

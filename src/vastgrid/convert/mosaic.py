@@ -19,7 +19,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
 from vastgrid.data.outline import CellOutline, Outline
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import lattice
 from vastgrid.params.declare import Param
@@ -139,7 +139,7 @@ def _whole(inputs: Sequence[Outline], params: MosaicParams) -> CellOutline:
     return CellOutline("Mosaic", inputs[0].frame, *own)
 
 
-def _tile(inputs: Sequence[Grid], params: MosaicParams, piece: Piece) -> Grid:
+def _tile(inputs: Sequence[Grid], params: MosaicParams, piece: TilePart) -> Grid:
     """Join what the grids have on a tile and as far around it as a feather is wide."""
     whole = piece.cells
     width = params.width.in_unit(whole.frame.horizontal, "width") if params.width is not None else None

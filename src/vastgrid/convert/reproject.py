@@ -21,7 +21,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.params.declare import Param
 from vastgrid.terrain.reproject import (
     Passage,
@@ -96,7 +96,7 @@ def _ground(box: Box, outline: Outline, params: ReprojectParams) -> Box:
     return ground_before(box, outline.box(), _way(outline, params))
 
 
-def _tile(inputs: Sequence[Dataset], params: ReprojectParams, piece: Piece) -> Dataset:
+def _tile(inputs: Sequence[Dataset], params: ReprojectParams, piece: TilePart) -> Dataset:
     data, before = inputs[0], piece.inputs[0]
     way = _way(before, params)
     if isinstance(data, Grid):

@@ -19,7 +19,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline, Outline, SurfaceOutline, Window
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Tally, Tiling
+from vastgrid.declarations.tiles import Tally, TilePart, Tiling
 from vastgrid.kernels.chains import lattice_rim
 from vastgrid.kernels.raster import raster_heights
 from vastgrid.kernels.vertexwise import around
@@ -183,7 +183,7 @@ def _whole(inputs: Sequence[Outline], params: SimplifyParams) -> SurfaceOutline:
     return SurfaceOutline(own)
 
 
-def _tile(inputs: Sequence[Tin | Grid], params: SimplifyParams, piece: Piece) -> Tin:
+def _tile(inputs: Sequence[Tin | Grid], params: SimplifyParams, piece: TilePart) -> Tin:
     """Return the TIN between the centres of a tile's cells and the first beyond it; seams fit those of its neighbours."""
     (grid,) = inputs
     whole = piece.inputs[0]
@@ -207,7 +207,7 @@ def _tile(inputs: Sequence[Tin | Grid], params: SimplifyParams, piece: Piece) ->
     return on_lattice(tin, whole)
 
 
-def _tally(grid: Dataset, made: Dataset, piece: Piece, params: SimplifyParams) -> Tally:
+def _tally(grid: Dataset, made: Dataset, piece: TilePart, params: SimplifyParams) -> Tally:
     """Return how far the surface lies from the cells of a tile; a seam is told by the tile whose cells it has."""
     tally, whole = Tally(), piece.inputs[0]
     assert isinstance(whole, CellOutline)

@@ -19,7 +19,7 @@ from vastgrid.base.words import spaced
 from vastgrid.data.outline import Outline, PointOutline
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.kernels.thinning import CENTRAL, HIGHEST, LOWEST, cells_of, chosen_of_cells, means_of_cells
 from vastgrid.kernels.topology import corners
 from vastgrid.params.declare import Param
@@ -114,7 +114,7 @@ def _whole(inputs: Sequence[Outline], params: ThinParams) -> PointOutline:
     return dataclasses.replace(own, count=min(own.count, cells))
 
 
-def _tile(inputs: Sequence[PointSet], params: ThinParams, piece: Piece) -> PointSet:
+def _tile(inputs: Sequence[PointSet], params: ThinParams, piece: TilePart) -> PointSet:
     """Thin the points of all cells that meet a tile; each that stays belongs to the tile that it lies in."""
     made = run(inputs, params, Silent()).dataset
     assert isinstance(made, PointSet)

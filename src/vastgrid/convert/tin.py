@@ -38,7 +38,7 @@ from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result, listed
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.format_support.cloudfile import parse_classes
 from vastgrid.kernels.ties import settle_ties
 from vastgrid.kernels.triangulate import triangulate
@@ -58,7 +58,7 @@ from vastgrid.terrain.building import (
 from vastgrid.terrain.courses import prepared
 from vastgrid.terrain.flats import without_plateaus
 from vastgrid.terrain.gentle import laid_in
-from vastgrid.terrain.lines_for_tin import Asked, SortedLines, layers_of, sort_lines
+from vastgrid.terrain.lines_for_tin import LineChoices, SortedLines, layers_of, sort_lines
 from vastgrid.terrain.meeting import Meeting, Met, meet
 from vastgrid.terrain.source_data import inside_rims, told, with_sources
 from vastgrid.terrain.trimming import FOLLOWS, RimLimits, inside_limits, trimmed, used_points
@@ -418,8 +418,8 @@ def _rim(params: TinParams, frame: Frame) -> RimLimits:
     )
 
 
-def _asked(params: TinParams) -> Asked:
-    return Asked(
+def _asked(params: TinParams) -> LineChoices:
+    return LineChoices(
         limits={role: (field, getattr(params, field)) for role, field in _LIMIT_FIELDS.items()},
         whole=params.whole,
         kinds={kind: (field, getattr(params, field)) for kind, field in _KIND_FIELDS.items()},
@@ -528,7 +528,7 @@ def _whole(inputs: Sequence[Outline], params: TinParams) -> SurfaceOutline:
     return SurfaceOutline(own)
 
 
-def _tile(inputs: Sequence[PointSet], params: TinParams, piece: Piece) -> Tin:
+def _tile(inputs: Sequence[PointSet], params: TinParams, piece: TilePart) -> Tin:
     """Return the triangles of a tile; where there are none, a TIN without any."""
     frame = inputs[0].frame
     try:

@@ -24,7 +24,7 @@ from vastgrid.data.outline import CellOutline, Outline, TotalOutline
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Picture, Result, listed
-from vastgrid.declarations.tiles import Piece, Seen, Sums, Tiling
+from vastgrid.declarations.tiles import Seen, Sums, TilePart, Tiling
 from vastgrid.kernels.chains import lattice_rim
 from vastgrid.measures.earthwork import (
     Earthwork,
@@ -451,7 +451,7 @@ def _areas_of(inputs: Inputs, params: VolumeParams, findings: list[Finding]) -> 
     return named_areas(lines, findings, params.area, params.boundaries) if lines or params.area else []
 
 
-def _look(inputs: Inputs, params: VolumeParams, piece: Piece) -> Seen:
+def _look(inputs: Inputs, params: VolumeParams, piece: TilePart) -> Seen:
     """Return how far both surfaces reach, and about how far one lies above the other inside the boundaries."""
     both = _surfaces(inputs)
     if both is None:
@@ -485,7 +485,7 @@ def _common(seen: Seen, whole: Any) -> Sides:
     return max(west, bounds[0]), max(south, bounds[1]), min(east, bounds[2]), min(north, bounds[3])
 
 
-def _sums(inputs: Inputs, made: Dataset | None, params: VolumeParams, piece: Piece) -> Sums:
+def _sums(inputs: Inputs, made: Dataset | None, params: VolumeParams, piece: TilePart) -> Sums:
     """Return what a tile adds: exact for each area and in all, classes, cells, sections."""
     both = _surfaces(inputs)
     if both is None:
@@ -525,7 +525,7 @@ def _cell(base: CellOutline, params: VolumeParams) -> float:
     return params.cell.in_unit(base.frame.horizontal, "cell") if params.cell is not None else max(base.dx, base.dy)
 
 
-def _answer(inputs: Inputs, sums: Sums, params: VolumeParams, piece: Piece) -> Result:
+def _answer(inputs: Inputs, sums: Sums, params: VolumeParams, piece: TilePart) -> Result:
     """Return the answer from the sums of all tiles."""
     (base,), (top,) = inputs.of("base"), inputs.of("top")
     findings: list[Finding] = []

@@ -13,7 +13,7 @@ from vastgrid.base.words import instead, shortly
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.tiles import Tiling
-from vastgrid.params.declare import Piece, sentence
+from vastgrid.params.declare import Phrase, sentence
 
 
 @dataclass(frozen=True, slots=True)
@@ -349,7 +349,7 @@ class Conversion:
 
     def sentence(
         self, params: Any, inputs: Sequence[tuple[str, str]] | Sequence[str], asked: Iterable[str] | None = None
-    ) -> tuple[Piece, ...]:
+    ) -> tuple[Phrase, ...]:
         """Return the step as a sentence.
 
         Parameters

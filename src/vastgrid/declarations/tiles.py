@@ -27,7 +27,7 @@ _LEAST, _STEP, _CLASSES = 1e-6, 1.01, 2800
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
+class TilePart:
     """What a conversion is told of the tile that it makes.
 
     Attributes
@@ -209,7 +209,7 @@ class Tiling:
     """
 
     whole: Callable[[Sequence[Outline], Any], Outline]
-    run: Callable[[Any, Any, Piece], Dataset] | None
+    run: Callable[[Any, Any, TilePart], Dataset] | None
     columns: Callable[[Any], tuple[str, ...]] = _no_columns
     ground: Callable[[Box, Outline, Any], Box] | None = None
     known: Callable[[Sequence[Outline], Outline, Any], list[Finding]] = lambda inputs, whole, params: []
@@ -217,13 +217,13 @@ class Tiling:
     refuses: Callable[[Any], str] = lambda params: ""
     reach: Callable[[Any, Any], float | None] | None = None
     local: str = ""
-    tally: Callable[[Dataset, Dataset, Piece, Any], Tally] | None = None
-    finish: Callable[[Any, Piece, Any], tuple[Dataset, list[Finding]]] | None = None
+    tally: Callable[[Dataset, Dataset, TilePart, Any], Tally] | None = None
+    finish: Callable[[Any, TilePart, Any], tuple[Dataset, list[Finding]]] | None = None
     looks: Callable[[Any], bool] = lambda params: False
-    look: Callable[[Any, Any, Piece], Seen] | None = None
-    sums: Callable[[Any, Dataset | None, Any, Piece], Sums] | None = None
-    told: Callable[[Sums, Any, Piece], list[Finding]] | None = None
-    answer: Callable[[Any, Sums, Any, Piece], Any] | None = None
+    look: Callable[[Any, Any, TilePart], Seen] | None = None
+    sums: Callable[[Any, Dataset | None, Any, TilePart], Sums] | None = None
+    told: Callable[[Sums, Any, TilePart], list[Finding]] | None = None
+    answer: Callable[[Any, Sums, Any, TilePart], Any] | None = None
 
 
 def seen_together(every: Sequence[Seen]) -> Seen:

@@ -49,7 +49,7 @@ class Keeping(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Made:
+class StepResult:
     """What running one node gave, before it is kept."""
 
     datasets: dict[str, Dataset]
@@ -201,7 +201,7 @@ class Executor:
             return self.kept(graph, node, self._delivered(graph, node, progress), began)
         return self.kept(graph, node, self._converted(graph, node, progress), began)
 
-    def kept(self, graph: Graph, node: Node, made: Made, began: float) -> Graph:
+    def kept(self, graph: Graph, node: Node, made: StepResult, began: float) -> Graph:
         """Keep what a node gave; return the graph with the node and its outcome."""
         results: dict[str, Given] = {}
         if made.delivery is not None:
@@ -253,7 +253,7 @@ class Executor:
 
     # -- the three kinds of step
 
-    def read(self, node: Node, progress: Progress) -> Made:
+    def read(self, node: Node, progress: Progress) -> StepResult:
         """Read a source's file as the node says.
 
         Raises
@@ -264,9 +264,9 @@ class Executor:
         units = units_of(node.units)
         source = read_file(Path(node.path), self.words(node), progress, units, override=node.override)
         brought = {str(k): into_units(each, units_of(node.into)) for k, each in enumerate(source.datasets)}
-        return Made(brought, source.findings)
+        return StepResult(brought, source.findings)
 
-    def _delivered(self, graph: Graph, node: Node, progress: Progress) -> Made:
+    def _delivered(self, graph: Graph, node: Node, progress: Progress) -> StepResult:
         kind = catalog.format_named(node.operation)
         params = declare.build(kind.write_params, self.words(node))
         self._refuse(Path(node.path))
@@ -276,7 +276,7 @@ class Executor:
             inputs = in_one_frame(inputs, noticed)
         made = deliver(inputs, Path(node.path), kind, params, progress, units_of(node.into), self._refuse)
         delivery = dataclasses.replace(made, findings=(*noticed, *made.findings), cost=self._cost(graph, node))
-        return Made({}, delivery.findings, delivery=delivery)
+        return StepResult({}, delivery.findings, delivery=delivery)
 
     def _cost(self, graph: Graph, node: Node) -> str:
         """Return how far what goes out differs from what came in, by the step behind it that cost most."""
@@ -298,7 +298,7 @@ class Executor:
         unit = unit_word(worst.unit)
         return f"its ground differs from that of {of} by up to {worst.largest:.3f}{unit}, by no more than {worst.p95:.3f}{unit} for 95 % of it"
 
-    def _converted(self, graph: Graph, node: Node, progress: Progress) -> Made:
+    def _converted(self, graph: Graph, node: Node, progress: Progress) -> StepResult:
         conversion = catalog.conversion_named(node.operation)
         inputs = self.inputs(graph, node)
         params = declare.build(conversion.params, self.words(node))
@@ -339,7 +339,9 @@ class Executor:
             return []
         return [note("in-all", f"In all, over {steps + 1} steps since {first.name}: {loss.sentence()}.", loss.at)]
 
-    def _resumed(self, conversion: Conversion, inputs: Inputs, params: Any, progress: Progress, node: Node) -> Made:
+    def _resumed(
+        self, conversion: Conversion, inputs: Inputs, params: Any, progress: Progress, node: Node
+    ) -> StepResult:
         """Run a conversion whose parameter grows: from what was made for the longest beginning of it."""
         whole = getattr(params, conversion.resumes)
         base = self.checkpoints.base(conversion, inputs, params)
@@ -355,9 +357,9 @@ class Executor:
         return _made(conversion, node, dataclasses.replace(result, findings=told, figures=counted), found)
 
 
-def _made(conversion: Conversion, node: Node, result: Result, found: Any) -> Made:
+def _made(conversion: Conversion, node: Node, result: Result, found: Any) -> StepResult:
     datasets = outputs_of(conversion, node, result)
-    return Made(datasets, result.findings, result.loss, declare.to_words(found), figures=dict(result.figures))
+    return StepResult(datasets, result.findings, result.loss, declare.to_words(found), figures=dict(result.figures))
 
 
 def outputs_of(conversion: Conversion, node: Node, result: Result) -> dict[str, Dataset]:

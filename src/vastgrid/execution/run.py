@@ -18,7 +18,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.delivery.deliver import Delivery
-from vastgrid.execution.executor import Executor, Made, Units, words_of
+from vastgrid.execution.executor import Executor, StepResult, Units, words_of
 from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.nodes import new_card
 from vastgrid.execution.run_log import Account, Step, Via, source_sentence, step_of, with_option
@@ -111,7 +111,7 @@ class Run:
         )
         made = {str(k): dataset for k, dataset in enumerate(source.datasets)}
         if outputs:
-            self.graph = self.executor.kept(self.graph, node, Made(made, source.findings), began)
+            self.graph = self.executor.kept(self.graph, node, StepResult(made, source.findings), began)
         cards = [output.card for output in outputs]
         figures = tuple(self.graph[card].figures for card in cards)
         self.account.steps.append(Step(source_sentence(source), source.findings, result=figures, source=str(path)))

@@ -12,7 +12,7 @@ from vastgrid.params import declare
 
 
 @dataclass(frozen=True)
-class Asked:
+class TypedRequest:
     """A conversion asked for in words."""
 
     conversion: str
@@ -20,7 +20,7 @@ class Asked:
     inputs: tuple[str, ...]
 
 
-def understood(text: str, session: Session, chosen: list[str]) -> Asked | None:
+def understood(text: str, session: Session, chosen: list[str]) -> TypedRequest | None:
     """Read a sentence such as “contours 0.5 m index 5 from existing ground”; None where it is none."""
     sentence = re.fullmatch(r"\s*(?P<what>.+?)(?:\s+(?:from|of)\s+(?P<source>.+))?\s*", text, re.IGNORECASE)
     if sentence is None:
@@ -39,7 +39,7 @@ def understood(text: str, session: Session, chosen: list[str]) -> Asked | None:
     inputs = _named(session, sentence["source"], conversion.takes) if sentence["source"] else tuple(chosen)
     if words is None or not inputs:
         return None
-    return Asked(conversion.id, words, inputs)
+    return TypedRequest(conversion.id, words, inputs)
 
 
 def _words(params: type, parts: list[str]) -> dict[str, str] | None:

@@ -23,7 +23,7 @@ from vastgrid.jobs.openjob import OpenJob
 from vastgrid.jobs.sources import Sources
 from vastgrid.lineage.graph import Given, Graph, Node, Outcome, Role, State, Use
 from vastgrid.params import declare
-from vastgrid.params.declare import Piece
+from vastgrid.params.declare import Phrase
 
 
 @dataclass(frozen=True)
@@ -90,7 +90,7 @@ class Session(OpenJob):
 
     # -- sentences
 
-    def sentence(self, node: str) -> tuple[Piece, ...]:
+    def sentence(self, node: str) -> tuple[Phrase, ...]:
         """Return a card's step as a sentence with fields."""
         own = self.graph.node(node)
         names = [(use.role, self.graph[use.card].name) for use in own.used]
@@ -99,20 +99,20 @@ class Session(OpenJob):
             params = declare.build(conversion.params, self.shown_words(node))
             return conversion.sentence(params, names, own.words)
         if own.role is Role.KEPT:
-            return (Piece(f"{own.words['of']} as it was on {own.words['when'].replace('T', ' at ')}; it stays so."),)
+            return (Phrase(f"{own.words['of']} as it was on {own.words['when'].replace('T', ' at ')}; it stays so."),)
         kind = catalog.format_named(own.operation)
         file = Path(own.path).name
         if own.role is Role.SOURCE:
             units = [f"; plan in {Unit(own.units[0]).title}" if own.units[0] else ""]
             units.append(f"; heights in {Unit(own.units[1]).title}" if own.units[1] else "")
-            return (Piece(f"Read from {file} as {kind.title}{''.join(units)}."),)
-        pieces = [Piece(f"{listed([name for _, name in names])} written to {file} as {kind.title}")]
+            return (Phrase(f"Read from {file} as {kind.title}{''.join(units)}."),)
+        pieces = [Phrase(f"{listed([name for _, name in names])} written to {file} as {kind.title}")]
         fields = declare.fields(kind.write_params)
         params = declare.build(kind.write_params, self.executor.words(own))
         for k, each in enumerate(fields):
-            pieces.append(Piece((": " if k == 0 else ", ") + each.param.label.lower() + " "))
-            pieces.append(Piece(declare.spoken(each, getattr(params, each.attribute)), each.name))
-        return (*pieces, Piece("."))
+            pieces.append(Phrase((": " if k == 0 else ", ") + each.param.label.lower() + " "))
+            pieces.append(Phrase(declare.spoken(each, getattr(params, each.attribute)), each.name))
+        return (*pieces, Phrase("."))
 
     def shown_words(self, node: str) -> dict[str, str]:
         """Return every parameter of a card's step in words: what was asked, and the rest as it is settled."""

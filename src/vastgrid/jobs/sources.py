@@ -12,7 +12,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.files import fingerprint, make_folder, write_text
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.execution.executor import Made, Units, into_units, stamp, words_of
+from vastgrid.execution.executor import StepResult, Units, into_units, stamp, words_of
 from vastgrid.execution.nodes import new_card
 from vastgrid.execution.steps import Source, read_file
 from vastgrid.jobs.openjob import OpenJob
@@ -103,7 +103,7 @@ class Sources:
             override=override,
         )
         brought = {str(k): into_units(each, job) for k, each in enumerate(source.datasets)}
-        graph = self.session.executor.kept(self.session.graph, node, Made(brought, source.findings), began)
+        graph = self.session.executor.kept(self.session.graph, node, StepResult(brought, source.findings), began)
         progress.report(1.0, "keeping what was read")
         return [graph.nodes[node.id]]
 

@@ -21,7 +21,6 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Dataset, Extent
 from vastgrid.data.frame import Frame
 from vastgrid.data.kinds import KIND_CLASSES
-from vastgrid.lineage import formerly
 from vastgrid.lineage.claim import MARK
 from vastgrid.lineage.graph import Graph, Node, node_of, node_values
 from vastgrid.lineage.history import History
@@ -354,12 +353,14 @@ def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
         values = json.loads(path.read_text(encoding="utf-8"))
         if values["format"] != "vastgrid job" or values["version"] > VERSION:
             raise FormatError(path, "this job was made by a newer version, or is no job")
-        nodes = values["nodes"]
-        if values["version"] == 1:
-            graphs = formerly.graphs_of(nodes, values["graphs"])
-        else:
-            known = [node_of(node) for node in nodes]
-            graphs = tuple(Graph({known[k].id: known[k] for k in numbers}) for numbers in values["graphs"])
+        if values["version"] < VERSION:
+            raise FormatError(
+                path,
+                f"this job is of format {values['version']}, from before the first release; this program reads format {VERSION}. "
+                "Import the files it was made from into a new job",
+            )
+        known = [node_of(node) for node in values["nodes"]]
+        graphs = tuple(Graph({known[k].id: known[k] for k in numbers}) for numbers in values["graphs"])
         history = History(graphs, tuple(values["labels"]), int(values["at"]))
         _ = history.graph
         if not all(isinstance(label, str) for label in history.labels):

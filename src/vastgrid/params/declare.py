@@ -226,7 +226,7 @@ def spoken(field: Field, value: Any) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
+class Phrase:
     """A piece of a sentence: plain words, or the value of a field that can be changed.
 
     Attributes
@@ -246,7 +246,7 @@ _OPTIONAL = re.compile(r"\[([^\[\]]*)\]")
 
 def sentence(
     template: str, params: Any, others: dict[str, str], asked: Collection[str] | None = None
-) -> tuple[Piece, ...]:
+) -> tuple[Phrase, ...]:
     """Fill a sentence's slots from parameters, and from `others` for what is not a parameter (the inputs' names).
 
     What stands in square brackets is said only where a slot in it has a value; “no” is none.
@@ -262,24 +262,24 @@ def sentence(
         return part[1] if any(value is not False and value not in (None, "") for value in values) else ""
 
     template = _OPTIONAL.sub(said, template)
-    pieces: list[Piece] = []
+    pieces: list[Phrase] = []
     place = 0
     for slot in _SLOT.finditer(template):
         if slot.start() > place:
-            pieces.append(Piece(template[place : slot.start()]))
+            pieces.append(Phrase(template[place : slot.start()]))
         name = slot[1]
         if name in others:
-            pieces.append(Piece(others[name]))
+            pieces.append(Phrase(others[name]))
         else:
             field = field_named(type(params), name)
             settled = asked is not None and name not in asked
-            pieces.append(Piece(spoken(field, getattr(params, field.attribute)), name, settled))
+            pieces.append(Phrase(spoken(field, getattr(params, field.attribute)), name, settled))
         place = slot.end()
     if place < len(template):
-        pieces.append(Piece(template[place:]))
+        pieces.append(Phrase(template[place:]))
     return tuple(pieces)
 
 
-def plain(pieces: tuple[Piece, ...]) -> str:
+def plain(pieces: tuple[Phrase, ...]) -> str:
     """Return a sentence as one string."""
     return "".join(piece.text for piece in pieces)

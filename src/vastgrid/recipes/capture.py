@@ -15,8 +15,8 @@ from vastgrid.declarations.fileformat import Format, losses
 from vastgrid.execution.executor import Executor
 from vastgrid.lineage.graph import Graph, Node, Role
 from vastgrid.params import declare
-from vastgrid.params.declare import Piece
-from vastgrid.recipes.recipe import Made, Recipe, Sent, Slot, slug
+from vastgrid.params.declare import Phrase
+from vastgrid.recipes.recipe import Recipe, RecipeStep, Sent, Slot, slug
 
 # What a recipe takes as given: files, and copies that were kept as they are.
 _GIVEN = (Role.SOURCE, Role.KEPT)
@@ -25,7 +25,7 @@ _GIVEN = (Role.SOURCE, Role.KEPT)
 def recipe_of(
     graph: Graph,
     executor: Executor,
-    says: Callable[[str], tuple[Piece, ...]],
+    says: Callable[[str], tuple[Phrase, ...]],
     title: str,
     cards: Sequence[str] = (),
 ) -> Recipe:
@@ -75,8 +75,8 @@ def recipe_of(
 
 
 def _done(
-    graph: Graph, executor: Executor, says: Callable[[str], tuple[Piece, ...]], nodes: Sequence[Node], behind: set[str]
-) -> tuple[list[Slot], list[Made], dict[str, str]]:
+    graph: Graph, executor: Executor, says: Callable[[str], tuple[Phrase, ...]], nodes: Sequence[Node], behind: set[str]
+) -> tuple[list[Slot], list[RecipeStep], dict[str, str]]:
     """Return what comes in, what is made of it, and how each card is referred to."""
     units = _units(list(graph.nodes.values()))
     names: list[str] = []
@@ -96,7 +96,9 @@ def _done(
         uses = tuple((use.role, references[use.card]) for use in node.used)
         called = {output.which: output.name for output in node.outputs}
         sentence = declare.plain(says(node.outputs[0].card))
-        steps.append(Made(name, called, node.operation, node.version, uses, _with_units(node, executor), sentence))
+        steps.append(
+            RecipeStep(name, called, node.operation, node.version, uses, _with_units(node, executor), sentence)
+        )
         for k, output in enumerate(node.outputs):
             references[output.card] = name if k == 0 else f"{name}/{output.which}"
     return slots, steps, references

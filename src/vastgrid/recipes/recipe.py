@@ -51,7 +51,7 @@ class Slot:
 
 
 @dataclass(frozen=True, slots=True)
-class Made:
+class RecipeStep:
     """One conversion.
 
     Attributes
@@ -105,7 +105,7 @@ class Recipe:
 
     title: str
     slots: tuple[Slot, ...]
-    steps: tuple[Made, ...] = ()
+    steps: tuple[RecipeStep, ...] = ()
     sent: tuple[Sent, ...] = ()
 
     def slot(self, name: str) -> Slot | None:
@@ -268,7 +268,7 @@ def _slot(name: str, own: Any) -> Slot:
     return Slot(name, pairs, _string(own, "reads", where), _given(own, "option", where), units, into, override)
 
 
-def _made(name: str, own: Any) -> Made:
+def _made(name: str, own: Any) -> RecipeStep:
     where = f"step {name}"
     _only(own, {"says", "make", "version", "from", "with", "called"}, where)
     version = own.get("version", 1)
@@ -277,7 +277,7 @@ def _made(name: str, own: Any) -> Made:
     called = {("" if key == "result" else key): text for key, text in _given(own, "called", where).items()}
     uses = _pairs(own, "from", where)
     words, says = _given(own, "with", where), _string(own, "says", where, "")
-    return Made(name, called, _string(own, "make", where), version, uses, words, says)
+    return RecipeStep(name, called, _string(own, "make", where), version, uses, words, says)
 
 
 def _sent(own: Any) -> Sent:

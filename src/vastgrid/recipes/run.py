@@ -22,14 +22,13 @@ from vastgrid.data.table import Table
 from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.delivery.deliver import Delivery
-from vastgrid.execution.executor import Executor, Keeping, Made, units_of
+from vastgrid.execution.executor import Executor, Keeping, StepResult, units_of
 from vastgrid.execution.nodes import new_card
 from vastgrid.execution.run_log import Step, step_of
 from vastgrid.execution.steps import roles_of
 from vastgrid.lineage.graph import Graph, Use
 from vastgrid.lineage.store import Memory
-from vastgrid.recipes.recipe import Made as MadeStep
-from vastgrid.recipes.recipe import Recipe, Sent, Slot, slug
+from vastgrid.recipes.recipe import Recipe, RecipeStep, Sent, Slot, slug
 
 # What files are given for slots, by the slots' names.
 Files = Mapping[str, Sequence[Path]]
@@ -342,7 +341,7 @@ class _Run:
         )
         self.account.digests |= {each.name: each.content for each in datasets.values()}
 
-    def _matched(self, slot: Slot, made: Made, path: Path) -> list[str]:
+    def _matched(self, slot: Slot, made: StepResult, path: Path) -> list[str]:
         """Return which datasets of a file stand for those of the slot: by name and kind, otherwise by kind in order.
 
         Raises
@@ -363,7 +362,7 @@ class _Run:
             left.pop(key)
         return found
 
-    def make(self, step: MadeStep, progress: Progress) -> None:
+    def make(self, step: RecipeStep, progress: Progress) -> None:
         """Run one step."""
         conversion = catalog.conversion_named(step.operation)
         uses = [Use(card, role) for role, reference in step.uses for card in self.cards[reference]]

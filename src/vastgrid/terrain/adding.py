@@ -12,13 +12,13 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import Box, CellOutline, TotalOutline, Window
 from vastgrid.declarations.conversion import Inputs
-from vastgrid.declarations.tiles import Piece, Seen, Sums, Tiling, added_up, seen_together
+from vastgrid.declarations.tiles import Seen, Sums, TilePart, Tiling, added_up, seen_together
 
 # So many cells take some hundred megabytes as triangles.
 PIECE = 4_000_000
 
 
-def summed(tiling: Tiling, inputs: Inputs, params: Any, progress: Progress) -> tuple[Sums, Piece]:
+def summed(tiling: Tiling, inputs: Inputs, params: Any, progress: Progress) -> tuple[Sums, TilePart]:
     """Return what adds up over pieces of grids in memory, as over tiles of files, and the whole as one piece.
 
     Parameters
@@ -46,9 +46,9 @@ def summed(tiling: Tiling, inputs: Inputs, params: Any, progress: Progress) -> t
     for k, box in enumerate(boxes):
         part = _on(inputs, box.grown(reach or 0.0))
         if part is not None:
-            every.append(tiling.look(part, params, Piece(box, outlines, whole)))
+            every.append(tiling.look(part, params, TilePart(box, outlines, whole)))
         progress.report(0.4 * (k + 1) / len(boxes), "looking at all of it")
-    piece = Piece(whole.box(), outlines, whole, seen_together(every))
+    piece = TilePart(whole.box(), outlines, whole, seen_together(every))
     sums: list[Sums] = []
     for k, box in enumerate(boxes):
         part = _on(inputs, box.grown(reach or 0.0))

@@ -198,9 +198,6 @@ KINDS: tuple[EditKind, ...] = (
     ),
 )  # fmt: skip
 _BY_WORD = {each.word: each for each in KINDS}
-_NUMBER = r"([+-]?\d+(?:\.\d*)?(?:[eE][+-]?\d+)?)"
-# As jobs of an earlier version have it.
-_EARLIER = re.compile(rf"set height at E {_NUMBER} N {_NUMBER} to (.+)", re.IGNORECASE)
 
 
 def read_edit(line: str) -> tuple[EditKind, Edit]:
@@ -212,9 +209,6 @@ def read_edit(line: str) -> tuple[EditKind, Edit]:
         If it is none.
     """
     own = line.removeprefix(OFF)
-    earlier = _EARLIER.fullmatch(own)
-    if earlier:
-        own = f"set {earlier[1]},{earlier[2]} {earlier[3].replace(' ', '')}"
     word, *words = re.sub(r"\s*,\s*", ",", own).split()
     kind = _BY_WORD.get(word.lower())
     if kind is None:

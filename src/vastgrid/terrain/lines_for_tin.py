@@ -80,7 +80,7 @@ def layers_of(inputs: Sequence[Dataset], attribute: str, word: str) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class LineChoices:
     """Layers by what their lines are, as patterns.
 
     Attributes
@@ -102,7 +102,7 @@ class Asked:
 
 
 def sort_lines(
-    inputs: Sequence[Dataset], asked: Asked, points: Floats, tolerance: float, findings: list[Finding]
+    inputs: Sequence[Dataset], asked: LineChoices, points: Floats, tolerance: float, findings: list[Finding]
 ) -> SortedLines:
     """Return lines by what they are.
 
@@ -148,7 +148,7 @@ def _take(out: SortedLines, kind: str, lines: Linework, points: Floats, findings
         out.kinds.setdefault(kind, []).append(kept)
 
 
-def _refuse_unknown(asked: Asked, layers: list[str], out: SortedLines) -> None:
+def _refuse_unknown(asked: LineChoices, layers: list[str], out: SortedLines) -> None:
     for role, (name, patterns) in asked.limits.items():
         if patterns and not out.limits.of(role):
             raise CallError(

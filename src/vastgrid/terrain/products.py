@@ -11,7 +11,7 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline, Outline
-from vastgrid.declarations.tiles import Piece, Tiling
+from vastgrid.declarations.tiles import TilePart, Tiling
 
 
 def cells_in_heights(grid: Grid) -> tuple[float, float]:
@@ -42,7 +42,7 @@ def cell_by_cell(run: Callable[[Any, Any, Any], Any], quantity: str, measure: Ca
         name = f"{quantity.capitalize()} of {own.name}"
         return dataclasses.replace(own, name=name, quantity=quantity, measure=measure(params), elevation=None)
 
-    def one(inputs: Sequence[Dataset], params: Any, piece: Piece) -> Dataset:
+    def one(inputs: Sequence[Dataset], params: Any, piece: TilePart) -> Dataset:
         made: Dataset = run(inputs, params, Silent()).dataset
         return made
 

@@ -48,7 +48,7 @@ POINT_BYTES, CELL_BYTES = 30.0, 3.0
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class TilingOptions:
     """What is asked of a run.
 
     Attributes
@@ -71,7 +71,7 @@ def planned(
     vias: Sequence[Via],
     read_words: Options,
     from_units: Said,
-    asked: Asked,
+    asked: TilingOptions,
     account: Account,
     progress: Progress,
     *,
@@ -310,7 +310,7 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], e
     return PlannedStep(conversion.id, declare.to_words(params), tiling.whole(list(outlines), params), reach)
 
 
-def _width(plan: Plan, asked: Asked, account: Account) -> float:
+def _width(plan: Plan, asked: TilingOptions, account: Account) -> float:
     """Return how wide a tile is."""
     whole = plan.source.outline
     # Tiles are parts of the result; what lies around them is looked at in the source.

@@ -27,14 +27,14 @@ from vastgrid.data.outline import CellOutline, EdgeOutline, Outline, PointOutlin
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Inputs, Result, listed
 from vastgrid.declarations.fileformat import Format
-from vastgrid.declarations.tiles import Piece, Sums, Tally, added_up
+from vastgrid.declarations.tiles import Sums, Tally, TilePart, added_up
 from vastgrid.delivery.deliver import Delivery, deliver, failed
 from vastgrid.delivery.pairing import Compared
 from vastgrid.execution.executor import Units
 from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.run_log import Account, Step, Via
 from vastgrid.params import declare
-from vastgrid.tiled.plans import CELL_BYTES, Asked, effort, planned, scratch_size, seconds_of
+from vastgrid.tiled.plans import CELL_BYTES, TilingOptions, effort, planned, scratch_size, seconds_of
 from vastgrid.tiled.sets import deliver_parts, is_set, refuse_parts
 from vastgrid.tiled.stages import TiledRun, TileState, all_tiles
 from vastgrid.tiling.engine import Control
@@ -61,7 +61,7 @@ def run_tiled(
     from_units: Said,
     override_units: bool = False,
     units: Units = (None, None),
-    asked: Asked,
+    asked: TilingOptions,
     progress: Progress,
     account: Account,
     control: Control | None = None,
@@ -131,7 +131,7 @@ def ask_tiled(
     read_words: Options,
     from_units: Said,
     override_units: bool = False,
-    asked: Asked,
+    asked: TilingOptions,
     progress: Progress,
     account: Account,
 ) -> tuple[TiledRun, Result]:
@@ -184,12 +184,12 @@ def _sums(facts: Sequence[dict[str, Any]]) -> Sums:
     return added_up([{name: np.asarray(values) for name, values in each["sums"].items()} for each in facts])
 
 
-def _all_of(plan: Plan, step: int) -> Piece:
+def _all_of(plan: Plan, step: int) -> TilePart:
     """Return the whole of a step as one piece."""
     own = plan.steps[step]
     number = step % len(plan.steps)
     inputs = tuple(each.outline for _, each in plan.sources) if number == 0 else (plan.steps[number - 1].whole,)
-    return Piece(own.whole.box(), inputs, own.whole, own.seen)
+    return TilePart(own.whole.box(), inputs, own.whole, own.seen)
 
 
 def _in_tiles(plan: Plan, facts: Sequence[dict[str, Any]]) -> Finding:

@@ -17,7 +17,7 @@ from vastgrid.data.outline import Box
 from vastgrid.declarations.tiles import seen_together
 from vastgrid.execution.run_log import Account
 from vastgrid.params import declare
-from vastgrid.tiled.plans import Asked
+from vastgrid.tiled.plans import TilingOptions
 from vastgrid.tiling.engine import Control, crew
 from vastgrid.tiling.work import Plan, PlannedStep, make_look, make_stretch, make_tile, ticket_of, write_index
 
@@ -69,7 +69,7 @@ class TiledRun:
 
 def all_tiles(
     run: TiledRun,
-    asked: Asked,
+    asked: TilingOptions,
     folder: Path,
     progress: Progress,
     control: Control,

@@ -120,7 +120,7 @@ def scatter(
 
 
 @dataclass(frozen=True, slots=True)
-class Store:
+class BucketStore:
     """All stretches of a source, in the order of its files.
 
     Attributes

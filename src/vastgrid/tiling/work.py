@@ -35,10 +35,10 @@ from vastgrid.data.outline import (
 )
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Conversion, Inputs
-from vastgrid.declarations.tiles import Piece, Seen, Sums
+from vastgrid.declarations.tiles import Seen, Sums, TilePart
 from vastgrid.format_support.rastertiles import write_tile
 from vastgrid.params import declare
-from vastgrid.tiling.buckets import Buckets, Store, scatter, stretches
+from vastgrid.tiling.buckets import Buckets, BucketStore, scatter, stretches
 from vastgrid.tiling.sources import Files
 
 
@@ -444,7 +444,7 @@ class _Maker:
         tiling = conversion.tiles
         assert tiling is not None
         params = declare.build(conversion.params, own.words)
-        piece = Piece(box, self._plan.outlines(step), own.whole, own.seen)
+        piece = TilePart(box, self._plan.outlines(step), own.whole, own.seen)
         inputs = self._inputs(step, self._plan.before(step, box).grown(own.reach))
         made = None if tiling.run is None else tiling.run(inputs, params, piece)
         if step == len(self._plan.steps) - 1:
@@ -466,7 +466,7 @@ class _Maker:
         return tiling.look(
             self._inputs(step, self._plan.before(step, box).grown(own.reach)),
             params,
-            Piece(box, self._plan.outlines(step), own.whole),
+            TilePart(box, self._plan.outlines(step), own.whole),
         )
 
     def _inputs(self, step: int, box: Box) -> Inputs:
@@ -501,7 +501,7 @@ class _Maker:
     def _points(self, outline: PointOutline, box: Box) -> PointSet:
         names, boxes = _index(self._plan.folder)
         points = str(Path(self._plan.folder) / "points")
-        store = Store(points, names, boxes, outline, self._plan.columns(), self._plan.buckets())
+        store = BucketStore(points, names, boxes, outline, self._plan.columns(), self._plan.buckets())
         return store.points(box)
 
 

@@ -9,11 +9,11 @@ from typing import Any
 from vastgrid.base.words import spaced
 from vastgrid.data.table import Table
 from vastgrid.lineage.graph import Card
-from vastgrid.params.declare import Piece
+from vastgrid.params.declare import Phrase
 from vastgrid.qt.widgets import theme
 
 
-def sentence_html(pieces: Iterable[Piece], palette: theme.Palette) -> str:
+def sentence_html(pieces: Iterable[Phrase], palette: theme.Palette) -> str:
     """Return a sentence whose fields are links."""
     chip = f"background-color:{palette.chip}; color:{palette.action}; font-weight:600; text-decoration:none;"
     # What nobody asked for is told apart: it is settled anew for other data.

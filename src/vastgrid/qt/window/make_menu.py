@@ -33,7 +33,7 @@ from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.views.tools import Tool
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.buttons import entry, heading, submenu
-from vastgrid.qt.window.tiling import Tiling
+from vastgrid.qt.window.tiling import LargeFolderWork
 
 # In this order what can be made is offered; what only changes a card comes last of them.
 CHANGED = "The same, changed"
@@ -67,7 +67,7 @@ class MakeMenu:
         Gives the theme.
     deliver : callable
         Asks for a delivery in a format, by its id.
-    tiling : Tiling
+    tiling : LargeFolderWork
         Works on large files.
     """
 
@@ -79,7 +79,7 @@ class MakeMenu:
         plan: PlanView,
         palette: Callable[[], theme.Palette],
         deliver: Callable[[str], None],
-        tiling: Tiling,
+        tiling: LargeFolderWork,
     ) -> None:
         self.parent, self.desk, self.making, self.plan, self.palette = parent, desk, making, plan, palette
         self.deliver, self.tiling = deliver, tiling

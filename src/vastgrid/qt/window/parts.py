@@ -37,7 +37,7 @@ from vastgrid.qt.window.moving_labels import MovingLabels
 from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.qt.window.repeating import Repeating
-from vastgrid.qt.window.tiling import Tiling
+from vastgrid.qt.window.tiling import LargeFolderWork
 from vastgrid.terrain.rims import rim_ring
 
 
@@ -84,7 +84,7 @@ class Parts:
         self.delivering = Delivering(window, self.desk, self.making, palette)
         self.checking = Checking(window, self.desk, self.making, self.inspecting, palette)
         self.repeating = Repeating(window, self.desk, palette, self._use)
-        self.tiling = Tiling(window, self.desk, palette)
+        self.tiling = LargeFolderWork(window, self.desk, palette)
         self.at_home = AtHome(window, self.desk, palette, self._use, restyle)
 
     def build_views(self, actions: dict[str, QAction]) -> None:

@@ -26,7 +26,7 @@ from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.large_dialog import LargeDialog, Layout, Wish, findings_text
 from vastgrid.qt.widgets import theme
-from vastgrid.tiled.plans import Asked, effort, planned
+from vastgrid.tiled.plans import TilingOptions, effort, planned
 from vastgrid.tiled.run import run_tiled
 from vastgrid.tiled.sets import is_set
 from vastgrid.tiled.stages import TiledRun, TileState
@@ -39,7 +39,7 @@ MOST_CELLS, COARSE_CELLS = 100_000_000, 25_000_000
 MANY = 20_000_000
 
 
-class Tiling:
+class LargeFolderWork:
     """Asks, plans and runs.
 
     Parameters
@@ -87,7 +87,7 @@ class Tiling:
             if not all(each.can_use(data) for data in known):
                 continue
             try:
-                plan = planned(paths, [Via(each, {})], read, units, Asked(None, cores()), Account(), Silent())
+                plan = planned(paths, [Via(each, {})], read, units, TilingOptions(None, cores()), Account(), Silent())
                 found.append((each, effort(plan, cores())))
             except VastGridError:
                 # One that only lacks a word is offered: its form asks for it.
@@ -134,8 +134,10 @@ class Tiling:
         return plan, account
 
     @staticmethod
-    def _asked(wish: Wish) -> Asked:
-        return Asked(parse_length(wish.tile) if wish.tile else None, 0 if wish.cluster else wish.workers, wish.cluster)
+    def _asked(wish: Wish) -> TilingOptions:
+        return TilingOptions(
+            parse_length(wish.tile) if wish.tile else None, 0 if wish.cluster else wish.workers, wish.cluster
+        )
 
     def _look(self, dialog: LargeDialog, wish: Wish) -> None:
         self.desk.start(
