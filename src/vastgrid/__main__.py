@@ -22,9 +22,7 @@ def main() -> int:
         print(f"vastgrid {__version__}")  # noqa: T201
         return 0
     if arguments[:1] in (["demo"], ["open"]) and "--help" not in arguments and "-h" not in arguments:
-        from vastgrid.qt.window.app import run
-
-        return run(arguments)
+        return _window(arguments)
     from vastgrid.cli.main import run as run_cli
     from vastgrid.cli.main import told_in_vain
 
@@ -36,6 +34,20 @@ def main() -> int:
     except BrokenPipeError:
         sys.stderr.close()
     return code
+
+
+def _window(arguments: list[str]) -> int:
+    from vastgrid.base.errors import CallError
+    from vastgrid.base.extras import need
+
+    try:
+        need("PyQt6", "window", "the window")
+    except CallError as error:
+        print(f"vastgrid: {error}", file=sys.stderr)  # noqa: T201
+        return 1
+    from vastgrid.qt.window.app import run
+
+    return run(arguments)
 
 
 if __name__ == "__main__":

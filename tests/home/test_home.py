@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import ast
 import configparser
+import importlib.util
 import json
 import os
 import shutil
@@ -14,7 +16,12 @@ from pathlib import Path
 
 import pytest
 
-from vastgrid.home import desktop, faults, log
+import vastgrid
+from vastgrid.__main__ import main as entry
+from vastgrid.base.errors import CallError
+from vastgrid.formats import ifc
+from vastgrid.home import desktop, doctor, faults, log
+from vastgrid.tiling.engine import crew
 
 ROOT = Path(__file__).parents[2]
 
@@ -101,14 +108,36 @@ def test_the_doctor_looks_at_everything(state, run_cli):
 
 
 def test_the_doctor_names_what_is_missing(state, monkeypatch):
-    from vastgrid.home import doctor
-
-    monkeypatch.setattr(doctor, "_PACKAGES", ("numpy", "no-such-library"))
+    monkeypatch.setattr(doctor, "required", lambda: {"numpy": "", "no-such-library": "", "no-such-window": "window"})
     monkeypatch.setattr(doctor, "_missing_libraries", lambda: ["libxcb-icccm.so.4"])
     looks = {each.what: each for each in doctor.looked()}
     assert "no-such-library" in looks["Libraries"].found
     assert not looks["Libraries"].good
     assert "libxcb-icccm4" in looks["Window system"].remedy
+    monkeypatch.setattr(doctor, "required", lambda: {"numpy": "", "no-such-window": "window"})
+    looks = {each.what: each for each in doctor.looked()}
+    assert looks["Libraries"].good
+    assert "no-such-window (pip install 'vastgrid[window]')" in looks["Libraries"].found
+
+
+def test_what_is_needed_is_what_is_imported():
+    """Every library that the sources import is among those that the package says it needs, and its pin in the lock."""
+    package = Path(vastgrid.__file__).parent
+    imported = set()
+    for path in package.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Import):
+                imported |= {each.name.split(".")[0] for each in node.names}
+            elif isinstance(node, ast.ImportFrom) and node.module:
+                imported.add(node.module.split(".")[0])
+    imported = {
+        name.replace("markdown_it", "markdown-it-py") for name in imported - {*sys.stdlib_module_names, "vastgrid"}
+    }
+    needed = set(doctor.required())
+    # What is needed and not imported is there for another library, as pyproject.toml says beside it.
+    assert imported | {"lxml", "networkx"} == needed
+    lock = (package.parents[1] / "requirements" / "run.lock").read_text().lower()
+    assert all(f"\n{name.lower()}==" in f"\n{lock}" for name in needed)
 
 
 @pytest.mark.parametrize(
@@ -235,3 +264,22 @@ def test_the_debian_package_starts(tmp_path):
     control = subprocess.run(["dpkg-deb", "--field", package], capture_output=True, text=True, check=True).stdout
     assert "libxcb-cursor0" in control
     assert "python3.11" in control
+
+
+@pytest.mark.parametrize(("package", "extra"), [("distributed", "cluster"), ("ifcopenshell", "ifc"), ("PyQt6", "window")])
+def test_a_library_that_an_extra_brings_is_named_where_it_is_missing(package, extra, tmp_path, monkeypatch, capsys):
+    whole = importlib.util.find_spec
+    monkeypatch.setattr(importlib.util, "find_spec", lambda name, *more: None if name == package else whole(name, *more))
+    if extra == "window":
+        monkeypatch.setattr(sys, "argv", ["vastgrid", "open"])
+        assert entry() == 1
+        told = capsys.readouterr().err
+    else:
+        with pytest.raises(CallError) as caught:
+            if extra == "ifc":
+                ifc.audit(tmp_path / "a.ifc")
+            else:
+                with crew(2, "", tmp_path):
+                    pass
+        told = str(caught.value)
+    assert f"needs {package}, which is not installed here; pip install 'vastgrid[{extra}]' brings it" in told

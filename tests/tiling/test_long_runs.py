@@ -60,7 +60,7 @@ def test_two_workers_and_a_scheduler_give_the_same_file(cloud, alone, tmp_path):
     assert figures["tiles"] > 50
     assert figures["seconds"] > 0
     assert all(50e6 < value < 2e9 for value in figures["peak_memory"].values())
-    assert figures["dashboard"].startswith("http://127.0.0.1:")
+    assert figures["dashboard"] == ""
     assert (tmp_path / "two.tif").read_bytes() == alone
     with LocalCluster(
         n_workers=1, threads_per_worker=1, dashboard_address=":0", host="127.0.0.1", local_directory=str(tmp_path / "s")

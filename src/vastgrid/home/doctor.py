@@ -10,21 +10,19 @@ import re
 import shutil
 import subprocess
 import sys
+import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import vastgrid
 from vastgrid import __version__
 from vastgrid.home import desktop, faults, log
 from vastgrid.home.state import cache_folder, state_folder
 
 # Below so many bytes large work is short of room.
 LITTLE_ROOM, LITTLE_MEMORY = 2e9, 2e9
-_PACKAGES = (
-    *("numpy", "numba", "scipy", "pythoncdt", "laspy", "lazrs", "ezdxf", "rasterio", "pyproj", "PyQt6", "cmap"),
-    *("pyogrio", "shapely", "pye57", "trimesh", "networkx", "lxml", "ifcopenshell", "dask", "distributed", "bokeh"),
-    *("markdown-it-py",),
-)
+_REQUIREMENT = re.compile(r"""([\w.-]+)[^;]*(?:;.*\bextra\s*==\s*["']([\w-]+)["'])?.*""", re.DOTALL)
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,19 +76,38 @@ def _python() -> Look:
     )
 
 
+def required() -> dict[str, str]:
+    """Return the libraries that the package says it needs, each with the extra that asks for it; empty for those of all."""
+    try:
+        texts = importlib.metadata.requires("vastgrid") or []
+    except importlib.metadata.PackageNotFoundError:
+        # Run from its sources, which say it themselves.
+        package = Path(vastgrid.__file__).parent
+        place = next(each for each in (package.parents[1], package.parent) if (each / "pyproject.toml").is_file())
+        project = tomllib.loads((place / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+        texts = list(project["dependencies"])
+        for extra, own in project["optional-dependencies"].items():
+            texts += [f'{text}; extra == "{extra}"' for text in own]
+    found = [_REQUIREMENT.fullmatch(text) for text in texts]
+    return {each[1]: each[2] or "" for each in found if each}
+
+
 def _packages() -> Look:
-    missing, there = [], 0
-    for name in _PACKAGES:
+    libraries = required()
+    missing: list[str] = []
+    for name in libraries:
         try:
             importlib.metadata.version(name)
-            there += 1
         except importlib.metadata.PackageNotFoundError:
             missing.append(name)
-    if missing:
+    if any(not libraries[name] for name in missing):
         return Look(
             "Libraries", f"missing: {', '.join(missing)}", good=False, remedy="./vastgrid demo, or pip install ."
         )
-    return Look("Libraries", f"all {there} are installed")
+    if missing:
+        extras = ", ".join(f"{name} (pip install 'vastgrid[{libraries[name]}]')" for name in missing)
+        return Look("Libraries", f"{len(libraries) - len(missing)} are installed; not asked for: {extras}")
+    return Look("Libraries", f"all {len(libraries)} are installed")
 
 
 def _kernels() -> Look:

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid.base.errors import CallError, Cancelled, VastGridError
+from vastgrid.base.extras import need
 
 # Tasks in flight for each worker: one at work, one waiting.
 IN_FLIGHT = 2
@@ -180,11 +181,12 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
     if not workers and not address:
         yield Crew()
         return
+    need("distributed", "cluster", "work in several processes")
     import dask
     import distributed
 
     quiet = {
-        "distributed.logging": {"distributed": "critical", "bokeh": "critical", "tornado": "critical"},
+        "distributed.logging": {"distributed": "critical", "tornado": "critical"},
         "distributed.comm.timeouts.connect": f"{PATIENCE:.0f}s",
         "distributed.scheduler.allowed-failures": LOST,
         "distributed.worker.daemon": True,
@@ -213,7 +215,7 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
                     processes=True,
                     memory_limit=limit,
                     host="127.0.0.1",
-                    dashboard_address="127.0.0.1:0",
+                    dashboard_address=None,
                     local_directory=str(scratch),
                     silence_logs=50,
                 )
@@ -222,7 +224,8 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
             ending.callback(client.close, timeout=5)
             client.run(_of_worker)
             number = workers
-        yield Crew(number, client.dashboard_link or "", client)
+        # A scheduler that was there may have a page of its own; one that is started here has none.
+        yield Crew(number, (client.dashboard_link or "") if address else "", client)
 
 
 @contextlib.contextmanager

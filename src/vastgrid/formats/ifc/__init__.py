@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import FormatError
+from vastgrid.base.extras import need
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Unit
@@ -64,9 +65,12 @@ class _Helper:
 
         Raises
         ------
+        CallError
+            If the library is not installed.
         Cancelled
             If asked to stop; the process is ended.
         """
+        need("ifcopenshell", "ifc", "an IFC model")
         with self._lock:
             for attempt in (1, 2):
                 process = self._running()
