@@ -266,20 +266,21 @@ def test_the_debian_package_starts(tmp_path):
     assert "python3.11" in control
 
 
-@pytest.mark.parametrize(("package", "extra"), [("distributed", "cluster"), ("ifcopenshell", "ifc"), ("PyQt6", "window")])
+@pytest.mark.parametrize(
+    ("package", "extra"), [("distributed", "cluster"), ("ifcopenshell", "ifc"), ("PyQt6", "window")]
+)
 def test_a_library_that_an_extra_brings_is_named_where_it_is_missing(package, extra, tmp_path, monkeypatch, capsys):
     whole = importlib.util.find_spec
-    monkeypatch.setattr(importlib.util, "find_spec", lambda name, *more: None if name == package else whole(name, *more))
+    monkeypatch.setattr(
+        importlib.util, "find_spec", lambda name, *more: None if name == package else whole(name, *more)
+    )
     if extra == "window":
         monkeypatch.setattr(sys, "argv", ["vastgrid", "open"])
         assert entry() == 1
         told = capsys.readouterr().err
     else:
+        work = {"ifc": lambda: ifc.audit(tmp_path / "a.ifc"), "cluster": crew(2, "", tmp_path).__enter__}[extra]
         with pytest.raises(CallError) as caught:
-            if extra == "ifc":
-                ifc.audit(tmp_path / "a.ifc")
-            else:
-                with crew(2, "", tmp_path):
-                    pass
+            work()
         told = str(caught.value)
     assert f"needs {package}, which is not installed here; pip install 'vastgrid[{extra}]' brings it" in told
