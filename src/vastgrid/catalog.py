@@ -2,197 +2,112 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import importlib
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import TypeVar, overload
 
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.words import instead, nearest, shortly
-from vastgrid.checks import (
-    crossing_lines,
-    flat_triangles,
-    gaps,
-    given_twice,
-    long_triangles,
-    name_twice,
-    spikes,
-    two_heights,
-    wrong_unit,
-    zero_heights,
-)
-from vastgrid.convert import (
-    accuracy,
-    align,
-    along,
-    arrows,
-    aspect,
-    bands,
-    between,
-    clean,
-    clip,
-    compare,
-    contours,
-    daylight,
-    difference,
-    edit,
-    grid,
-    grid_to_tin,
-    ground,
-    hillshade,
-    labels,
-    lattice,
-    lay,
-    levels,
-    merge,
-    mesh_to_tin,
-    mosaic,
-    no_change,
-    noise,
-    offset,
-    pile,
-    points,
-    points_to_grid,
-    records_to_lines,
-    reproject,
-    scatter,
-    simplify,
-    slope,
-    solid,
-    stages,
-    structures,
-    system,
-    thin,
-    ticks,
-    tin,
-    volumes,
-)
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.declarations.fileformat import Format
-from vastgrid.formats import (
-    asciigrid,
-    bil,
-    cityjson,
-    dxf,
-    e57,
-    flatgeobuf,
-    floatgrid,
-    geojson,
-    geopackage,
-    geotiff,
-    glb,
-    gpx,
-    ifc,
-    kml,
-    landxml,
-    las,
-    obj,
-    off,
-    pcd,
-    plansheet,
-    ply,
-    raster,
-    shapefile,
-    stl,
-    text,
-    threemf,
-    webscene,
-)
 from vastgrid.params import declare
 from vastgrid.params.declare import Field
 
-CONVERSIONS: tuple[Conversion, ...] = (
-    accuracy.CONVERSION,
-    align.CONVERSION,
-    along.CONVERSION,
-    arrows.CONVERSION,
-    aspect.CONVERSION,
-    bands.CONVERSION,
-    between.CONVERSION,
-    points_to_grid.CONVERSION,
-    clean.CONVERSION,
-    clip.CONVERSION,
-    compare.CONVERSION,
-    contours.CONVERSION,
-    records_to_lines.CONVERSION,
-    daylight.CONVERSION,
-    difference.CONVERSION,
-    edit.CONVERSION,
-    grid_to_tin.CONVERSION,
-    grid.CONVERSION,
-    ground.CONVERSION,
-    hillshade.CONVERSION,
-    labels.CONVERSION,
-    lattice.CONVERSION,
-    lay.CONVERSION,
-    levels.CONVERSION,
-    merge.CONVERSION,
-    mosaic.CONVERSION,
-    no_change.CONVERSION,
-    noise.CONVERSION,
-    offset.CONVERSION,
-    pile.CONVERSION,
-    points.CONVERSION,
-    reproject.CONVERSION,
-    scatter.CONVERSION,
-    simplify.CONVERSION,
-    slope.CONVERSION,
-    solid.CONVERSION,
-    stages.CONVERSION,
-    structures.CONVERSION,
-    system.CONVERSION,
-    thin.CONVERSION,
-    ticks.CONVERSION,
-    tin.CONVERSION,
-    mesh_to_tin.CONVERSION,
-    volumes.CONVERSION,
-)
-FORMATS: tuple[Format, ...] = (
-    asciigrid.FORMAT,
-    bil.FORMAT,
-    cityjson.FORMAT,
-    las.COPC,
-    dxf.FORMAT,
-    e57.FORMAT,
-    flatgeobuf.FORMAT,
-    floatgrid.FORMAT,
-    geojson.FORMAT,
-    geopackage.FORMAT,
-    geotiff.FORMAT,
-    glb.FORMAT,
-    gpx.FORMAT,
-    ifc.FORMAT,
-    kml.FORMAT,
-    landxml.FORMAT,
-    las.FORMAT,
-    obj.FORMAT,
-    off.FORMAT,
-    pcd.FORMAT,
-    plansheet.FORMAT,
-    ply.FORMAT,
-    raster.FORMAT,
-    shapefile.FORMAT,
-    stl.FORMAT,
-    text.FORMAT,
-    threemf.FORMAT,
-    webscene.FORMAT,
-)
+T = TypeVar("T")
+D = TypeVar("D", Check, Conversion, Format)
 
-# In the order in which findings are told.
-CHECKS: tuple[Check, ...] = (
-    wrong_unit.CHECK,
-    spikes.CHECK,
-    crossing_lines.CHECK,
-    two_heights.CHECK,
-    long_triangles.CHECK,
-    zero_heights.CHECK,
-    gaps.CHECK,
-    flat_triangles.CHECK,
-    given_twice.CHECK,
-    name_twice.CHECK,
+
+class Listed(Sequence[T]):
+    """Declarations by their ids, each imported from its module when it is first asked for.
+
+    Parameters
+    ----------
+    package : str
+        Whose modules have them.
+    attribute : str
+        What a declaration is called in its module.
+    items : str
+        Ids in order, each the name of its module; where that has another name, ``id=module``, or ``id=module.ATTRIBUTE``.
+    """
+
+    def __init__(self, package: str, attribute: str, items: str) -> None:
+        self._places: dict[str, tuple[str, str]] = {}
+        for item in items.split():
+            name, _, place = item.partition("=")
+            module, _, own = (place or name).partition(".")
+            self._places[name] = (f"{package}.{module}", own or attribute)
+        self._loaded: dict[str, T] = {}
+
+    def named(self, name: str) -> T | None:
+        """Return the declaration of an id; None where there is none."""
+        if name not in self._loaded and name in self._places:
+            module, attribute = self._places[name]
+            self._loaded[name] = getattr(importlib.import_module(module), attribute)
+        return self._loaded.get(name)
+
+    @property
+    def ids(self) -> tuple[str, ...]:
+        """The ids, without importing anything."""
+        return tuple(self._places)
+
+    def __len__(self) -> int:
+        return len(self._places)
+
+    @overload
+    def __getitem__(self, which: int) -> T: ...
+    @overload
+    def __getitem__(self, which: slice) -> tuple[T, ...]: ...
+    def __getitem__(self, which: int | slice) -> T | tuple[T, ...]:
+        return tuple(self)[which]
+
+    def __iter__(self) -> Iterator[T]:
+        for name in self._places:
+            item = self.named(name)
+            assert item is not None
+            yield item
+
+
+CONVERSIONS: Sequence[Conversion] = Listed(
+    "vastgrid.convert",
+    "CONVERSION",
+    """
+    accuracy align along arrows aspect bands between cells=points_to_grid clean clip compare contours
+    courses=records_to_lines daylight difference edit facets=grid_to_tin grid ground hillshade labels lattice lay levels
+    merge mosaic no_change noise offset pile points reproject scatter simplify slope solid stages structures system thin
+    ticks tin upper=mesh_to_tin volumes
+    """,
 )
+FORMATS: Sequence[Format] = Listed(
+    "vastgrid.formats",
+    "FORMAT",
+    """
+    asciigrid bil cityjson copc=las.COPC dxf e57 flatgeobuf floatgrid geojson geopackage geotiff glb gpx ifc kml landxml
+    las obj off pcd plan=plansheet ply raster shapefile stl text 3mf=threemf scene=webscene
+    """,
+)
+# In the order in which findings are told.
+CHECKS: Sequence[Check] = Listed(
+    "vastgrid.checks",
+    "CHECK",
+    """
+    wrong-unit=wrong_unit spikes crossing-lines=crossing_lines two-heights-here=two_heights long-triangles=long_triangles
+    zero-heights=zero_heights gaps flat-triangles=flat_triangles given-twice=given_twice name-twice=name_twice
+    """,
+)
+# The conversion that builds a surface from source data as files describe it.
+BUILDER = "tin"
+
+
+def _named(listed: Sequence[D], name: str) -> D | None:
+    if isinstance(listed, Listed):
+        own: D | None = listed.named(name)
+        return own
+    return next((each for each in listed if each.id == name), None)
 
 
 def check_named(name: str) -> Check:
@@ -203,20 +118,22 @@ def check_named(name: str) -> Check:
     CallError
         If there is none.
     """
-    for each in CHECKS:
-        if each.id == name:
-            return each
+    check = _named(CHECKS, name)
+    if check is not None:
+        return check
     raise CallError(f"there is no check “{shortly(name)}”; {instead(name, (each.id for each in CHECKS))}")
 
 
 def grows(operation: str) -> str:
     """Return the parameter of a conversion that is a log of what is done by hand; empty where there is none."""
-    return next((each.resumes for each in CONVERSIONS if each.id == operation), "")
+    conversion = _named(CONVERSIONS, operation)
+    return conversion.resumes if conversion is not None else ""
 
 
 def parameter_of(operation: str, kind: type) -> Field | None:
     """Return the parameter of a conversion that holds values of a kind; nothing where it has none."""
-    fields = (field for each in CONVERSIONS if each.id == operation for field in declare.fields(each.params))
+    conversion = _named(CONVERSIONS, operation)
+    fields = declare.fields(conversion.params) if conversion is not None else ()
     return next((field for field in fields if field.kind is kind), None)
 
 
@@ -228,9 +145,9 @@ def conversion_named(name: str) -> Conversion:
     CallError
         If there is none; the text lists those there are.
     """
-    for each in CONVERSIONS:
-        if each.id == name:
-            return each
+    conversion = _named(CONVERSIONS, name)
+    if conversion is not None:
+        return conversion
     raise CallError(f"there is no conversion “{shortly(name)}”; {_conversion_instead(name)}")
 
 
@@ -246,7 +163,7 @@ def _conversion_instead(name: str) -> str:
 
 def builder() -> Conversion:
     """Return the conversion that builds a surface from source data as files describe it."""
-    return next(each for each in CONVERSIONS if each.builds)
+    return conversion_named(BUILDER)
 
 
 def format_named(name: str) -> Format:
@@ -257,9 +174,9 @@ def format_named(name: str) -> Format:
     CallError
         If there is none.
     """
-    for each in FORMATS:
-        if each.id == name:
-            return each
+    kind = _named(FORMATS, name)
+    if kind is not None:
+        return kind
     raise CallError(f"there is no format “{shortly(name)}”; {instead(name, (each.id for each in FORMATS))}")
 
 

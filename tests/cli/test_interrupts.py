@@ -1,5 +1,6 @@
 """Ctrl+C and SIGTERM at any moment: one line, the right exit code, nothing left behind."""
 
+import os
 import signal
 import subprocess
 import sys
@@ -23,8 +24,9 @@ def large(tmp_path_factory):
 
 def run_until(command, folder, number, wait):
     process = subprocess.Popen(
-        [sys.executable, "-m", "vastgrid", *map(str, command)],
-        cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        # As ./vastgrid does: signals wait until the program can answer them.
+        ["env", "--block-signal=INT", "--block-signal=TERM", sys.executable, "-m", "vastgrid", *map(str, command)],
+        cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env={**os.environ, "VASTGRID_SIGNALS": "wait"},
     )  # fmt: skip
     wait(process)
     process.send_signal(number)

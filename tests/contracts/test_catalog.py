@@ -62,7 +62,7 @@ def test_every_module_is_listed_once():
             declared += [each for each in own if isinstance(each, Conversion | Format)]
         assert {id(each) for each in declared} == {id(each) for each in listed}
         assert len(declared) == len(listed)
-        assert len({each.id for each in listed}) == len(listed)
+        assert tuple(each.id for each in listed) == listed.ids
 
 
 @pytest.mark.parametrize("declared", [*catalog.CONVERSIONS, *catalog.FORMATS], ids=lambda each: each.id)

@@ -1,5 +1,6 @@
 """Compiled inner loops: arrays in, arrays out, no datasets."""
 
+import importlib
 import os
 import tempfile
 from pathlib import Path
@@ -22,4 +23,20 @@ def _find_cache_a_place() -> None:
         os.environ["NUMBA_CACHE_DIR"] = str(kept) if ours else tempfile.mkdtemp(prefix="vastgrid-")
 
 
+def _leave_linear_algebra_aside() -> None:
+    """Keep the compiler from loading SciPy's linear algebra as it starts: a quarter of every start, for what no kernel uses.
+
+    It only asks whether that is there, which it is; what a kernel uses of it would still be loaded with the kernel.
+    """
+    from numba.np import linalg
+
+    whole = linalg.ensure_blas
+    linalg.ensure_blas = lambda: None
+    try:
+        importlib.import_module("numba.np.arraymath")
+    finally:
+        linalg.ensure_blas = whole
+
+
 _find_cache_a_place()
+_leave_linear_algebra_aside()
