@@ -305,6 +305,7 @@ def test_import_contracts_catch_a_planted_fault(tmp_path):
         "kernels/locate.py": "import vastgrid.catalog\n",
         "formats/obj.py": "import vastgrid.formats.text\n",
         "convert/grid.py": "import vastgrid.convert.tin\n",
+        "checks/gaps.py": "import vastgrid.checks.spikes\n",
         "lineage/store.py": "import PyQt6.QtCore\n",
         "qt/desk/making.py": "import vastgrid.qt.panel.panel\n",
         "execution/steps.py": "import vastgrid.execution.executor\n",
