@@ -7,7 +7,8 @@ import pytest
 
 from vastgrid import catalog
 
-README = (Path(__file__).parents[2] / "README.md").read_text(encoding="utf-8")
+ROOT = Path(__file__).parents[2]
+README = (ROOT / "README.md").read_text(encoding="utf-8")
 TABLE = next(line for line in README.splitlines() if line.startswith("| text points"))
 IN, OUT = (cell.lower() for cell in TABLE.strip("| ").split(" | "))
 # Words that stand for a format where its title does not: the raster library's many, scans by their files' endings.
@@ -35,3 +36,13 @@ def test_what_goes_out_is_what_can_be_written():
     assert all(word_of(each) in OUT or each.id in OUT for each in writers)
     # DXF is named with its editions, parted by “and”.
     assert len(re.split(r", ", OUT)) == len(writers)
+
+
+def test_the_files_that_architecture_names_are_there():
+    package = ROOT / "src" / "vastgrid"
+    text = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
+    assert len(text.splitlines()) <= 150
+    named = set(re.findall(r"`([\w/]+\.py)", text))
+    assert len(named) > 25
+    for name in named:
+        assert (package / name).exists() if "/" in name else list(package.rglob(name)), name
