@@ -14,14 +14,14 @@ from shared import FOLDER, best, make_tin, row
 
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert import accuracy
+from vastgrid.convert.answers import accuracy
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Inputs
 from vastgrid.jobs.session import Session
 from vastgrid.measures.earthwork import between, common_pieces
-from vastgrid.terrain.overlaying import difference_tin
+from vastgrid.terrain.tin.overlaying import difference_tin
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 NONE = np.zeros(0)

@@ -15,7 +15,7 @@ from shared import FOLDER, make_tin, row
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.isolines import isolines
+from vastgrid.kernels.lines.isolines import isolines
 
 TRIANGLES, POINTS = 2_000_000, 20_000_000
 
@@ -42,7 +42,7 @@ def cloud(tin: Tin) -> PointSet:
 
 def contours(tin: Tin, vertices: int):
     """Contours of about so many vertices."""
-    from vastgrid.convert.contours import levels_between
+    from vastgrid.convert.lines.contours import levels_between
     from vastgrid.data.linework import Contours
 
     pair = (float(tin.vertices[:, 2].min()), float(tin.vertices[:, 2].max()))

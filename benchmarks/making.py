@@ -11,16 +11,16 @@ from shared import FOLDER, best, make_tin, row, survey
 
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert import grid as grid_conversion
-from vastgrid.convert import labels as label_conversion
+from vastgrid.convert.grids import grid as grid_conversion
+from vastgrid.convert.lines import labels as label_conversion
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.measures.difference import difference
 from vastgrid.params import declare
-from vastgrid.terrain.contouring import level_lines
-from vastgrid.terrain.gridding import Method, heights_on
+from vastgrid.terrain.cells.gridding import Method, heights_on
+from vastgrid.terrain.lines.contouring import level_lines
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 
@@ -134,7 +134,7 @@ import laspy, numpy as np
 from vastgrid.base.progress import Silent
 from vastgrid.formats import las
 from vastgrid.kernels import warm
-from vastgrid.convert import grid
+from vastgrid.convert.grids import grid
 from vastgrid.params import declare
 warm.warm()
 path = Path(sys.argv[1])

@@ -35,14 +35,16 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats.las import LasReadParams
-from vastgrid.kernels import raster, topology, warm
-from vastgrid.kernels.isolines import isolines
+from vastgrid.kernels import warm
+from vastgrid.kernels.cells import raster
+from vastgrid.kernels.lines.isolines import isolines
+from vastgrid.kernels.triangles import topology
 
 
 def bench_tin() -> None:
     import pythoncdt as cdt
 
-    from vastgrid.convert.tin import TinParams, run
+    from vastgrid.convert.surfaces.tin import TinParams, run
 
     xyz = survey(1_000_000)
     rng = np.random.default_rng(5)

@@ -16,8 +16,8 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
-from vastgrid.terrain.edits import EditLog, replayed
-from vastgrid.terrain.simplify import Wanted, within_grid
+from vastgrid.terrain.editing.edits import EditLog, replayed
+from vastgrid.terrain.tin.simplify import Wanted, within_grid
 
 METRES = Frame(None, Unit.METRE, Unit.METRE)
 # The other package may take so many seconds before it is stopped; then its time counts as that.
@@ -50,7 +50,7 @@ sys.path.insert(0, sys.argv[1])
 from shared import make_tin
 from vastgrid.kernels import warm
 from vastgrid.base.progress import Silent
-from vastgrid.terrain.simplify import Wanted, within_tin
+from vastgrid.terrain.tin.simplify import Wanted, within_tin
 warm.warm()
 tin = make_tin(1_000_000)
 begun = time.perf_counter()
@@ -124,7 +124,7 @@ print(seconds, file=sys.stderr)
 
 def bench_ground() -> None:
     """Ground of 2 M points, beside the cloth-simulation package with cells as wide as ours."""
-    from vastgrid.convert import ground
+    from vastgrid.convert.points.points import ground
 
     xyz, is_ground = _scene(2_000_000, 1000.0)
     points = PointSet(name="Scan", frame=METRES, xyz=xyz)
@@ -265,7 +265,7 @@ import sys, time, resource
 sys.path.insert(0, sys.argv[1])
 from shared import survey
 from vastgrid.base.progress import Silent
-from vastgrid.convert.tin import TinParams, run
+from vastgrid.convert.surfaces.tin import TinParams, run
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.kernels import warm

@@ -14,8 +14,8 @@ import numpy as np
 from vastgrid.base.progress import Silent
 from vastgrid.data.frame import Frame
 from vastgrid.data.tin import Tin
-from vastgrid.kernels import topology
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.triangles import topology
+from vastgrid.kernels.triangles.triangulate import triangulate
 
 ROWS: list[tuple[str, str, str, str, bool]] = []
 FOLDER = Path(tempfile.mkdtemp(prefix="vastgrid-bench-"))

@@ -8,11 +8,11 @@ import numpy as np
 
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert import tin as tin_conversion
+from vastgrid.convert.surfaces import tin as tin_conversion
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas
-from vastgrid.kernels.topology import neighbours_of
+from vastgrid.kernels.triangles.topology import neighbours_of
 
 DATA = Path(__file__).parent / "data"
 HANDMADE = Path(__file__).parent / "handmade"

@@ -6,7 +6,8 @@ import numpy as np
 
 from builders import METRES, ground, scattered
 from vastgrid.base.progress import Silent
-from vastgrid.convert import contours, grid
+from vastgrid.convert.grids import grid
+from vastgrid.convert.lines import contours
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh

@@ -12,8 +12,8 @@ from vastgrid.data.frame import UNKNOWN
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, weighing
-from vastgrid.kernels.decimals import read_words
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.decimals import read_words
+from vastgrid.kernels.text.textrows import RowTemplate
 
 _HEAD = b"TOLLGARTH SPOTS\n"
 

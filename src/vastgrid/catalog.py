@@ -32,15 +32,15 @@ class Listed(Sequence[T]):
     attribute : str
         What a declaration is called in its module.
     items : str
-        Ids in order, each the name of its module; where that has another name, ``id=module``, or ``id=module.ATTRIBUTE``.
+        Places in order, each a module whose name is the id; where the id is another, ``id=module``, or ``id=module:ATTRIBUTE``.
     """
 
     def __init__(self, package: str, attribute: str, items: str) -> None:
         self._places: dict[str, tuple[str, str]] = {}
         for item in items.split():
-            name, _, place = item.partition("=")
-            module, _, own = (place or name).partition(".")
-            self._places[name] = (f"{package}.{module}", own or attribute)
+            name, _, place = item.rpartition("=")
+            module, _, other = place.partition(":")
+            self._places[name or module.rpartition(".")[2]] = (f"{package}.{module}", other or attribute)
         self._loaded: dict[str, T] = {}
 
     def named(self, name: str) -> T | None:
@@ -76,17 +76,20 @@ CONVERSIONS: Sequence[Conversion] = Listed(
     "vastgrid.convert",
     "CONVERSION",
     """
-    accuracy align along arrows aspect bands between cells=points_to_grid clean clip compare contours
-    courses=records_to_lines daylight difference edit facets=grid_to_tin grid ground hillshade labels lattice lay levels
-    merge mosaic no_change noise offset pile points reproject scatter simplify slope solid stages structures system thin
-    ticks tin upper=mesh_to_tin volumes
+    answers.accuracy grids.align points.along lines.arrows grids.aspect lines.bands answers.between
+    cells=grids.points_to_grid points.clean whole.clip answers.compare lines.contours courses=lines.records_to_lines
+    surfaces.daylight surfaces.difference surfaces.edit facets=surfaces.grid_to_tin grids.grid points.ground
+    grids.hillshade lines.labels points.lattice lines.lay lines.levels surfaces.merge grids.mosaic lines.no_change
+    points.noise lines.offset answers.pile points.points whole.reproject points.scatter surfaces.simplify grids.slope
+    solids.solid answers.stages solids.structures whole.system points.thin lines.ticks surfaces.tin
+    upper=surfaces.mesh_to_tin answers.volumes
     """,
 )
 FORMATS: Sequence[Format] = Listed(
     "vastgrid.formats",
     "FORMAT",
     """
-    asciigrid bil cityjson copc=las.COPC dxf e57 flatgeobuf floatgrid geojson geopackage geotiff glb gpx ifc kml landxml
+    asciigrid bil cityjson copc=las:COPC dxf e57 flatgeobuf floatgrid geojson geopackage geotiff glb gpx ifc kml landxml
     las obj off pcd plan=plansheet ply raster shapefile stl text 3mf=threemf scene=webscene
     """,
 )

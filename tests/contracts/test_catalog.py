@@ -20,7 +20,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert import contours, grid
+from vastgrid.convert.grids import grid
+from vastgrid.convert.lines import contours
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
@@ -57,8 +58,8 @@ def test_every_module_is_listed_once():
     for package, listed in ((vastgrid.convert, catalog.CONVERSIONS), (vastgrid.formats, catalog.FORMATS)):
         # A module has one declaration; one of formats may have others, of files that its reader reads too.
         declared = []
-        for module in pkgutil.iter_modules(package.__path__):
-            own = vars(importlib.import_module(f"{package.__name__}.{module.name}")).values()
+        for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
+            own = vars(importlib.import_module(module.name)).values()
             declared += [each for each in own if isinstance(each, Conversion | Format)]
         assert {id(each) for each in declared} == {id(each) for each in listed}
         assert len(declared) == len(listed)
@@ -302,9 +303,9 @@ def test_import_contracts_catch_a_planted_fault(tmp_path):
     shutil.copytree(root / "src" / "vastgrid", tmp_path / "vastgrid")
     shutil.copy(root / "pyproject.toml", tmp_path)
     faults = {
-        "kernels/locate.py": "import vastgrid.catalog\n",
+        "kernels/triangles/locate.py": "import vastgrid.catalog\n",
         "formats/obj.py": "import vastgrid.formats.text\n",
-        "convert/grid.py": "import vastgrid.convert.tin\n",
+        "convert/grids/grid.py": "import vastgrid.convert.surfaces.tin\n",
         "checks/gaps.py": "import vastgrid.checks.spikes\n",
         "lineage/store.py": "import PyQt6.QtCore\n",
         "qt/desk/making.py": "import vastgrid.qt.panel.panel\n",

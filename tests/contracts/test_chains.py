@@ -14,7 +14,7 @@ from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import areas
 from vastgrid.execution.steps import convert
 from vastgrid.measures.heights import heights
-from vastgrid.terrain.merging import outline
+from vastgrid.terrain.tin.merging import outline
 
 WRITERS = [each for each in catalog.FORMATS if each.write and each.verify is None]
 # All that are put in, with what each keeps. Whoever adds one says here what it keeps.

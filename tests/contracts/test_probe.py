@@ -22,13 +22,13 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.jobs.reporting import report
 from vastgrid.jobs.session import Session
-from vastgrid.kernels.topology import inside_polygon
+from vastgrid.kernels.triangles.topology import inside_polygon
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 from vastgrid.params.declare import Param, plain
 from vastgrid.params.kinds import Levels, Styles
 from vastgrid.reports.account import as_text
-from vastgrid.terrain.edits import EditLog, replayed, set_height_line
+from vastgrid.terrain.editing.edits import EditLog, replayed, set_height_line
 
 AREA = "Pad: 431020.5 887020.25, 431120.5 887020.25, 431120.5 887110.125"
 

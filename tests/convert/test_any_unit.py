@@ -10,14 +10,16 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import DEGREE, Length, Unit, length_in
-from vastgrid.convert import contours, grid, tin
+from vastgrid.convert.grids import grid
+from vastgrid.convert.lines import contours
+from vastgrid.convert.surfaces import tin
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
 from vastgrid.execution.steps import convert, read_file
 from vastgrid.params import declare
-from vastgrid.terrain.units import in_units
+from vastgrid.terrain.place.units import in_units
 
 # 1 ft = 0.3048 m and 1 US survey ft = 1200/3937 m exactly (NIST SP 811, B.6).
 UNITS = [(Unit.FOOT, 0.3048), (Unit.US_FOOT, 1200 / 3937), (Unit.MILLIMETRE, 0.001)]

@@ -7,13 +7,15 @@ import shapely
 from builders import METRES, ORIGIN, ground, scattered
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import along, arrows, bands, no_change, offset, scatter, slope
-from vastgrid.convert import grid as grid_conversion
+from vastgrid.convert.grids import grid as grid_conversion
+from vastgrid.convert.grids import slope
+from vastgrid.convert.lines import arrows, bands, no_change, offset
+from vastgrid.convert.points.points import along, scatter
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Inputs
-from vastgrid.kernels.below import area_below
+from vastgrid.kernels.triangles.below import area_below
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 
@@ -207,7 +209,7 @@ def test_two_planes_meet_in_a_straight_line():
 
 def _plane(places, height) -> Tin:
     points = scattered(len(places), height=height)
-    from vastgrid.convert import tin as tin_conversion
+    from vastgrid.convert.surfaces import tin as tin_conversion
 
     x, y = (places - ORIGIN).T
     import dataclasses

@@ -7,14 +7,14 @@ import shapely
 from builders import METRES, ORIGIN, ground, sound
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import daylight
+from vastgrid.convert.surfaces import daylight
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Inputs
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
-from vastgrid.terrain.surfaces import grid_tin
+from vastgrid.terrain.tin.surfaces import grid_tin
 
 
 def plane(east=0.0, north=0.0, at=0.0, size=400.0):

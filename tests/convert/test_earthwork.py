@@ -248,6 +248,6 @@ def test_a_pile_with_heights_in_feet_gives_its_base_in_feet():
 
 
 def test_a_grid_too_large_to_be_triangles_is_refused(monkeypatch):
-    monkeypatch.setattr("vastgrid.terrain.boundaries.MOST_CELLS", 1000)
+    monkeypatch.setattr("vastgrid.terrain.areas.boundaries.MOST_CELLS", 1000)
     with pytest.raises(CallError, match=r"2.500 cells; as triangles at most"):
         volumes(FLAT, grid_of(TILTED, 2.0))

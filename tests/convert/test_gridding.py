@@ -9,15 +9,15 @@ from scipy.interpolate import LinearNDInterpolator
 from builders import DATA, METRES, ORIGIN, ground, scattered
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import align, grid, mosaic
+from vastgrid.convert.grids import align, grid, mosaic
 from vastgrid.data.classes import CLASSES
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Inputs
 from vastgrid.formats import las
-from vastgrid.kernels.natural import natural_weights
-from vastgrid.kernels.topology import neighbours_of
+from vastgrid.kernels.triangles.natural import natural_weights
+from vastgrid.kernels.triangles.topology import neighbours_of
 from vastgrid.params import declare
-from vastgrid.terrain.gridding import Method
+from vastgrid.terrain.cells.gridding import Method
 
 
 def made(source, **words):

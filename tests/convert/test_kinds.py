@@ -11,8 +11,10 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert import contours, grid, reproject, system
-from vastgrid.convert import records_to_lines as courses
+from vastgrid.convert.grids import grid
+from vastgrid.convert.lines import contours
+from vastgrid.convert.lines import records_to_lines as courses
+from vastgrid.convert.whole import reproject, system
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.mesh import Mesh
@@ -20,7 +22,7 @@ from vastgrid.data.survey import Record, Survey, survey_of
 from vastgrid.data.tin import Tin
 from vastgrid.execution.steps import convert, read_file
 from vastgrid.params import declare
-from vastgrid.terrain.reproject import utm_zone
+from vastgrid.terrain.place.reproject import utm_zone
 
 # The builders' places, moved by a round figure into UTM zone 32.
 UTM = Frame(frame_of_crs("EPSG:32632").crs, Unit.METRE, Unit.METRE)

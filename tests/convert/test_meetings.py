@@ -7,11 +7,11 @@ from hypothesis import strategies as st
 
 from builders import METRES
 from vastgrid.base.progress import Silent
-from vastgrid.convert.tin import Meeting, TinParams, run, settle
+from vastgrid.convert.surfaces.tin import Meeting, TinParams, run, settle
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
-from vastgrid.kernels.crossings import on_segments
-from vastgrid.kernels.topology import group_places
+from vastgrid.kernels.triangles.crossings import on_segments
+from vastgrid.kernels.triangles.topology import group_places
 from vastgrid.measures.heights import heights
 
 CORNERS = [(0, 0, 0), (100, 0, 0), (100, 100, 0), (0, 100, 0)]

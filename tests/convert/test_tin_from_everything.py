@@ -10,7 +10,7 @@ from builders import DATA, METRES, ORIGIN, scattered, sound
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert import tin as building
+from vastgrid.convert.surfaces import tin as building
 from vastgrid.data.line_roles import BREAKLINE
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
@@ -20,7 +20,7 @@ from vastgrid.formats import landxml
 from vastgrid.lineage.store import Store
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
-from vastgrid.terrain.rims import rim_ring
+from vastgrid.terrain.tin.rims import rim_ring
 
 E, N = ORIGIN
 

@@ -14,7 +14,7 @@ from vastgrid.lineage.graph import State
 from vastgrid.recipes.capture import recipe_of
 from vastgrid.recipes.recipe import as_text, read_text, write_recipe
 from vastgrid.recipes.run import RunAccount, run_many, run_recipe, runs_of
-from vastgrid.terrain.edits import set_height_line
+from vastgrid.terrain.editing.edits import set_height_line
 
 
 def survey(path, seed=1, unit="m", count=400):

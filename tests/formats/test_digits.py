@@ -12,7 +12,7 @@ from builders import HANDMADE
 from vastgrid import catalog
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Silent
-from vastgrid.kernels.decimals import number_of, parse_number, read_words
+from vastgrid.kernels.text.decimals import number_of, parse_number, read_words
 
 sys.path.insert(0, str(HANDMADE.parent / "fuzz"))
 import numerals

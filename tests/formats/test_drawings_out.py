@@ -13,7 +13,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert import contours
+from vastgrid.convert.lines import contours
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.data.tin import Tin, areas
 from vastgrid.delivery.deliver import deliver
@@ -21,8 +21,8 @@ from vastgrid.execution.steps import convert, read_file
 from vastgrid.formats.dxf._faces import MOST, pieces
 from vastgrid.formats.dxf._pen import Version, encoded
 from vastgrid.params import declare
-from vastgrid.terrain.overlaying import overlaid
-from vastgrid.terrain.parting import parted
+from vastgrid.terrain.tin.overlaying import overlaid
+from vastgrid.terrain.tin.parting import parted
 
 DXF = catalog.format_named("dxf")
 

@@ -12,8 +12,8 @@ from formats.second_landxml_reader import linear_unit, surfaces
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert import contours
-from vastgrid.convert.tin import TinParams, run
+from vastgrid.convert.lines import contours
+from vastgrid.convert.surfaces.tin import TinParams, run
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.survey import Record, survey_of
@@ -22,8 +22,8 @@ from vastgrid.delivery.deliver import deliver
 from vastgrid.execution.steps import read_file
 from vastgrid.formats import landxml
 from vastgrid.formats.landxml._read import Take
-from vastgrid.terrain.alignment import profile_heights
-from vastgrid.terrain.units import in_units
+from vastgrid.terrain.lines.alignment import profile_heights
+from vastgrid.terrain.place.units import in_units
 
 READ, WRITE = landxml.LandXmlReadParams(), landxml.LandXmlWriteParams()
 

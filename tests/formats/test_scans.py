@@ -16,7 +16,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.execution.steps import peek_file, read_file
 from vastgrid.format_support.cloudfile import CloudReadParams, filtered, parse_area
 from vastgrid.formats import e57 as e57_format
-from vastgrid.kernels.clouds import thinned
+from vastgrid.kernels.cells.clouds import thinned
 
 
 def read(path, **words):

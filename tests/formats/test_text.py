@@ -10,7 +10,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.formats import text
 from vastgrid.formats.text import Delimiter, Form, TextReadParams, parse_angle
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.textrows import RowTemplate
 
 
 @pytest.fixture

@@ -21,7 +21,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.delivery.deliver import deliver
 from vastgrid.execution.steps import peek_file, read_file
 from vastgrid.measures.levels import interval_of
-from vastgrid.terrain.reproject import passage, reprojected
+from vastgrid.terrain.place.reproject import passage, reprojected
 
 
 def read(path, **words):

@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 from vastgrid.data.frame import UNKNOWN
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin, areas
-from vastgrid.kernels.cloudorder import LEVELS, coarse_to_fine, count_tiles, scatter
-from vastgrid.kernels.clouds import unpacked
-from vastgrid.kernels.locate import buckets, covering
-from vastgrid.kernels.topology import neighbours_of, wind
-from vastgrid.terrain.assemble import fans, merged, surface_from_faces
+from vastgrid.kernels.cells.cloudorder import LEVELS, coarse_to_fine, count_tiles, scatter
+from vastgrid.kernels.cells.clouds import unpacked
+from vastgrid.kernels.triangles.locate import buckets, covering
+from vastgrid.kernels.triangles.topology import neighbours_of, wind
+from vastgrid.terrain.tin.assemble import fans, merged, surface_from_faces
 
 
 def packed(data):

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import shapely
 
-from vastgrid.kernels.crossings import crossings
+from vastgrid.kernels.triangles.crossings import crossings
 
 
 @pytest.mark.parametrize("seed", range(6))

@@ -9,13 +9,13 @@ from hypothesis import strategies as st
 from builders import METRES
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert import contours
+from vastgrid.convert.lines import contours
 from vastgrid.data.grid import Grid
-from vastgrid.kernels.gridlines import grid_isolines
-from vastgrid.kernels.isolines import undoubled
-from vastgrid.kernels.shade import hillshade, slope_aspect
+from vastgrid.kernels.drawing.shade import hillshade, slope_aspect
+from vastgrid.kernels.lines.gridlines import grid_isolines
+from vastgrid.kernels.lines.isolines import undoubled
 from vastgrid.measures.levels import interval_of
-from vastgrid.terrain.surfaces import grid_tin
+from vastgrid.terrain.tin.surfaces import grid_tin
 
 
 @pytest.fixture(scope="module")
@@ -108,7 +108,7 @@ def test_lines_end_at_the_rim_only_and_keep_higher_ground_on_the_left(seed, top,
 def test_levels_on_vertices_are_measured(interval, base):
     rng = np.random.default_rng(5)
     x, y = (part.ravel() * 10.0 + rng.uniform(-3, 3, 1600) for part in np.meshgrid(np.arange(40.0), np.arange(40.0)))
-    from vastgrid.convert import tin
+    from vastgrid.convert.surfaces import tin
     from vastgrid.data.pointset import PointSet
 
     cloud = PointSet(frame=METRES, xyz=np.column_stack((x, y, np.round(6 * np.sin(x / 60) * np.cos(y / 50)))))

@@ -7,8 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial import Delaunay
 
-from vastgrid.kernels.locate import buckets
-from vastgrid.kernels.overlay import level_with, packed, pieces, prisms
+from vastgrid.kernels.triangles.locate import buckets
+from vastgrid.kernels.triangles.overlay import level_with, packed, pieces, prisms
 
 NONE = np.zeros((0, 2)), np.zeros((0, 3), np.int32), np.zeros(0, np.int64)
 
@@ -140,7 +140,7 @@ def test_where_both_are_equally_high_lies_on_both():
     low, high = np.zeros(2), np.full(2, 10.0)
     lines = level_with(*one, *other, buckets(*other), low, high)
     assert len(lines) > 10
-    from vastgrid.kernels.locate import heights_at
+    from vastgrid.kernels.triangles.locate import heights_at
 
     places = np.ascontiguousarray(lines.reshape(-1, 2))
     inner = ((places > 1e-6) & (places < 10.0 - 1e-6)).all(axis=1)

@@ -9,16 +9,20 @@ from matplotlib.cbook import get_sample_data
 from builders import METRES, ORIGIN, ground, scattered
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert import contours, grid, points
-from vastgrid.convert import grid_to_tin as facets
+from vastgrid.convert.grids import grid
+from vastgrid.convert.lines import contours
+from vastgrid.convert.points.points import points
+from vastgrid.convert.surfaces import grid_to_tin as facets
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
-from vastgrid.kernels import locate, raster, shade
-from vastgrid.kernels.isolines import isolines
+from vastgrid.kernels.cells import raster
+from vastgrid.kernels.drawing import shade
+from vastgrid.kernels.lines.isolines import isolines
+from vastgrid.kernels.triangles import locate
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import heights
-from vastgrid.terrain.surfaces import contour_tin, grid_tin
-from vastgrid.terrain.units import in_units
+from vastgrid.terrain.place.units import in_units
+from vastgrid.terrain.tin.surfaces import contour_tin, grid_tin
 
 
 def plane(x, y):
@@ -79,8 +83,8 @@ def lines_by_level(result):
 
 def test_contours_of_a_cone_are_circles():
     points_ = scattered(6000, size=(200.0, 200.0), height=lambda x, y: 100.0 - np.hypot(x - 100, y - 100))
-    from vastgrid.convert.tin import TinParams
-    from vastgrid.convert.tin import run as build
+    from vastgrid.convert.surfaces.tin import TinParams
+    from vastgrid.convert.surfaces.tin import run as build
 
     tin = build([points_], TinParams(), Silent()).dataset
     made = contours.run([tin], contours.ContourParams(Length(10.0), Length(0.0), 5), Silent()).dataset
@@ -146,8 +150,8 @@ def test_levels_at_vertices_do_not_branch():
 def test_contour_loss_is_real():
     # Between two contours a parabola bulges by at most a known height; the contours alone make it flat.
     points_ = scattered(20_000, height=lambda x, y: 0.0005 * (x - 100) ** 2)
-    from vastgrid.convert.tin import TinParams
-    from vastgrid.convert.tin import run as build
+    from vastgrid.convert.surfaces.tin import TinParams
+    from vastgrid.convert.surfaces.tin import run as build
 
     tin = build([points_], TinParams(), Silent()).dataset
     result = contours.run([tin], contours.ContourParams(Length(1.0)), Silent())

@@ -8,8 +8,8 @@ import numpy as np
 import pytest
 
 from vastgrid.base.progress import Silent
-from vastgrid.kernels.ties import circle_radii, settle_ties
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.triangles.ties import circle_radii, settle_ties
+from vastgrid.kernels.triangles.triangulate import triangulate
 
 NO_EDGES = np.zeros((0, 2), np.int64)
 

@@ -10,12 +10,12 @@ from builders import METRES, ORIGIN, scattered
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert.tin import Meeting, TinParams, run
+from vastgrid.convert.surfaces.tin import Meeting, TinParams, run
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
-from vastgrid.kernels.topology import neighbours_of
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.triangles.topology import neighbours_of
+from vastgrid.kernels.triangles.triangulate import triangulate
 
 
 def in_circle(a, b, c, d):

@@ -24,7 +24,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.jobs.session import Session
 from vastgrid.lineage import cloudindex
 from vastgrid.lineage.graph import Role
-from vastgrid.terrain.edits import set_height_line
+from vastgrid.terrain.editing.edits import set_height_line
 
 WORK = ("import", "order", "make", "edit", "deliver", "undo")
 

@@ -108,7 +108,7 @@ def test_the_frame_comes_from_the_role_that_gives_it(session, tmp_path):
     from vastgrid.base.quantities import Unit
     from vastgrid.declarations.conversion import Inputs
     from vastgrid.execution.steps import convert
-    from vastgrid.terrain.units import in_units
+    from vastgrid.terrain.place.units import in_units
 
     metres = session.dataset(low)
     feet = in_units(metres, Unit.FOOT, Unit.FOOT)

@@ -10,7 +10,7 @@ from vastgrid.jobs.session import Session
 from vastgrid.lineage.checkpoints import EVERY
 from vastgrid.lineage.graph import State
 from vastgrid.lineage.payloads import LONG, Payloads, effective
-from vastgrid.terrain.edits import EditLog, replayed, set_height_line
+from vastgrid.terrain.editing.edits import EditLog, replayed, set_height_line
 
 
 def write(path, count=12, lift=0.0):
@@ -104,7 +104,7 @@ def test_a_thousand_edits_are_neither_a_thousand_graphs_nor_a_thousand_surfaces(
 
 
 def test_only_what_is_new_is_done(session, monkeypatch):
-    from vastgrid.convert import edit
+    from vastgrid.convert.surfaces import edit
 
     done = []
     real = edit.replayed

@@ -24,7 +24,7 @@ def codes():
     for path in SOURCE.rglob("*.py"):
         some |= set(re.findall(r'(?:Finding|note|left_out|undecided)\(\s*"([a-z0-9-]+)"', path.read_text()))
     # Some stand in tables beside what they say.
-    some |= set(re.findall(r'\("\w+", "([a-z]+-breaklines)"', (SOURCE / "vastgrid/terrain/meeting.py").read_text()))
+    some |= set(re.findall(r'\("\w+", "([a-z]+-breaklines)"', (SOURCE / "vastgrid/terrain/tin/meeting.py").read_text()))
     return sorted(some)
 
 

@@ -13,9 +13,9 @@ from scipy.spatial import cKDTree
 from builders import METRES, ORIGIN, ground, sound
 from vastgrid.base.progress import Silent
 from vastgrid.data.tin import Tin, areas
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.triangles.triangulate import triangulate
 from vastgrid.measures.earthwork import below_levels, between, by_cells, by_sections, region_of
-from vastgrid.terrain.overlaying import difference_tin
+from vastgrid.terrain.tin.overlaying import difference_tin
 
 NONE = np.zeros(0)
 

@@ -10,7 +10,7 @@ from vastgrid.base.quantities import Length, Unit
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import State
 from vastgrid.qt.widgets.charts import Curve, EarthBars
-from vastgrid.terrain.edits import set_height_line
+from vastgrid.terrain.editing.edits import set_height_line
 
 
 def answer(window, operation):

@@ -21,7 +21,7 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.format_support.cloudfile import CloudReadParams
-from vastgrid.kernels import strokes
+from vastgrid.kernels.drawing import strokes
 from vastgrid.params import declare
 from vastgrid.params.declare import Param
 from vastgrid.qt.dialogs.import_dialog import _line, _together

@@ -12,7 +12,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.lineage.graph import State
 from vastgrid.qt.dialogs.height_dialog import HeightDialog
 from vastgrid.qt.dialogs.tries_dialog import TriesDialog
-from vastgrid.terrain.logs import OFF
+from vastgrid.terrain.editing.logs import OFF
 
 
 def middle(window, name="Ground"):

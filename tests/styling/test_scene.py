@@ -13,7 +13,7 @@ from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, from_lines
 from vastgrid.data.pointset import PointSet
-from vastgrid.kernels import shade
+from vastgrid.kernels.drawing import shade
 from vastgrid.measures.heights import heights
 from vastgrid.styling import ramps
 from vastgrid.styling.camera import Camera

@@ -12,8 +12,8 @@ from scipy.special import fresnel
 from builders import METRES
 from vastgrid.base.quantities import Unit
 from vastgrid.data.survey import Record, Survey, survey_of
-from vastgrid.terrain.alignment import drawn, profile_heights, with_profile
-from vastgrid.terrain.units import in_units
+from vastgrid.terrain.lines.alignment import drawn, profile_heights, with_profile
+from vastgrid.terrain.place.units import in_units
 
 
 def clothoid_end(radius, length):

@@ -10,16 +10,16 @@ from builders import METRES, ORIGIN, scattered
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert import clean
-from vastgrid.convert import noise as telling
+from vastgrid.convert.points.points import clean
+from vastgrid.convert.points.points import noise as telling
 from vastgrid.data.classes import CLASSES
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.measures.section import cut
 from vastgrid.params import declare
 from vastgrid.styling.camera import Camera
-from vastgrid.terrain.cleaning import Cleaning, CleaningLog, cleaned, read_cleaning
-from vastgrid.terrain.picking import ALSO, LESS, Pick, picked
+from vastgrid.terrain.editing.cleaning import Cleaning, CleaningLog, cleaned, read_cleaning
+from vastgrid.terrain.editing.picking import ALSO, LESS, Pick, picked
 
 E, N = ORIGIN
 CLOUD = scattered(5000)

@@ -13,15 +13,15 @@ from hypothesis import strategies as st
 from builders import METRES
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
-from vastgrid.convert import tin as building
+from vastgrid.convert.surfaces import tin as building
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Inputs
-from vastgrid.kernels.topology import plan_areas
+from vastgrid.kernels.triangles.topology import plan_areas
 from vastgrid.params import declare
-from vastgrid.terrain.edits import EditLog, read_edit, replayed
-from vastgrid.terrain.precision import at_decimals, mended
+from vastgrid.terrain.editing.edits import EditLog, read_edit, replayed
+from vastgrid.terrain.tin.precision import at_decimals, mended
 
 SIZE = 200.0
 

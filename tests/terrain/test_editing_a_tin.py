@@ -8,12 +8,12 @@ from hypothesis import strategies as st
 from builders import METRES, ORIGIN, ground, scattered, sound
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import tin as building
+from vastgrid.convert.surfaces import tin as building
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
-from vastgrid.kernels.predicates import turn
-from vastgrid.terrain.edits import EditLog, read_edit, replayed
-from vastgrid.terrain.working import usual_near
+from vastgrid.kernels.triangles.predicates import turn
+from vastgrid.terrain.editing.edits import EditLog, read_edit, replayed
+from vastgrid.terrain.editing.working import usual_near
 
 E, N = ORIGIN
 

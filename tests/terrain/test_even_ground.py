@@ -12,14 +12,14 @@ from scipy.spatial import cKDTree
 from builders import METRES, ground
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import points_to_grid as cells
+from vastgrid.convert.grids import points_to_grid as cells
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
-from vastgrid.kernels.topology import group_places
+from vastgrid.kernels.triangles.topology import group_places
 from vastgrid.measures.levels import interval_finding, interval_of, line_levels
-from vastgrid.terrain.limits import _inner, cut_to
-from vastgrid.terrain.regular import grid_of, is_complete
+from vastgrid.terrain.cells.regular import grid_of, is_complete
+from vastgrid.terrain.tin.limits import _inner, cut_to
 
 
 def points_of(transform, rows, columns, heights, order=None):

@@ -8,12 +8,12 @@ from hypothesis import strategies as st
 
 from builders import METRES, ORIGIN, sound
 from vastgrid.base.progress import Silent
-from vastgrid.convert.tin import TinParams, run
+from vastgrid.convert.surfaces.tin import TinParams, run
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.triangles.triangulate import triangulate
 from vastgrid.params import declare
-from vastgrid.terrain.edits import EditLog, replayed
+from vastgrid.terrain.editing.edits import EditLog, replayed
 
 E, N = ORIGIN
 # The letter A of J. R. Shewchuk, “Triangle: engineering a 2D quality mesh generator and Delaunay triangulator”, 1996;

@@ -10,12 +10,12 @@ from builders import METRES, scattered
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert import tin as tin_conversion
+from vastgrid.convert.surfaces import tin as tin_conversion
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import areas
-from vastgrid.kernels.topology import neighbours_of
+from vastgrid.kernels.triangles.topology import neighbours_of
 from vastgrid.measures.heights import heights
-from vastgrid.terrain.limits import cut_to, limits_area, ring_area
+from vastgrid.terrain.tin.limits import cut_to, limits_area, ring_area
 
 BOX = [(20, 20), (80, 20), (80, 80), (20, 80)]
 
@@ -43,7 +43,7 @@ def built(xy, z, ring=None, **options):
 
 def edges_meet(tin):
     """Every edge that is not on the rim has a triangle on both sides, and no vertex lies inside a rim edge."""
-    from vastgrid.kernels.crossings import on_segments
+    from vastgrid.kernels.triangles.crossings import on_segments
 
     across = neighbours_of(tin.triangles)
     following = np.roll(tin.triangles, -1, axis=1)

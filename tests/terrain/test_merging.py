@@ -8,7 +8,7 @@ from builders import METRES, ORIGIN, ground, scattered, sound
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
-from vastgrid.convert import tin as building
+from vastgrid.convert.surfaces import tin as building
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
@@ -17,7 +17,7 @@ from vastgrid.declarations.conversion import Inputs
 from vastgrid.execution.steps import convert
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare
-from vastgrid.terrain.merging import outline
+from vastgrid.terrain.tin.merging import outline
 
 E, N = ORIGIN
 

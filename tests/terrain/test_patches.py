@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 from builders import ORIGIN, ground
 from vastgrid.measures.changes import changes
-from vastgrid.terrain.edits import EditLog, read_edit, replayed
-from vastgrid.terrain.patches import patch
+from vastgrid.terrain.editing.edits import EditLog, read_edit, replayed
+from vastgrid.terrain.editing.patches import patch
 
 E, N = ORIGIN
 GROUND = ground(1500)

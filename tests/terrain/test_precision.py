@@ -13,9 +13,9 @@ from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.data.tin import Tin, areas
 from vastgrid.delivery.deliver import deliver
-from vastgrid.kernels.topology import neighbours_of, plan_areas
+from vastgrid.kernels.triangles.topology import neighbours_of, plan_areas
 from vastgrid.measures.heights import heights
-from vastgrid.terrain.precision import at_decimals, written_as
+from vastgrid.terrain.tin.precision import at_decimals, written_as
 
 
 @pytest.mark.parametrize("ending", ["xml", "dxf"])
@@ -51,7 +51,7 @@ def strip(offsets, step, z):
 @settings(max_examples=150, deadline=None)
 def test_every_triangle_has_an_area_as_the_file_says_it(offsets, decimals, level, seed):
     """Offsets far below the rounding: whole rows of triangles would collapse."""
-    from vastgrid.kernels.triangulate import triangulate
+    from vastgrid.kernels.triangles.triangulate import triangulate
 
     rng = np.random.default_rng(seed)
     step = 10.0**-decimals
@@ -79,7 +79,7 @@ def test_every_triangle_has_an_area_as_the_file_says_it(offsets, decimals, level
 @pytest.mark.parametrize(("own", "ending"), [("landxml", "xml"), ("dxf", "dxf")])
 @pytest.mark.parametrize("decimals", [0, 2, 4])
 def test_what_is_read_back_has_as_many_triangles(tmp_path, own, ending, decimals):
-    from vastgrid.kernels.triangulate import triangulate
+    from vastgrid.kernels.triangles.triangulate import triangulate
 
     rng = np.random.default_rng(decimals)
     # Without the row above, the middle one is the rim: slivers lie along it.

@@ -13,16 +13,16 @@ from builders import METRES, ORIGIN, ground, sound
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert import simplify
-from vastgrid.convert import tin as building
+from vastgrid.convert.surfaces import simplify
+from vastgrid.convert.surfaces import tin as building
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas, rim
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import heights
-from vastgrid.terrain.simplify import Wanted, within_grid, within_tin
-from vastgrid.terrain.surfaces import grid_tin
+from vastgrid.terrain.tin.simplify import Wanted, within_grid, within_tin
+from vastgrid.terrain.tin.surfaces import grid_tin
 
 
 def jacksboro(rows=120, columns=120):

@@ -12,9 +12,9 @@ from tiling.grounds import in_tiles, put, read
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.execution.steps import read_file
-from vastgrid.kernels.profiles import needed
-from vastgrid.kernels.raster import raster_heights
-from vastgrid.kernels.triangulate import triangulate
+from vastgrid.kernels.cells.raster import raster_heights
+from vastgrid.kernels.lines.profiles import needed
+from vastgrid.kernels.triangles.triangulate import triangulate
 
 
 def parts(folder, stem, ending):

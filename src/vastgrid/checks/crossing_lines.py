@@ -16,7 +16,7 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.linework import Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.check import Check, cut_short, with_unit
-from vastgrid.kernels.crossings import crossings, on_segments
+from vastgrid.kernels.triangles.crossings import crossings, on_segments
 from vastgrid.params.declare import Param
 
 

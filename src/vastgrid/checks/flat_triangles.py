@@ -14,7 +14,7 @@ from vastgrid.base.quantities import Quantity
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.check import Check
-from vastgrid.kernels.vertexwise import groups
+from vastgrid.kernels.triangles.vertexwise import groups
 from vastgrid.params.declare import Param
 
 

@@ -17,7 +17,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check, cut_short, plan_area, with_unit
-from vastgrid.kernels.raster import raster_heights
+from vastgrid.kernels.cells.raster import raster_heights
 from vastgrid.params.declare import Param
 
 CELLS = 600

@@ -15,7 +15,7 @@ from vastgrid.base.quantities import Length, Quantity, length_in
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.tin import Tin, areas, edge_lengths
 from vastgrid.declarations.check import Check, cut_short, plan_area, with_unit
-from vastgrid.kernels.vertexwise import around, groups
+from vastgrid.kernels.triangles.vertexwise import around, groups
 from vastgrid.params.declare import Param
 
 

@@ -21,9 +21,9 @@ from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
-from vastgrid.kernels.vertexwise import around
+from vastgrid.kernels.triangles.vertexwise import around
 from vastgrid.params.declare import Param
-from vastgrid.terrain.picking import words_of_point
+from vastgrid.terrain.editing.picking import words_of_point
 
 # Neighbours of points that no triangles join; beyond so many points a search for neighbours takes too long.
 NEAREST = 8

@@ -16,9 +16,9 @@ from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.check import Check, cut_short, point_name, with_unit
-from vastgrid.kernels.topology import group_places
+from vastgrid.kernels.triangles.topology import group_places
 from vastgrid.params.declare import Param
-from vastgrid.terrain.picking import words_of_point
+from vastgrid.terrain.editing.picking import words_of_point
 
 # From so many points on it is a scan, in which steep things have many heights at one place.
 CLOUD = 200_000

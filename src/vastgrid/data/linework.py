@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from vastgrid.data.attributes import Attributes
 from vastgrid.data.dataset import Dataset, Flags, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
-from vastgrid.kernels.labels import without_stretches
+from vastgrid.kernels.lines.labels import without_stretches
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from vastgrid.data.dataset import DIFFERENCE, HEIGHT, Dataset, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
 from vastgrid.data.line_roles import OUTER
-from vastgrid.kernels.topology import neighbours_of, plan_areas
+from vastgrid.kernels.triangles.topology import neighbours_of, plan_areas
 
 
 def _no_lines() -> NDArray[np.int64]:

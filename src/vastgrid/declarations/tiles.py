@@ -16,7 +16,7 @@ from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
 from vastgrid.data.outline import Box, CellOutline, Outline
-from vastgrid.kernels.raster import gap_sizes, gaps_in_box
+from vastgrid.kernels.cells.raster import gap_sizes, gaps_in_box
 
 # Least and greatest of something over all tiles, by name; what adds up over them, by name.
 Seen = dict[str, tuple[float, float]]

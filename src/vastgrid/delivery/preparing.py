@@ -21,9 +21,9 @@ from vastgrid.data.linework import Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, losses
-from vastgrid.terrain.precision import at_decimals, mended
-from vastgrid.terrain.reproject import geographic, utm_zone
-from vastgrid.terrain.units import in_units
+from vastgrid.terrain.place.reproject import geographic, utm_zone
+from vastgrid.terrain.place.units import in_units
+from vastgrid.terrain.tin.precision import at_decimals, mended
 
 
 def prepared(

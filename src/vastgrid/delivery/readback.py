@@ -22,7 +22,7 @@ from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format
 from vastgrid.delivery.pairing import Compared, Reading, between, without_records
-from vastgrid.kernels.topology import free_edges, neighbours_of
+from vastgrid.kernels.triangles.topology import free_edges, neighbours_of
 
 
 def compare(

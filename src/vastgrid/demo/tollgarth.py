@@ -27,7 +27,7 @@ from vastgrid.demo.ground import ORIGIN, SIZE, Floats
 from vastgrid.formats.dxf import DxfWriteParams
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import Node
-from vastgrid.terrain.alignment import drawn
+from vastgrid.terrain.lines.alignment import drawn
 
 EDITION = 10
 CLOUD_POINTS = 420_000
@@ -126,8 +126,8 @@ def _write_old_plan(folder: Path, rng: np.random.Generator) -> None:
     import pyogrio
     import shapely
 
-    from vastgrid.kernels.isolines import isolines
-    from vastgrid.terrain.surfaces import grid_tin
+    from vastgrid.kernels.lines.isolines import isolines
+    from vastgrid.terrain.tin.surfaces import grid_tin
 
     x, y = np.meshgrid(np.arange(0.0, SIZE[0], 8.0), np.arange(SIZE[1], 0.0, -8.0))
     before = ground.hill(x.ravel(), y.ravel()).reshape(x.shape)

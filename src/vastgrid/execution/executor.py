@@ -29,7 +29,7 @@ from vastgrid.lineage.payloads import Payloads
 from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import surface_of
 from vastgrid.params import declare
-from vastgrid.terrain.units import in_units
+from vastgrid.terrain.place.units import in_units
 
 Units = tuple[Unit | None, Unit | None]
 

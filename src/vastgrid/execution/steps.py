@@ -21,8 +21,8 @@ from vastgrid.declarations.fileformat import Format, ReadResult
 from vastgrid.measures.difference import difference
 from vastgrid.measures.evidence import contradictions, fits_only_turned, stray_places
 from vastgrid.params import declare
-from vastgrid.terrain.axes import east_north
-from vastgrid.terrain.units import in_units
+from vastgrid.terrain.place.axes import east_north
+from vastgrid.terrain.place.units import in_units
 
 
 @dataclass(frozen=True, slots=True)

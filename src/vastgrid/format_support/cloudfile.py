@@ -19,8 +19,8 @@ from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.pointset import PointSet
 from vastgrid.format_support.meshfile import Up, upright
-from vastgrid.kernels.clouds import thinned
-from vastgrid.kernels.topology import inside_polygon
+from vastgrid.kernels.cells.clouds import thinned
+from vastgrid.kernels.triangles.topology import inside_polygon
 from vastgrid.params.declare import Param
 
 NEAREST_BLOCK = 500_000

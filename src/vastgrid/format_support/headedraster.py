@@ -23,7 +23,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
 from vastgrid.format_support.prj import frame_beside
 from vastgrid.format_support.rasterfile import BandParams, quantity_by_name, without_nodata
-from vastgrid.kernels.decimals import number_of
+from vastgrid.kernels.text.decimals import number_of
 
 _COUNTS = ("NROWS", "NCOLS", "NBANDS", "NBITS", "BANDROWBYTES", "TOTALROWBYTES", "BANDGAPBYTES", "SKIPBYTES")
 _PLACES = (

@@ -24,7 +24,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import PlannedFile, ReadResult
 from vastgrid.format_support.origin import NOWHERE, Place, heard
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import merged, surface_from_faces
+from vastgrid.terrain.tin.assemble import merged, surface_from_faces
 
 Part = tuple[str, Floats, NDArray[np.int32]]
 

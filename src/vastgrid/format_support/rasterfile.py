@@ -26,7 +26,7 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.outline import CellOutline, Window
 from vastgrid.declarations.fileformat import Head, ReadResult
-from vastgrid.kernels.raster import bilinear
+from vastgrid.kernels.cells.raster import bilinear
 from vastgrid.params.declare import Param
 
 

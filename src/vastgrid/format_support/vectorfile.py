@@ -34,7 +34,7 @@ from vastgrid.format_support.columns import (
     without_large_unsigned,
 )
 from vastgrid.format_support.prj import heights_beside
-from vastgrid.kernels.decimals import number_of
+from vastgrid.kernels.text.decimals import number_of
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
 

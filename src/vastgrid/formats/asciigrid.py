@@ -23,8 +23,8 @@ from vastgrid.data.kinds import narrowed
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
 from vastgrid.format_support.prj import frame_beside, write_beside
 from vastgrid.format_support.rasterfile import BandParams, Holds, no_height, quantity_by_name, without_nodata
-from vastgrid.kernels.decimals import number_of, read_words
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.decimals import number_of, read_words
+from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
 NODATA = -9999

@@ -23,9 +23,9 @@ from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, rounding, weighing
 from vastgrid.format_support.meshfile import Part, Up, faces_of, surfaces
 from vastgrid.format_support.origin import NOWHERE, heard, told
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.tin.assemble import fans
 
 # How deep the boundaries of each geometry type are nested above a surface's rings (CityJSON 2.0, 3).
 _DEPTH = {"MultiSurface": 0, "CompositeSurface": 0, "Solid": 1, "MultiSolid": 2, "CompositeSolid": 2}

@@ -24,8 +24,8 @@ from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.kernels.decimals import number_of
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.decimals import number_of
+from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
 

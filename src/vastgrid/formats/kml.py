@@ -27,7 +27,7 @@ from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
-from vastgrid.kernels.decimals import number_of, read_words
+from vastgrid.kernels.text.decimals import number_of, read_words
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
 

@@ -19,10 +19,10 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.format_support.meshfile import MeshReadParams, Part, as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.format_support.origin import FullOriginParams, told
-from vastgrid.kernels.decimals import read_words
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.decimals import read_words
+from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.tin.assemble import fans
 
 
 @dataclass(frozen=True)

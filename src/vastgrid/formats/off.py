@@ -16,9 +16,9 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.format_support.meshfile import MeshReadParams, as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.format_support.origin import FullOriginParams, told
-from vastgrid.kernels.decimals import read_words
-from vastgrid.kernels.textrows import RowTemplate
-from vastgrid.terrain.assemble import fans
+from vastgrid.kernels.text.decimals import read_words
+from vastgrid.kernels.text.textrows import RowTemplate
+from vastgrid.terrain.tin.assemble import fans
 
 _HEAD = re.compile(rb"\s*((?:#[^\n]*\n\s*)*)(ST)?(C)?(N)?OFF\b", re.IGNORECASE)
 

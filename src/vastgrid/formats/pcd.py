@@ -17,8 +17,8 @@ from vastgrid.base.words import spaced
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult
 from vastgrid.format_support.cloudfile import CloudReadParams, filtered
-from vastgrid.kernels.clouds import unpacked
-from vastgrid.kernels.decimals import number_of, read_words
+from vastgrid.kernels.cells.clouds import unpacked
+from vastgrid.kernels.text.decimals import number_of, read_words
 
 _TYPES = {
     "F": {4: "<f4", 8: "<f8"},

@@ -28,9 +28,9 @@ from vastgrid.format_support.cloudfile import CloudReadParams, filtered
 from vastgrid.format_support.columns import EXACT, as_numbers, different, whole_beyond
 from vastgrid.format_support.meshfile import as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.format_support.origin import FULL, NONE, Origin, heard, told
-from vastgrid.kernels.decimals import read_words
+from vastgrid.kernels.text.decimals import read_words
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.tin.assemble import fans
 
 _TYPES = {
     **dict.fromkeys(("char", "int8"), "i1"),

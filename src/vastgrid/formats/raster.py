@@ -11,7 +11,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult
 from vastgrid.format_support.rasterfile import BandParams, opened, peeked, read_band
-from vastgrid.kernels.decimals import read_words
+from vastgrid.kernels.text.decimals import read_words
 
 # What only points elsewhere (other files, servers, whole folders) is never opened for a stranger's file.
 _REFUSED = {

@@ -18,7 +18,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, weighing
 from vastgrid.format_support.meshfile import MeshReadParams, Part, as_told, audit, faces_of, in_pieces, surfaces
 from vastgrid.format_support.origin import SingleOriginParams, chosen, seen, told
-from vastgrid.kernels.decimals import read_words
+from vastgrid.kernels.text.decimals import read_words
 
 _ROW = np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("rest", "<u2")])
 

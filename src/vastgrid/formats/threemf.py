@@ -24,8 +24,8 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format, PlannedFile, ReadResult, rounding, weighing
 from vastgrid.format_support.meshfile import MeshReadParams, Part, audit, faces_of, in_pieces, surfaces
 from vastgrid.format_support.origin import FullOriginParams, told
-from vastgrid.kernels.decimals import number_of
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.decimals import number_of
+from vastgrid.kernels.text.textrows import RowTemplate
 
 # Units and the order of a transform's twelve numbers by the 3MF core specification 1.3, 3.4 and 3.3.
 _UNITS = {

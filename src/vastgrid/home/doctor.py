@@ -113,7 +113,7 @@ def _packages() -> Look:
 def _kernels() -> Look:
     import numpy as np
 
-    from vastgrid.kernels import raster
+    from vastgrid.kernels.cells import raster
 
     value = raster.bilinear_at(np.array([[1.0, 2.0], [3.0, 4.0]]), 0.5, 0.5)
     good = abs(value - 2.5) < 1e-12

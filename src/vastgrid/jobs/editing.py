@@ -12,7 +12,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.jobs.openjob import OpenJob
 from vastgrid.lineage.graph import Node, Role
 from vastgrid.params import declare
-from vastgrid.terrain.logs import Log
+from vastgrid.terrain.editing.logs import Log
 
 
 @dataclass(frozen=True, slots=True)

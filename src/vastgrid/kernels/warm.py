@@ -5,40 +5,26 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.base.progress import Silent
-from vastgrid.kernels import (
+from vastgrid.kernels.cells import cellstats, clouds, ground, raster, thinning
+from vastgrid.kernels.drawing import shade, space, strokes
+from vastgrid.kernels.lines import chains, gridlines, isolines, joining, labels, nearest, smoothing
+from vastgrid.kernels.text import tags, textrows, xmlruns
+from vastgrid.kernels.triangles import (
     below,
-    cellstats,
-    chains,
-    clouds,
     crossings,
     flats,
     greedy,
-    gridlines,
-    ground,
-    isolines,
-    joining,
-    labels,
     lifting,
     locate,
     natural,
-    nearest,
     overlay,
     planar,
-    raster,
     rims,
-    shade,
-    smoothing,
-    space,
-    strokes,
     surroundings,
-    tags,
-    textrows,
-    thinning,
     ties,
     topology,
     triangulate,
     vertexwise,
-    xmlruns,
 )
 
 

@@ -18,7 +18,7 @@ from vastgrid.base.files import write_text
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats
 from vastgrid.data.pointset import PointSet
-from vastgrid.kernels.cloudorder import LEVELS, coarse_to_fine, count_tiles, scatter
+from vastgrid.kernels.cells.cloudorder import LEVELS, coarse_to_fine, count_tiles, scatter
 
 # Clouds from this size on are put in order; smaller ones are drawn as they are.
 WORTH = 1_500_000

@@ -141,17 +141,20 @@ def of_error(error: BaseException) -> str:
         if parts[0] != "vastgrid" or len(parts) < 2:
             continue
         own = {"formats": "format-", "convert": "conversion-"}.get(parts[1])
-        if own and len(parts) > 2 and (there := _declared_in(parts[1], parts[2])):
+        if own and len(parts) > 2 and (there := _declared_in(parts[1], name)):
             return own + there
     return next((_ROOMS[own] for name in reversed(modules) if (own := ([*name.split("."), ""])[1]) in _ROOMS), "errors")
 
 
 def _declared_in(room: str, module: str) -> str:
     every: Sequence[Any] = catalog.FORMATS if room == "formats" else catalog.CONVERSIONS
+    # A format may be a package: its modules are its own as well.
+    depth = 3 if room == "formats" else 4
+    place = module.split(".")[:depth]
     # Of several in one module that which the module is named after.
-    for each in sorted(every, key=lambda own: own.id != module):
-        own = getattr(each.read or each.write, "__module__", "") if room == "formats" else each.run.__module__
-        if own.split(".")[2:3] == [module]:
+    for each in sorted(every, key=lambda item: item.id != place[-1]):
+        work = (each.read or each.write) if room == "formats" else each.run
+        if getattr(work, "__module__", "").split(".")[:depth] == place:
             return str(each.id)
     return ""
 

@@ -16,8 +16,8 @@ from vastgrid.data.kinds import of_kind
 from vastgrid.data.loss import Loss
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, edges
-from vastgrid.kernels.locate import largest_edge_gap
-from vastgrid.kernels.raster import gaps_of_points, largest_gap
+from vastgrid.kernels.cells.raster import gaps_of_points, largest_gap
+from vastgrid.kernels.triangles.locate import largest_edge_gap
 from vastgrid.measures.heights import bucket_index, heights, lattice
 
 LATTICE = 1_000_000

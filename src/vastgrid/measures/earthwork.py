@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats, Ints
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.locate import buckets
-from vastgrid.kernels.overlay import packed, pieces, prisms
+from vastgrid.kernels.triangles.locate import buckets
+from vastgrid.kernels.triangles.overlay import packed, pieces, prisms
 from vastgrid.measures.heights import lattice
 from vastgrid.measures.section import cut
 

@@ -7,8 +7,8 @@ import numpy as np
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.locate import Buckets, buckets, heights_at
-from vastgrid.kernels.raster import bilinear, raster_heights
+from vastgrid.kernels.cells.raster import bilinear, raster_heights
+from vastgrid.kernels.triangles.locate import Buckets, buckets, heights_at
 
 
 def bucket_index(tin: Tin) -> Buckets:

@@ -16,7 +16,7 @@ from vastgrid.data.frame import Frame, ratio_of
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.nearest import on_lines
+from vastgrid.kernels.lines.nearest import on_lines
 from vastgrid.measures.heights import heights
 from vastgrid.measures.snap import Caught
 

@@ -19,7 +19,7 @@ from vastgrid.data.linework import Linework, from_lines, legs
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.locate import cuts_along
+from vastgrid.kernels.triangles.locate import cuts_along
 from vastgrid.measures.heights import bucket_index, heights
 
 # Some points of a cloud, and the rows they have in it; None for all.

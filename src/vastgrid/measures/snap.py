@@ -14,7 +14,7 @@ from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.nearest import on_lines, on_places
+from vastgrid.kernels.lines.nearest import on_lines, on_places
 from vastgrid.measures.heights import bucket_index, heights, surface_of
 
 

@@ -22,8 +22,8 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.kernels import space
-from vastgrid.kernels.raster import lattice_triangles
+from vastgrid.kernels.cells.raster import lattice_triangles
+from vastgrid.kernels.drawing import space
 from vastgrid.measures.heights import lattice, surface_of
 from vastgrid.styling import ramps
 from vastgrid.styling.camera import Camera

@@ -24,7 +24,7 @@ from vastgrid.declarations.fileformat import Format
 from vastgrid.delivery.deliver import Delivery, deliver
 from vastgrid.delivery.pairing import Compared
 from vastgrid.execution.executor import Units
-from vastgrid.terrain.seams import shared_window
+from vastgrid.terrain.tin.seams import shared_window
 from vastgrid.tiling.work import Plan, kept
 
 

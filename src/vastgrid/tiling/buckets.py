@@ -21,8 +21,8 @@ from numpy.typing import NDArray
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.outline import Box, PointOutline
 from vastgrid.data.pointset import PointSet
-from vastgrid.kernels.clouds import rows_in_box, sorted_by_bucket
-from vastgrid.kernels.topology import corners
+from vastgrid.kernels.cells.clouds import rows_in_box, sorted_by_bucket
+from vastgrid.kernels.triangles.topology import corners
 from vastgrid.tiling.sources import SourceFile
 
 # Points that are unpacked at once.

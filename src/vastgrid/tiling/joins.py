@@ -17,7 +17,7 @@ from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.outline import CellOutline, LineOutline, PointOutline, Window
 from vastgrid.data.pointset import PointSet
 from vastgrid.format_support.rastertiles import read_tile
-from vastgrid.kernels.joining import joined_lines
+from vastgrid.kernels.lines.joining import joined_lines
 from vastgrid.tiling.work import Plan, kept, tile_file
 
 

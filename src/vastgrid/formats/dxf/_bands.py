@@ -12,8 +12,8 @@ from vastgrid.data.tin import Tin
 from vastgrid.formats.dxf._pen import Version
 from vastgrid.formats.dxf._scheme import nearest
 from vastgrid.styling import ramps
-from vastgrid.terrain.overlaying import overlaid
-from vastgrid.terrain.parting import parted, parted_by
+from vastgrid.terrain.tin.overlaying import overlaid
+from vastgrid.terrain.tin.parting import parted, parted_by
 
 _MOST = 200
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.words import spaced
 from vastgrid.formats.dxf._tags import Entities, Tags, decoded, no_numbers
-from vastgrid.kernels.tags import word
+from vastgrid.kernels.text.tags import word
 
 # A few bytes can ask for billions of parts; a drawing of a site has thousands.
 MOST_PARTS = 1_000_000

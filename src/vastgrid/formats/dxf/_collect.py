@@ -14,7 +14,7 @@ from vastgrid.formats.dxf._drawing import BYLAYER, Drawing
 from vastgrid.formats.dxf._geometry import faces_of, lightweight, meshes, polylines
 from vastgrid.formats.dxf._library import SLOW, by_library
 from vastgrid.formats.dxf._tags import Entities, Tags, decoded, texts_of
-from vastgrid.kernels.tags import word
+from vastgrid.kernels.text.tags import word
 
 FAST = ("3DFACE", "LINE", "LWPOLYLINE", "POLYLINE", "POINT", "MESH")
 PARTS = ("VERTEX", "SEQEND")

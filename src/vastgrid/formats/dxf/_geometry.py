@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vastgrid.data.dataset import Floats
 from vastgrid.formats.dxf._tags import Entities
-from vastgrid.kernels.tags import word
+from vastgrid.kernels.text.tags import word
 
 
 def faces_of(entities: Entities, at: NDArray[np.int64]) -> tuple[Floats, NDArray[np.int64]]:

@@ -19,7 +19,7 @@ from vastgrid.formats.dxf._blocks import drawable_inserts, sound_head
 from vastgrid.formats.dxf._drawing import BYLAYER, Drawing
 from vastgrid.formats.dxf._geometry import with_bulges
 from vastgrid.formats.dxf._tags import Entities, Tags
-from vastgrid.kernels.tags import word
+from vastgrid.kernels.text.tags import word
 
 # What the library decomposes and flattens for us; the rest has no place in terrain.
 SLOW = ("INSERT", "ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX", "TEXT", "MTEXT", "ATTRIB", "SOLID", "TRACE")

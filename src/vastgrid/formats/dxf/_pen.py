@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.format_support.origin import NOWHERE, Place
-from vastgrid.kernels.textrows import HEX, RowTemplate
+from vastgrid.kernels.text.textrows import HEX, RowTemplate
 
 
 class Version(Enum):

@@ -31,7 +31,7 @@ from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, ta
 from vastgrid.formats.dxf.sorting import KINDS_OF_LINES, LIMITS, Becomes, Items, Rule, matched, parse_rules
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import surface_from_faces, welded
+from vastgrid.terrain.tin.assemble import surface_from_faces, welded
 
 # $INSUNITS by the DXF reference.
 _UNITS = {1: Unit.INCH, 2: Unit.FOOT, 4: Unit.MILLIMETRE, 6: Unit.METRE, 21: Unit.US_FOOT}

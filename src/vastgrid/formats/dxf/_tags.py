@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError, library_faults
 from vastgrid.base.findings import Finding, count, either, left_out
 from vastgrid.data.dataset import Floats
-from vastgrid.kernels.tags import scan_tags, tag_hashes, tag_numbers, with_plain_exponents, word
+from vastgrid.kernels.text.tags import scan_tags, tag_hashes, tag_numbers, with_plain_exponents, word
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,7 +18,7 @@ import numpy as np
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.words import place_words
 from vastgrid.data.dataset import Floats
-from vastgrid.terrain.assemble import fans
+from vastgrid.terrain.tin.assemble import fans
 
 IDLE = 20.0
 _GROUND = (

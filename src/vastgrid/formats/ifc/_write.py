@@ -21,7 +21,7 @@ from vastgrid.data.kinds import of_kind
 from vastgrid.data.tin import Tin
 from vastgrid.format_support.meshfile import faces_of
 from vastgrid.format_support.origin import AUTO, Origin, near
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
 

@@ -15,7 +15,7 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.formats.landxml._records import RecordCollector
-from vastgrid.kernels.decimals import read_words
+from vastgrid.kernels.text.decimals import read_words
 
 DEEPEST = 200
 

@@ -36,9 +36,9 @@ from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.format_support.columns import text_column
 from vastgrid.formats.landxml._collect import WHOLE, Collector, Surface
 from vastgrid.formats.landxml._records import survey
-from vastgrid.kernels.xmlruns import read_run
+from vastgrid.kernels.text.xmlruns import read_run
 from vastgrid.params.declare import Param
-from vastgrid.terrain.assemble import oriented_tin
+from vastgrid.terrain.tin.assemble import oriented_tin
 
 BLOCK = 1 << 20
 RUN = 400_000

@@ -12,8 +12,8 @@ import numpy as np
 from vastgrid.base.findings import Finding, count, left_out, note
 from vastgrid.data.frame import Frame
 from vastgrid.data.survey import Record, Survey, survey_of
-from vastgrid.kernels.decimals import number_of, read_words
-from vastgrid.terrain.alignment import drawn, with_profile
+from vastgrid.kernels.text.decimals import number_of, read_words
+from vastgrid.terrain.lines.alignment import drawn, with_profile
 
 # What can be an attribute's name without a namespace of its own.
 _NAME = re.compile(r"[A-Za-z_][\w.-]*")

@@ -31,10 +31,10 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Record, Survey, survey_of
 from vastgrid.data.tin import Tin, areas
 from vastgrid.formats.landxml._records import write_records
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Several
-from vastgrid.terrain.clipping import clipped
+from vastgrid.terrain.areas.clipping import clipped
 
 # Further attributes of a point by the standard (LandXML 1.2, CgPoint; from memory), which come and go as they are.
 POINT_WORDS = (

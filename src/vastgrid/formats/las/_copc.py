@@ -27,7 +27,7 @@ from vastgrid.formats.las._read import STANDARD_TIME, TIME, LasReadParams
 from vastgrid.formats.las._read import peek as peek_any
 from vastgrid.formats.las._write import LasWriteParams, Version, content_of, file_header, record_of
 from vastgrid.formats.las._write import fits as fits_las
-from vastgrid.kernels.topology import corners
+from vastgrid.kernels.triangles.topology import corners
 from vastgrid.params.declare import Param
 
 # A node has about one point in each of its cells, so many along a side; one with fewer points than this has them all.

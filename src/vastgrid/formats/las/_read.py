@@ -24,7 +24,7 @@ from vastgrid.data.outline import PointOutline
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Head, ReadResult
 from vastgrid.format_support.cloudfile import CloudReadParams, chosen, filtered, parse_classes
-from vastgrid.kernels.clouds import place_points
+from vastgrid.kernels.cells.clouds import place_points
 from vastgrid.params.declare import Param
 
 CHUNK = 500_000

@@ -26,7 +26,7 @@ from vastgrid.formats.text._heads import (
     roles_from_header,
     units_of_heads,
 )
-from vastgrid.kernels.textrows import line_starts
+from vastgrid.kernels.text.textrows import line_starts
 from vastgrid.params.declare import Param
 
 SAMPLE = 400

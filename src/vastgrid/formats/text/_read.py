@@ -35,8 +35,8 @@ from vastgrid.formats.text._layout import (
     prepared,
     split_line,
 )
-from vastgrid.kernels.textrows import gather_text, line_starts, lines_with, split_fields
-from vastgrid.terrain.regular import grid_of
+from vastgrid.kernels.text.textrows import gather_text, line_starts, lines_with, split_fields
+from vastgrid.terrain.cells.regular import grid_of
 
 BLOCK = 1_000_000
 TOLD = 5

@@ -15,7 +15,7 @@ from vastgrid.data.frame import is_geographic
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.pointset import PointSet
 from vastgrid.format_support.prj import write_beside
-from vastgrid.kernels.textrows import RowTemplate
+from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
 
 # As heads say them: “ft” alone would leave open which foot.

@@ -14,7 +14,7 @@ from vastgrid.qt.desk.desk import Desk
 from vastgrid.styling.colouring import Dressed
 from vastgrid.styling.look import Faces, LineColour, SurfaceColour, SurfaceLook, look_of
 from vastgrid.tasks.runner import Runner
-from vastgrid.terrain.surfaces import contour_tin
+from vastgrid.terrain.tin.surfaces import contour_tin
 
 
 class Dressing:

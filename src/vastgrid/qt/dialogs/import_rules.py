@@ -34,7 +34,7 @@ from vastgrid.formats.dxf.sorting import (
     parse_rules,
     rules_text,
 )
-from vastgrid.kernels import strokes
+from vastgrid.kernels.drawing import strokes
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets.kept_box import KeptBox
 from vastgrid.qt.widgets.labels import label

@@ -12,7 +12,7 @@ from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
-from vastgrid.kernels.nearest import on_lines
+from vastgrid.kernels.lines.nearest import on_lines
 from vastgrid.lineage import cloudindex
 from vastgrid.lineage.cloudindex import WORTH
 from vastgrid.measures.heights import heights, heights_at_hand, surface_of

@@ -23,8 +23,8 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
-from vastgrid.kernels import shade, strokes
-from vastgrid.kernels.raster import raster_faces, raster_heights
+from vastgrid.kernels.cells.raster import raster_faces, raster_heights
+from vastgrid.kernels.drawing import shade, strokes
 from vastgrid.lineage import cloudindex
 from vastgrid.lineage.cloudindex import WORTH, glimpse, glimpse_rows
 from vastgrid.measures.heights import heights, lattice, surface_of

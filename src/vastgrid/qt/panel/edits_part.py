@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushBu
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button
 from vastgrid.qt.widgets.labels import label
-from vastgrid.terrain.logs import OFF, Log
+from vastgrid.terrain.editing.logs import OFF, Log
 
 # So many of the last lines are listed until all are asked for.
 FEW = 8

@@ -33,7 +33,7 @@ from vastgrid.qt.views.sectioning import Sectioning
 from vastgrid.qt.views.space_view import MODES, SpaceView
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button, menu_button, offering
-from vastgrid.terrain.labelling import Moves
+from vastgrid.terrain.lines.labelling import Moves
 
 PLAN, SPACE, BOTH = "plan", "3D", "both"
 BLINK = 700

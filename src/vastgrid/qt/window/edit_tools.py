@@ -30,11 +30,11 @@ from vastgrid.qt.views.tools import AreaTool, Tool
 from vastgrid.qt.views.views import Views
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
-from vastgrid.terrain.edit_lines import Places
-from vastgrid.terrain.edits import KINDS, EditKind, EditLog, Hand, nearest_vertex, replayed
-from vastgrid.terrain.logs import OFF
-from vastgrid.terrain.patches import patch
-from vastgrid.terrain.working import Working
+from vastgrid.terrain.editing.edit_lines import Places
+from vastgrid.terrain.editing.edits import KINDS, EditKind, EditLog, Hand, nearest_vertex, replayed
+from vastgrid.terrain.editing.logs import OFF
+from vastgrid.terrain.editing.patches import patch
+from vastgrid.terrain.editing.working import Working
 
 # A click means an edge that lies no more pixels away.
 REACH = 12.0

@@ -15,7 +15,7 @@ from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.views.tools import Tool
-from vastgrid.terrain.labelling import NEAR, Moves
+from vastgrid.terrain.lines.labelling import NEAR, Moves
 
 
 class MovingLabels:

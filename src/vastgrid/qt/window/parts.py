@@ -38,7 +38,7 @@ from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.qt.window.repeating import Repeating
 from vastgrid.qt.window.tiling import LargeFolderWork
-from vastgrid.terrain.rims import rim_ring
+from vastgrid.terrain.tin.rims import rim_ring
 
 
 class Parts:

@@ -28,8 +28,8 @@ from vastgrid.qt.views.tools import AreaTool, Tool
 from vastgrid.qt.views.views import PICK, PICK_BOX, PICK_LESS, TOOLS_IN_HAND, Views
 from vastgrid.qt.widgets.polygons import polygon
 from vastgrid.styling.look import PointLook, hidden_classes, hidden_heights_of
-from vastgrid.terrain.cleaning import CLASS, DELETE, KEEP, Cleaning
-from vastgrid.terrain.picking import ALSO, LESS, Pick, Picks, picked
+from vastgrid.terrain.editing.cleaning import CLASS, DELETE, KEEP, Cleaning
+from vastgrid.terrain.editing.picking import ALSO, LESS, Pick, Picks, picked
 
 # So many of the picked points are drawn: enough to see their shape.
 MOST = 20_000
