@@ -37,7 +37,6 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     if large.wanted(options, options.paths[:-1]):
         return large.convert_tiled(options, groups)
     from vastgrid.execution.chains import run_convert
-    from vastgrid.execution.papers import check_ending
     from vastgrid.execution.table_files import goes_out_as_table
 
     if len(options.paths) < 2:
@@ -46,8 +45,6 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
         raise CallError("--check gives thresholds of what --inspect looks for; give --inspect as well")
     vias = asked_vias(groups)
     *inputs, target = options.paths
-    if options.report is not None:
-        check_ending(options.report)
     account = Account(tell=lambda text: print(f"note: {text}", file=sys.stderr, flush=True))
     store = sending.store_for(options)
     if goes_out_as_table(vias, target):
@@ -67,7 +64,8 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
             account=account,
             looks=thresholds(groups) if options.inspect else None,
             store=store,
-            beside=_beside(options),
+            report=options.report,
+            left_out=options.left_out,
         )
     finally:
         end_progress()
@@ -76,12 +74,6 @@ def convert(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     if options.left_out is not None:
         write_text(options.left_out, "".join(f"{line}\n" for line in account.left_out))
     return sending.told(options, account, run, words_of(groups, "--write"), run.dataset(run.sent[0]).name)
-
-
-def _beside(options: argparse.Namespace) -> dict[str, Path]:
-    """Return what is written beside the result, by its option."""
-    paths = {"--report": options.report, "--left-out": options.left_out}
-    return {name: path for name, path in paths.items() if path is not None}
 
 
 def _convert_to_table(
@@ -109,7 +101,8 @@ def _convert_to_table(
             progress=watched(),
             account=account,
             store=store,
-            beside=_beside(options),
+            report=options.report,
+            left_out=options.left_out,
         )
     finally:
         end_progress()

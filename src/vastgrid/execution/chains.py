@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid import catalog
@@ -21,6 +21,7 @@ from vastgrid.execution.executor import Units
 from vastgrid.execution.forms import Form, forms
 from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.inspection import inspect
+from vastgrid.execution.papers import check_ending
 from vastgrid.execution.queries import playing
 from vastgrid.execution.run import Run
 from vastgrid.execution.run_log import Account, Step, Via
@@ -60,7 +61,8 @@ def run_convert(
     looks: dict[str, dict[str, str]] | None = None,
     only: Sequence[str] = (),
     store: Store | None = None,
-    beside: Mapping[str, Path] | None = None,
+    report: Path | None = None,
+    left_out: Path | None = None,
 ) -> Run:
     """Read, convert, write, read back and compare; return the run.
 
@@ -72,8 +74,8 @@ def run_convert(
         Where results are kept, if the run is to become a job.
     looks : dict or None
         Thresholds in words, by check, with which all data is looked at before it is written; None for not at all.
-    beside : mapping or None
-        What else will be written, by what it is called: nothing of it may fall on an input.
+    report, left_out : Path or None
+        What else will be written: neither may fall on an input.
 
     Raises
     ------
@@ -83,7 +85,7 @@ def run_convert(
     kind = catalog.format_of_target(target)
     if kind.write is None:
         raise CallError(f"{kind.title} cannot be written")
-    refuse_clashes(paths, {"the result": target, **(beside or {})})
+    _refuse_outputs(paths, target, report, left_out)
     params = declare.build(kind.write_params, write_words)
     for via in vias:
         declare.build(via.conversion.params, via.params())
@@ -118,13 +120,14 @@ def run_answer(
     progress: Progress,
     account: Account,
     store: Store | None = None,
-    beside: Mapping[str, Path] | None = None,
+    report: Path | None = None,
+    left_out: Path | None = None,
 ) -> tuple[Run, list[str]]:
     """Read, convert, and write the tables that the last step gives; return the run and what is to be said of the files.
 
     Parameters
     ----------
-    beside : mapping or None
+    report, left_out : Path or None
         As for `run_convert`.
 
     Raises
@@ -132,7 +135,7 @@ def run_answer(
     VastGridError
         Whatever went wrong, in words; nothing is left half-written.
     """
-    refuse_clashes(paths, {"the result": target, **(beside or {})})
+    _refuse_outputs(paths, target, report, left_out)
     for via in vias:
         declare.build(via.conversion.params, via.params())
     run = Run(account, store)
@@ -140,6 +143,20 @@ def run_answer(
     for k, via in enumerate(vias):
         run.via(via, progress.part(0.4 + 0.5 * k / len(vias), 0.4 + 0.5 * (k + 1) / len(vias)))
     return run, write_tables(run, paths, target, account, progress.part(0.9, 1.0))
+
+
+def _refuse_outputs(paths: Sequence[Path], target: Path, report: Path | None, left_out: Path | None) -> None:
+    """Refuse what would write over an input or over another output, or a report of no known kind.
+
+    Raises
+    ------
+    CallError
+        With both names.
+    """
+    beside = {"--report": report, "--left-out": left_out}
+    refuse_clashes(paths, {"the result": target, **{name: path for name, path in beside.items() if path is not None}})
+    if report is not None:
+        check_ending(report)
 
 
 def _formed(via: Via, wanted: tuple[type[Dataset], ...]) -> Via:
