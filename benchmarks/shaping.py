@@ -124,7 +124,7 @@ print(seconds, file=sys.stderr)
 
 def bench_ground() -> None:
     """Ground of 2 M points, beside the cloth-simulation package with cells as wide as ours."""
-    from vastgrid.convert.points.points import ground
+    from vastgrid.convert.points import ground
 
     xyz, is_ground = _scene(2_000_000, 1000.0)
     points = PointSet(name="Scan", frame=METRES, xyz=xyz)

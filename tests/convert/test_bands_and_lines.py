@@ -10,7 +10,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.convert.grids import grid as grid_conversion
 from vastgrid.convert.grids import slope
 from vastgrid.convert.lines import arrows, bands, no_change, offset
-from vastgrid.convert.points.points import along, scatter
+from vastgrid.convert.points import along, scatter
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import Tin, areas

@@ -8,8 +8,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.points.points import ground as telling
-from vastgrid.convert.points.points import thin
+from vastgrid.convert.points import ground as telling
+from vastgrid.convert.points import thin
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.execution.steps import convert, read_file

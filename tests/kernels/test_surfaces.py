@@ -11,7 +11,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert.grids import grid
 from vastgrid.convert.lines import contours
-from vastgrid.convert.points.points import points
+from vastgrid.convert.points import points
 from vastgrid.convert.surfaces import grid_to_tin as facets
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
