@@ -18,11 +18,10 @@ from vastgrid.declarations.fileformat import Format
 from vastgrid.params import declare
 from vastgrid.params.declare import Field
 
-T = TypeVar("T")
 D = TypeVar("D", Check, Conversion, Format)
 
 
-class Listed(Sequence[T]):
+class Listed(Sequence[D]):
     """Declarations by their ids, each imported from its module when it is first asked for.
 
     Parameters
@@ -41,9 +40,16 @@ class Listed(Sequence[T]):
             name, _, place = item.rpartition("=")
             module, _, other = place.partition(":")
             self._places[name or module.rpartition(".")[2]] = (f"{package}.{module}", other or attribute)
-        self._loaded: dict[str, T] = {}
+        self._loaded: dict[str, D] = {}
 
-    def named(self, name: str) -> T | None:
+    def having(self, *items: D) -> Listed[D]:
+        """Return the list with further declarations, or with others in place of those that have their ids."""
+        longer: Listed[D] = Listed("", "", "")
+        longer._places = {**self._places, **{item.id: ("", "") for item in items}}
+        longer._loaded = {**self._loaded, **{item.id: item for item in items}}
+        return longer
+
+    def named(self, name: str) -> D | None:
         """Return the declaration of an id; None where there is none."""
         if name not in self._loaded and name in self._places:
             module, attribute = self._places[name]
@@ -59,20 +65,20 @@ class Listed(Sequence[T]):
         return len(self._places)
 
     @overload
-    def __getitem__(self, which: int) -> T: ...
+    def __getitem__(self, which: int) -> D: ...
     @overload
-    def __getitem__(self, which: slice) -> tuple[T, ...]: ...
-    def __getitem__(self, which: int | slice) -> T | tuple[T, ...]:
+    def __getitem__(self, which: slice) -> tuple[D, ...]: ...
+    def __getitem__(self, which: int | slice) -> D | tuple[D, ...]:
         return tuple(self)[which]
 
-    def __iter__(self) -> Iterator[T]:
+    def __iter__(self) -> Iterator[D]:
         for name in self._places:
             item = self.named(name)
             assert item is not None
             yield item
 
 
-CONVERSIONS: Sequence[Conversion] = Listed(
+CONVERSIONS: Listed[Conversion] = Listed(
     "vastgrid.convert",
     "CONVERSION",
     """
@@ -85,7 +91,7 @@ CONVERSIONS: Sequence[Conversion] = Listed(
     upper=surfaces.mesh_to_tin answers.volumes
     """,
 )
-FORMATS: Sequence[Format] = Listed(
+FORMATS: Listed[Format] = Listed(
     "vastgrid.formats",
     "FORMAT",
     """
@@ -94,7 +100,7 @@ FORMATS: Sequence[Format] = Listed(
     """,
 )
 # In the order in which findings are told.
-CHECKS: Sequence[Check] = Listed(
+CHECKS: Listed[Check] = Listed(
     "vastgrid.checks",
     "CHECK",
     """
@@ -106,13 +112,6 @@ CHECKS: Sequence[Check] = Listed(
 BUILDER = "tin"
 
 
-def _named(listed: Sequence[D], name: str) -> D | None:
-    if isinstance(listed, Listed):
-        own: D | None = listed.named(name)
-        return own
-    return next((each for each in listed if each.id == name), None)
-
-
 def check_named(name: str) -> Check:
     """Return a check by its id.
 
@@ -121,7 +120,7 @@ def check_named(name: str) -> Check:
     CallError
         If there is none.
     """
-    check = _named(CHECKS, name)
+    check = CHECKS.named(name)
     if check is not None:
         return check
     raise CallError(f"there is no check “{shortly(name)}”; {instead(name, (each.id for each in CHECKS))}")
@@ -129,13 +128,13 @@ def check_named(name: str) -> Check:
 
 def grows(operation: str) -> str:
     """Return the parameter of a conversion that is a log of what is done by hand; empty where there is none."""
-    conversion = _named(CONVERSIONS, operation)
+    conversion = CONVERSIONS.named(operation)
     return conversion.resumes if conversion is not None else ""
 
 
 def parameter_of(operation: str, kind: type) -> Field | None:
     """Return the parameter of a conversion that holds values of a kind; nothing where it has none."""
-    conversion = _named(CONVERSIONS, operation)
+    conversion = CONVERSIONS.named(operation)
     fields = declare.fields(conversion.params) if conversion is not None else ()
     return next((field for field in fields if field.kind is kind), None)
 
@@ -148,7 +147,7 @@ def conversion_named(name: str) -> Conversion:
     CallError
         If there is none; the text lists those there are.
     """
-    conversion = _named(CONVERSIONS, name)
+    conversion = CONVERSIONS.named(name)
     if conversion is not None:
         return conversion
     raise CallError(f"there is no conversion “{shortly(name)}”; {_conversion_instead(name)}")
@@ -177,7 +176,7 @@ def format_named(name: str) -> Format:
     CallError
         If there is none.
     """
-    kind = _named(FORMATS, name)
+    kind = FORMATS.named(name)
     if kind is not None:
         return kind
     raise CallError(f"there is no format “{shortly(name)}”; {instead(name, (each.id for each in FORMATS))}")

@@ -95,8 +95,8 @@ def test_a_check_that_fails_is_told_and_stops_nothing(monkeypatch):
     def broken(*_):
         raise ZeroDivisionError("no luck")
 
-    checks = tuple(dataclasses.replace(each, run=broken) if each.id == "spikes" else each for each in catalog.CHECKS)
-    monkeypatch.setattr(catalog, "CHECKS", checks)
+    spikes = dataclasses.replace(catalog.check_named("spikes"), run=broken)
+    monkeypatch.setattr(catalog, "CHECKS", catalog.CHECKS.having(spikes))
     xyz = np.array([(0, 0, 5.0), (0, 0, 9.0), (8, 9, 5.0), (9, 1, 5.0)])
     points = PointSet(name="p", frame=Frame(None, Unit.METRE, Unit.METRE), xyz=xyz)
     (found,) = module.inspect([points], Silent())

@@ -29,7 +29,7 @@ def there(tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     for room, name in (("FORMATS", "spot"), ("CONVERSIONS", "fill"), ("CHECKS", "below")):
         own = getattr(loaded(name), room.removesuffix("S"))
-        monkeypatch.setattr(catalog, room, (*getattr(catalog, room), own))
+        monkeypatch.setattr(catalog, room, getattr(catalog, room).having(own))
     Path("a.spot").write_text(SPOTS)
     return tmp_path
 

@@ -81,7 +81,7 @@ PROBE = Conversion(
 
 @pytest.fixture
 def probe(monkeypatch):
-    monkeypatch.setattr(catalog, "CONVERSIONS", (*catalog.CONVERSIONS, PROBE))
+    monkeypatch.setattr(catalog, "CONVERSIONS", catalog.CONVERSIONS.having(PROBE))
     return PROBE
 
 

@@ -238,7 +238,7 @@ def test_a_job_from_before_the_first_release_is_refused_with_what_to_do(tmp_path
     session.change(session.graph, "nothing yet")
     session.close()
     path = session.folder / "job.json"
-    values = json.loads(path.read_text()) if path.exists() else {"format": "vastgrid job"}
+    values = json.loads(path.read_text())
     path.write_text(json.dumps({**values, "version": 2}))
     with pytest.raises(FormatError, match=r"of format 2.*Import the files it was made from into a new job"):
         store.load(session.folder)
