@@ -339,3 +339,12 @@ def test_places_in_degrees_keep_their_heights_in_steps_of_their_own(here, capsys
     assert command(["convert", "a.gpx", "a.tif", "--via", "grid", "cell=0.001"]) == 0
     assert command(["convert", "a.gpx", "b.tif", "--via", "grid"]) == 0
     assert "at E 14.1" in (out := capsys.readouterr().out) and not re.search(r"E \d+\.\d\d\b,", out)
+
+
+def test_a_text_of_the_users_that_cannot_be_read_is_told_in_words(here, capsys):
+    Path("p.csv").write_text("E,N,Z\n0,0,1\n9,0,2\n0,9,3\n")
+    Path("folder").mkdir()
+    Path("bad.txt").write_bytes(b"set\xff")
+    for name, why in (("folder", "Is a directory"), ("bad.txt", "byte 4 is not UTF-8")):
+        assert command(["convert", "p.csv", "o.xml", "--via", "tin", "--via", "edit", f"log=@{name}", *METRES]) == 2
+        assert f"log: {name} cannot be read as text ({why})" in capsys.readouterr().err

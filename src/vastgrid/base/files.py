@@ -436,6 +436,22 @@ def write_text(target: Path, text: str) -> None:
         temporary.write_text(text, encoding="utf-8", errors="replace")
 
 
+def read_text(path: Path) -> str:
+    """Return what a text file of a user's says.
+
+    Raises
+    ------
+    CallError
+        If it cannot be read, or is no text.
+    """
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except OSError as error:
+        raise CallError(f"{path} cannot be read as text ({error.strerror or error})") from error
+    except UnicodeDecodeError as error:
+        raise CallError(f"{path} cannot be read as text (byte {error.start + 1} is not UTF-8)") from error
+
+
 def fingerprint(path: Path) -> str:
     """Return a digest that changes when the file does: its size and its bytes (the ends and samples of a large one)."""
     size = path.stat().st_size

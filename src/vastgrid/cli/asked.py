@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from vastgrid.base.errors import CallError
+from vastgrid.base.files import read_text
 from vastgrid.base.quantities import Unit, parse_unit
 
 if TYPE_CHECKING:
@@ -78,11 +79,9 @@ def via(own: list[str]) -> Via:
         if field.how.large and text and (text.startswith("@") or _is_file(text)):
             name = text.removeprefix("@")
             try:
-                words[field.name] = Path(name).read_text(encoding="utf-8-sig")
-            except (OSError, UnicodeDecodeError) as error:
-                raise CallError(
-                    f"{field.name}: {name} cannot be read as text ({getattr(error, 'strerror', '') or error})"
-                ) from error
+                words[field.name] = read_text(Path(name))
+            except CallError as error:
+                raise CallError(f"{field.name}: {error}") from error
     return Via(conversion, words)
 
 

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
-from vastgrid.base.files import write_text
+from vastgrid.base.files import read_text, write_text
 from vastgrid.data.places import Area
 from vastgrid.jobs.session import Session
 from vastgrid.params import declare
@@ -142,11 +142,7 @@ class Parts:
         name, _ = QFileDialog.getOpenFileName(self.window, "Load edits from a text file", str(self.desk.session.folder))
         if not name:
             return
-        try:
-            text = Path(name).read_text(encoding="utf-8-sig")
-        except (OSError, UnicodeDecodeError) as error:
-            raise CallError(f"{name} cannot be read as text ({getattr(error, 'strerror', '') or error})") from error
-        self.making.rewrite_edits(node, text.splitlines())
+        self.making.rewrite_edits(node, read_text(Path(name)).splitlines())
 
     def _name(self, node: str) -> str:
         return self.desk.session.graph[node].name
