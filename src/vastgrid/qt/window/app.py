@@ -35,6 +35,8 @@ def run(arguments: list[str]) -> int:
     from vastgrid.qt.window.window_place import settings
     from vastgrid.recipes.recipe import SUFFIX
 
+    # Work in the background asks for Python's lock without pause; the window gets it in a millisecond instead of five.
+    sys.setswitchinterval(0.001)
     app = QApplication(["vastgrid"])
     app.setApplicationName("Vast Grid")
     app.setDesktopFileName("io.github.vastgrid.VastGrid")
