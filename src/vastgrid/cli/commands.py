@@ -118,7 +118,8 @@ def _convert_to_table(
 
 def inspect(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Look at files as an experienced person would."""
-    from vastgrid.execution.chains import looked_at, read_sources
+    from vastgrid.execution.chains import looked_at
+    from vastgrid.execution.run import read_sources
     from vastgrid.execution.run_log import Account
     from vastgrid.reports.account import as_json
 
@@ -183,8 +184,8 @@ def serve(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> 
 
 def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Say what a file holds."""
-    from vastgrid.execution.chains import read_sources
     from vastgrid.execution.describing import described
+    from vastgrid.execution.run import read_sources
     from vastgrid.execution.run_log import Account, source_sentence
     from vastgrid.reports.account import as_json
 

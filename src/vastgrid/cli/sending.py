@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 
 def tree(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
     """Show what is in a file, as a tree."""
-    from vastgrid.execution.chains import read_sources
     from vastgrid.execution.outline import outline
+    from vastgrid.execution.run import read_sources
     from vastgrid.execution.run_log import Account
     from vastgrid.reports.account import as_json
 

@@ -25,25 +25,10 @@ from vastgrid.execution.papers import check_ending
 from vastgrid.execution.queries import playing
 from vastgrid.execution.run import Run
 from vastgrid.execution.run_log import Account, Step, Via
-from vastgrid.execution.steps import Source, in_one_frame
+from vastgrid.execution.steps import in_one_frame
 from vastgrid.execution.table_files import write_tables
 from vastgrid.lineage.store import Store
 from vastgrid.params import declare
-
-
-def read_sources(
-    paths: Sequence[Path],
-    options: Options,
-    said: Said,
-    account: Account,
-    progress: Progress,
-    *,
-    override: bool = False,
-) -> list[Source]:
-    """Read files; see `Run.read`."""
-    run = Run(account)
-    run.read(paths, options, said, progress, override=override)
-    return [source for source, _ in run.sources]
 
 
 def run_convert(

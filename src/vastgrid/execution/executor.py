@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, FormatError, VastGridError
@@ -19,7 +19,6 @@ from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion, Inputs, Result, listed
-from vastgrid.delivery.deliver import Delivery, deliver
 from vastgrid.execution.describing import described
 from vastgrid.execution.nodes import NodeBuilder, new_card, references
 from vastgrid.execution.steps import check_usable, convert, in_one_frame, read_file, roles_of, settled
@@ -30,6 +29,9 @@ from vastgrid.measures.difference import difference
 from vastgrid.measures.heights import surface_of
 from vastgrid.params import declare
 from vastgrid.terrain.place.units import in_units
+
+if TYPE_CHECKING:
+    from vastgrid.delivery.deliver import Delivery
 
 Units = tuple[Unit | None, Unit | None]
 
@@ -267,6 +269,8 @@ class Executor:
         return StepResult(brought, source.findings)
 
     def _delivered(self, graph: Graph, node: Node, progress: Progress) -> StepResult:
+        from vastgrid.delivery.deliver import deliver
+
         kind = catalog.format_named(node.operation)
         params = declare.build(kind.write_params, self.words(node))
         self._refuse(Path(node.path))

@@ -17,7 +17,6 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.declarations.fileformat import Format
-from vastgrid.delivery.deliver import Delivery
 from vastgrid.execution.executor import Executor, StepResult, Units, words_of
 from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.nodes import new_card
@@ -342,6 +341,8 @@ class Run:
 
     def deliver(self, kind: Format, target: Path, words: dict[str, str], units: Units, progress: Progress) -> None:
         """Write what there is, read it back and compare."""
+        from vastgrid.delivery.deliver import Delivery
+
         node = self.executor.planned_delivery(self.graph, kind.id, self.have, words, target, units)
         self.graph = self.executor.make(self.graph.with_node(node), node.id, progress)
         outcome = self.graph.nodes[node.id].outcome
@@ -354,3 +355,18 @@ class Run:
 # From so many vertices on it is said beforehand; so many are made, written and read back in a minute (measured).
 _MANY = 2_500_000
 _EACH_MINUTE = 2_500_000
+
+
+def read_sources(
+    paths: Sequence[Path],
+    options: Options,
+    said: Said,
+    account: Account,
+    progress: Progress,
+    *,
+    override: bool = False,
+) -> list[Source]:
+    """Read files; see `Run.read`."""
+    run = Run(account)
+    run.read(paths, options, said, progress, override=override)
+    return [source for source, _ in run.sources]

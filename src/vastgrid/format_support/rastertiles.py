@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from xml.sax.saxutils import escape
 
 import numpy as np
 
 from vastgrid.base.errors import DataError, library_faults
 from vastgrid.base.quantities import LENGTH_UNITS
+from vastgrid.base.xmltext import escape
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import local_crs
 from vastgrid.data.grid import Grid

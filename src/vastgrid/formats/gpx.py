@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 from enum import Enum
 from pathlib import Path
 from typing import Annotated, BinaryIO
-from xml.sax.saxutils import escape
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +17,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.untrusted import parse_xml
 from vastgrid.base.words import plain, spaced
+from vastgrid.base.xmltext import escape
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed

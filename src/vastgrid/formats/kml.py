@@ -11,7 +11,6 @@ from enum import Enum
 from io import BytesIO
 from pathlib import Path
 from typing import IO, Annotated
-from xml.sax.saxutils import escape
 
 import numpy as np
 
@@ -21,6 +20,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.untrusted import member_names, parse_xml, read_member
 from vastgrid.base.words import instead, plain, shortly, spaced
+from vastgrid.base.xmltext import escape
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed

@@ -7,7 +7,6 @@ import zipfile
 from collections.abc import Sequence
 from io import BytesIO
 from pathlib import Path
-from xml.sax.saxutils import quoteattr
 
 import numpy as np
 
@@ -17,6 +16,7 @@ from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.untrusted import member_names, parse_xml, read_member
+from vastgrid.base.xmltext import quoteattr
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh

@@ -2,8 +2,10 @@
 
 import importlib
 import os
+import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
 
 def _find_cache_a_place() -> None:
@@ -23,20 +25,43 @@ def _find_cache_a_place() -> None:
         os.environ["NUMBA_CACHE_DIR"] = str(kept) if ours else tempfile.mkdtemp(prefix="vastgrid-")
 
 
-def _leave_linear_algebra_aside() -> None:
-    """Keep the compiler from loading SciPy's linear algebra as it starts: a quarter of every start, for what no kernel uses.
+def _start_without_the_compiler() -> None:
+    """Let compiled code that is kept be used without making the compiler ready for more: half of every start.
 
-    It only asks whether that is there, which it is; what a kernel uses of it would still be loaded with the kernel.
+    Numba fills its registries, with SciPy's linear algebra, before it loads anything from its cache. Code from there
+    needs its memory management only; what has to be compiled anew fills them first, as `numba.core.compiler` does.
     """
-    from numba.np import linalg
-
-    whole = linalg.ensure_blas
-    linalg.ensure_blas = lambda: None
+    # YAML is for settings that nobody has here.
+    present = sys.modules.get("yaml")
+    sys.modules["yaml"] = None  # type: ignore[assignment]
     try:
-        importlib.import_module("numba.np.arraymath")
+        importlib.import_module("numba")
     finally:
-        linalg.ensure_blas = whole
+        del sys.modules["yaml"]
+        if present is not None:
+            sys.modules["yaml"] = present
+    from numba.core import caching, cpu
+    from numba.core.runtime.nrt import rtsys
+
+    def load_overload(self: Any, sig: Any, target_context: Any) -> Any:
+        rtsys.initialize(target_context)
+        with self._guard_against_spurious_io_errors():
+            return self._load_overload(sig, target_context)
+
+    fill = cpu.CPUContext.load_additional_registries
+
+    def load_additional_registries(self: Any) -> None:
+        # It only asks whether SciPy's linear algebra is there; what a kernel uses of it is loaded with the kernel.
+        linalg: Any = importlib.import_module("numba.np.linalg")
+        whole, linalg.ensure_blas = linalg.ensure_blas, lambda: None
+        try:
+            fill(self)
+        finally:
+            linalg.ensure_blas = whole
+
+    caching.Cache.load_overload = load_overload
+    cpu.CPUContext.load_additional_registries = load_additional_registries
 
 
 _find_cache_a_place()
-_leave_linear_algebra_aside()
+_start_without_the_compiler()

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats, Ints
 from vastgrid.data.tin import Tin

@@ -7,8 +7,8 @@ from enum import Enum
 from typing import Annotated, Any
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress, Silent

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress

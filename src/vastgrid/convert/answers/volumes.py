@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import DataError, ParamError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress, Silent

@@ -11,8 +11,8 @@ from enum import Enum
 from typing import Annotated, Any
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress

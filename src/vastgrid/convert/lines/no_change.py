@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import count, note
 from vastgrid.base.progress import Progress

@@ -6,8 +6,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated, Any
 
-import shapely
-
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress

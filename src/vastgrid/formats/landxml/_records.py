@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 import re
 from typing import Any, BinaryIO
-from xml.sax.saxutils import quoteattr
 
 import numpy as np
 
 from vastgrid.base.findings import Finding, count, left_out, note
+from vastgrid.base.xmltext import quoteattr
 from vastgrid.data.frame import Frame
 from vastgrid.data.survey import Record, Survey, survey_of
 from vastgrid.kernels.text.decimals import number_of, read_words

@@ -9,17 +9,17 @@ from enum import Enum
 from functools import singledispatch
 from pathlib import Path
 from typing import Annotated, BinaryIO
-from xml.sax.saxutils import quoteattr
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 
 from vastgrid import __version__
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import plain
+from vastgrid.base.xmltext import quoteattr
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, epsg_code
 from vastgrid.data.grid import Grid

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.quantities import Unit, factor, unit_word

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.linework import legs

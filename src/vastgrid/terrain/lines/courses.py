@@ -6,9 +6,9 @@ import dataclasses
 from typing import Any
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.words import spaced
 from vastgrid.data.dataset import Floats

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.data.dataset import Floats
 
 # Legs of a square corner are carried on up to so many offsets; a sharper corner is cut off there.

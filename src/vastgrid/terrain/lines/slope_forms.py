@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
 from vastgrid.data.dataset import Floats

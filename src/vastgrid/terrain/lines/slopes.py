@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats

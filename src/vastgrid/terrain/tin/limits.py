@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.quantities import Unit, square_word

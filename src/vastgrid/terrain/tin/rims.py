@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.tin import Tin, edge_lengths
 from vastgrid.kernels.triangles.rims import worn_rim

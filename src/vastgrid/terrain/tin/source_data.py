@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-import shapely
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.line_roles import BOUNDARY, BREAKLINE, ISLAND, OUTER, STANDARD, TRIM, UNTRIMMED, VOID
