@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import resource
 import subprocess
 import sys
 import time
@@ -10,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import shapely
-from shared import FOLDER, best, make_tin, row
+from shared import FOLDER, best, make_tin, peak, row
 
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
@@ -74,11 +73,11 @@ def measured() -> None:
     """Print seconds, memory of volumes, memory with the difference, and its triangles."""
     one, two = pair(1_000_000)
     between(one, two, None, NONE, Silent())
-    volumes = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
+    volumes = peak()
     begun = time.perf_counter()
     made = difference_tin(one, two, "difference", Silent())
     seconds = time.perf_counter() - begun
-    whole = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
+    whole = peak()
     print(seconds, volumes, whole, len(made.triangles))
 
 

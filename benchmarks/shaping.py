@@ -45,9 +45,9 @@ def bench_simplify_grid() -> None:
 
 
 _TIN = """
-import sys, time, resource
+import sys, time
 sys.path.insert(0, sys.argv[1])
-from shared import make_tin
+from shared import make_tin, peak
 from vastgrid.kernels import warm
 from vastgrid.base.progress import Silent
 from vastgrid.terrain.tin.simplify import Wanted, within_tin
@@ -55,7 +55,7 @@ warm.warm()
 tin = make_tin(1_000_000)
 begun = time.perf_counter()
 made, reached = within_tin(tin, Wanted(0.1), Silent())
-print(len(made.triangles), reached.largest, time.perf_counter() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6)
+print(len(made.triangles), reached.largest, time.perf_counter() - begun, peak())
 """
 
 
@@ -261,9 +261,9 @@ def bench_replay() -> None:
 
 
 _MANY = """
-import sys, time, resource
+import sys, time
 sys.path.insert(0, sys.argv[1])
-from shared import survey
+from shared import peak, survey
 from vastgrid.base.progress import Silent
 from vastgrid.convert.surfaces.tin import TinParams, run
 from vastgrid.data.frame import Frame
@@ -273,7 +273,7 @@ warm.warm()
 points = PointSet(name="points", frame=Frame(), xyz=survey(10_000_000))
 begun = time.perf_counter()
 made = run([points], TinParams(), Silent()).dataset
-print(len(made.triangles), time.perf_counter() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6)
+print(len(made.triangles), time.perf_counter() - begun, peak())
 """
 
 

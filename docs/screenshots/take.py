@@ -100,7 +100,7 @@ def take_views(window: MainWindow) -> None:
     window.views.show_views("3D")
     scan = named(window, "Pit scan, ground")
     window.desk.toggle_shown(scan)
-    window.parts.dressing.wear(scan, {"colour": "class"})
+    window.parts.styling.set_look(scan, {"colour": "class"})
     window.views.stretch.setValue(2.0)
     window.views.space.fit()
     window.views.space.zoom(1.3)

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from vastgrid.base import disk_arrays as room
-from vastgrid.base.disk_arrays import let_go, pieces, roomy
+from vastgrid.base.disk_arrays import large_array, pieces, release
 from vastgrid.base.errors import FormatError
 from vastgrid.base.untrusted import DEEPEST, member_names, parse_xml, read_member
 from vastgrid.data.pointset import PointSet
@@ -102,19 +102,19 @@ def small(monkeypatch, tmp_path):
 
 
 def test_a_large_array_keeps_its_content_when_memory_is_let_go(small):
-    array = roomy((5000, 3), np.float64)
+    array = large_array((5000, 3), np.float64)
     assert (array == 0).all()
     array[:] = np.arange(15_000.0).reshape(-1, 3)
-    let_go(array)
+    release(array)
     assert array[4999].tolist() == [14_997.0, 14_998.0, 14_999.0]
-    let_go(array[10:20])
+    release(array[10:20])
     assert array.sum() == np.arange(15_000.0).sum()
     assert not list((small / "cache" / "vastgrid").iterdir()), "its file is seen by nobody"
 
 
 def test_a_large_array_filled_with_what_is_missing(small):
-    assert np.isnan(roomy((3000, 2), np.float64, np.nan)).all()
-    assert np.isnan(roomy((3, 2), np.float64, np.nan)).all()
+    assert np.isnan(large_array((3000, 2), np.float64, np.nan)).all()
+    assert np.isnan(large_array((3, 2), np.float64, np.nan)).all()
 
 
 def test_pieces_are_the_whole(small):
@@ -126,7 +126,7 @@ def test_pieces_are_the_whole(small):
 
 def test_digest_and_store_do_not_care_where_an_array_lives(small):
     xyz = np.random.default_rng(1).random((4000, 3)) * 1e6
-    there = roomy(xyz.shape, np.float64)
+    there = large_array(xyz.shape, np.float64)
     there[:] = xyz
     one, other = PointSet(name="a", xyz=xyz), PointSet(name="a", xyz=there)
     assert one.digest == other.digest and one.extent() == other.extent()

@@ -462,11 +462,11 @@ def test_a_grid_of_something_else_is_no_ground(run_cli, tmp_path):
 def test_looks_and_checks_follow_the_quantity(tmp_path):
     from vastgrid.execution.inspection import inspect
     from vastgrid.measures.figures import figures_of
-    from vastgrid.styling.colouring import Dressed, surface_scale
+    from vastgrid.styling.colouring import StyledLayer, surface_scale
     from vastgrid.styling.look import choices, look_of
 
     (grid,) = tif(slopes(tmp_path)).datasets
-    assert surface_scale(Dressed(grid, look_of(grid), 0), 0.0, 300.0).title == "Slope in %"
+    assert surface_scale(StyledLayer(grid, look_of(grid), 0), 0.0, 300.0).title == "Slope in %"
     assert choices(grid)["colour"] == ["elevation", "one colour"]
     assert ("Holds", "slope in %") in figures_of(grid).rows
     assert inspect([grid, ground(100)], Silent())[0] == []

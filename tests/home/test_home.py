@@ -21,7 +21,7 @@ from vastgrid.__main__ import main as entry
 from vastgrid.base.errors import CallError
 from vastgrid.formats import ifc
 from vastgrid.home import desktop, doctor, faults, log
-from vastgrid.tiling.engine import crew
+from vastgrid.tiling.engine import started_workers
 
 ROOT = Path(__file__).parents[2]
 
@@ -279,7 +279,9 @@ def test_a_library_that_an_extra_brings_is_named_where_it_is_missing(package, ex
         assert entry() == 1
         told = capsys.readouterr().err
     else:
-        work = {"ifc": lambda: ifc.audit(tmp_path / "a.ifc"), "cluster": crew(2, "", tmp_path).__enter__}[extra]
+        work = {"ifc": lambda: ifc.audit(tmp_path / "a.ifc"), "cluster": started_workers(2, "", tmp_path).__enter__}[
+            extra
+        ]
         with pytest.raises(CallError) as caught:
             work()
         told = str(caught.value)

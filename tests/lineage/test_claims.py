@@ -58,7 +58,7 @@ def test_two_windows_on_one_job_are_noticed(session):
         Claim(session.folder)
     process.kill()
     process.wait()
-    Claim(session.folder).let_go()
+    Claim(session.folder).release()
 
 
 def test_a_job_moves_with_the_files_beside_it(session, tmp_path):

@@ -49,7 +49,7 @@ def test_undo_leaves_looks_and_visibility_alone(session):
     tin = make(session, "tin", [only(session)])
     session.rename(tin, "Ground A")
     session.show(tin, shown=False)
-    session.wear(tin, {"colour": "slope"})
+    session.set_look(tin, {"colour": "slope"})
     session.undo()
     assert session.graph[tin].name != "Ground A"
     assert not session.graph[tin].shown and session.graph[tin].look == {"colour": "slope"}

@@ -138,10 +138,10 @@ def test_what_a_step_cost_is_a_look_of_its_card(qtbot, window, name):
     window.desk.changed.emit()
     settle(qtbot, window)
     before = pixels(window.plan.grab().toImage())
-    window.parts.dressing.wear(card, {"colour": "loss"})
-    qtbot.waitUntil(lambda: len(window.parts.dressing.items()) == (1 if name == "Grid" else 2), timeout=20_000)
+    window.parts.styling.set_look(card, {"colour": "loss"})
+    qtbot.waitUntil(lambda: len(window.parts.styling.items()) == (1 if name == "Grid" else 2), timeout=20_000)
     settle(qtbot, window)
-    items = window.parts.dressing.items()
+    items = window.parts.styling.items()
     assert items[0].look.colour is SurfaceColour.DIFFERENCE and items[0].against is not None
     assert items[0].against.name == "Ground" or isinstance(items[0].against, Tin)
     changed = np.abs(pixels(window.plan.grab().toImage()) - before).sum(axis=2) > 30

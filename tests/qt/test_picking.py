@@ -131,7 +131,7 @@ def test_what_is_hidden_is_not_picked_and_without_points_nothing_is(qtbot, windo
     pick(qtbot, window, box_of(scan, 0.0, 1.0))
     every = window.parts.picking.number
     codes = np.unique(scan.attributes[CLASSES])
-    window.panel.worn.emit(card, {"hidden": str(codes[0])})
+    window.panel.look_changed.emit(card, {"hidden": str(codes[0])})
     settle(qtbot, window)
     window.parts.picking.clear()
     pick(qtbot, window, box_of(scan, 0.0, 1.0))

@@ -32,7 +32,7 @@ from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.forms import ParamForm, editor, put_text, text_of
 from vastgrid.qt.widgets.kept_box import KeptBox
 from vastgrid.styling import ramps
-from vastgrid.styling.colouring import Dressed, plain
+from vastgrid.styling.colouring import StyledLayer, plain
 from vastgrid.styling.look import look_of
 
 
@@ -277,8 +277,8 @@ def test_a_mesh_can_be_drawn_as_wires():
     vertices = np.array([(5, 5, 1.0), (35, 5, 2.0), (35, 35, 3.0), (5, 35, 4.0)])
     mesh = Mesh(name="m", frame=METRES, vertices=vertices, triangles=np.array([(0, 1, 2), (0, 2, 3)], np.int32))
     view = View(20.0, 20.0, 0.2, 200, 200)
-    wires = inked(rendering.draw([Dressed(mesh, look_of(mesh, {"faces": "wire"}))], view, theme.LIGHT))
-    filled = inked(rendering.draw([Dressed(mesh, look_of(mesh, {"faces": "filled"}))], view, theme.LIGHT))
+    wires = inked(rendering.draw([StyledLayer(mesh, look_of(mesh, {"faces": "wire"}))], view, theme.LIGHT))
+    filled = inked(rendering.draw([StyledLayer(mesh, look_of(mesh, {"faces": "filled"}))], view, theme.LIGHT))
     assert 300 < wires.sum() < 0.1 * filled.sum()
     assert wires[100, 100] and not wires[100, 60], "the diagonal, and nothing inside the faces"
 

@@ -50,7 +50,7 @@ def test_the_plan_turns_with_what_it_shows(qtbot, window):
     plan = window.plan
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
-    window.parts.dressing.wear(named(window, "Ground"), {"shade": "no", "faces": "filled"})
+    window.parts.styling.set_look(named(window, "Ground"), {"shade": "no", "faces": "filled"})
     settle(qtbot, window)
     straight = pixels(plan.grab().toImage())
     place = (E0 + 330.0, N0 + 215.0)
@@ -109,7 +109,7 @@ def test_colours_under_a_pixel(qtbot, window, by):
     node = named(window, "Ground")
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
-    window.parts.dressing.wear(
+    window.parts.styling.set_look(
         node, {"colour": by, "shade": "no", "faces": "filled", "plain": "#3366CC", "against": "Grid"}
     )
     settle(qtbot, window)
@@ -152,8 +152,8 @@ def test_opacity_and_order(qtbot, window):
     window.session.show(grid, shown=True)
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
-    window.parts.dressing.wear(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
-    window.parts.dressing.wear(tin, {"colour": "one colour", "plain": "#FF0000", "shade": "no", "faces": "filled"})
+    window.parts.styling.set_look(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
+    window.parts.styling.set_look(tin, {"colour": "one colour", "plain": "#FF0000", "shade": "no", "faces": "filled"})
     settle(qtbot, window)
 
     def middle():
@@ -161,13 +161,13 @@ def test_opacity_and_order(qtbot, window):
         return pixels(window.plan.grab().toImage())[window.plan.height() // 2, window.plan.width() // 2]
 
     assert middle()[0] > 200, "a TIN lies above a grid"
-    window.parts.dressing.shift(grid, True)
+    window.parts.styling.shift(grid, True)
     assert middle()[2] > 200 and middle()[0] < 60
     window.session.keeper.flush()
     assert Session(window.session.folder).settings["order"], "kept with the job"
-    window.parts.dressing.wear(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no", "opacity": "50"})
+    window.parts.styling.set_look(grid, {"colour": "one colour", "plain": "#0000FF", "shade": "no", "opacity": "50"})
     assert 90 < middle()[0] < 170 and 90 < middle()[2] < 170
-    window.parts.dressing.shift(grid, False)
+    window.parts.styling.shift(grid, False)
     assert middle()[0] > 200
 
 
@@ -181,7 +181,7 @@ def test_points_tell_height_and_code_when_there_is_room(qtbot, window):
     plan.look(dataclasses.replace(plan.view, size=0.02))
     settle(qtbot, window)
     labelled = pixels(plan.grab().toImage())
-    window.parts.dressing.wear(named(window, "day1"), {"labels": "no"})
+    window.parts.styling.set_look(named(window, "day1"), {"labels": "no"})
     settle(qtbot, window)
     bare = pixels(plan.grab().toImage())
     x, y = plan.view.pixel(place[0], place[1])
@@ -553,10 +553,10 @@ def test_the_interval_of_contours(qtbot, window):
 def test_two_cards_beside_a_divider_and_in_turn(qtbot, window):
     with pytest.raises(CallError, match="choose two cards"):
         window.views.compare(blink=False)
-    window.parts.dressing.wear(
+    window.parts.styling.set_look(
         named(window, "Ground"), {"colour": "one colour", "plain": "#FF0000", "faces": "filled", "shade": "no"}
     )
-    window.parts.dressing.wear(named(window, "Grid"), {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
+    window.parts.styling.set_look(named(window, "Grid"), {"colour": "one colour", "plain": "#0000FF", "shade": "no"})
     for name in ("Contours", "edges"):
         window.session.show(named(window, name), shown=False)
     window.lineage.select([named(window, "Ground"), named(window, "Grid")])
@@ -695,7 +695,7 @@ def test_the_window_answers_while_everything_is_drawn(qtbot, window):
         window.views.sectioning.step(1 if k % 2 else -1)
         qtbot.wait(20)
     for by in ("slope", "aspect", "elevation"):
-        window.parts.dressing.wear(named(window, "Ground"), {"colour": by})
+        window.parts.styling.set_look(named(window, "Ground"), {"colour": by})
         qtbot.wait(60)
     timer.stop()
     gc.unfreeze()

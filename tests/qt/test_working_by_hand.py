@@ -30,8 +30,8 @@ def over(qtbot, window, east, north):
     at = QPointF(*window.plan.view.pixel(east, north)).toPoint()
     qtbot.mouseMove(window.plan, at)
     qtbot.wait(10)
-    hands = window.parts.hands
-    qtbot.waitUntil(lambda: hands.ghost is not None or bool(hands.why), timeout=10_000)
+    edit_tools = window.parts.edit_tools
+    qtbot.waitUntil(lambda: edit_tools.ghost is not None or bool(edit_tools.why), timeout=10_000)
 
 
 def test_a_cut_is_shown_before_it_is_made_and_taken_back(qtbot, window):
@@ -41,9 +41,9 @@ def test_a_cut_is_shown_before_it_is_made_and_taken_back(qtbot, window):
     window.views.buttons["hand_cut"].click()
     click(qtbot, window.plan, vertex[0] - 3.0, vertex[1] - 2.0)
     over(qtbot, window, vertex[0] + 6.0, vertex[1] + 4.0)
-    ghost = window.parts.hands.ghost
+    ghost = window.parts.edit_tools.ghost
     assert len(ghost.gone) > 0 and ghost.taken > 0.0 and len(ghost.new) == 0
-    assert window.parts.hands._amount(ghost).endswith("m²")
+    assert window.parts.edit_tools._amount(ghost).endswith("m²")
     assert "Ground, by hand" not in [each.name for each in window.session.graph.cards.values()], "only shown so far"
     click(qtbot, window.plan, vertex[0] + 6.0, vertex[1] + 4.0)
     qtbot.keyClick(window.plan, Qt.Key.Key_Return)
@@ -51,9 +51,9 @@ def test_a_cut_is_shown_before_it_is_made_and_taken_back(qtbot, window):
     card = named(window, "Ground, by hand")
     assert len(window.session.dataset(card).triangles) < len(tin.triangles)
     assert not window.session.graph[named(window, "Ground")].shown, "what was cut does not lie beneath"
-    assert window.parts.hands.held == "hand_cut", "the hand stays taken up, on what it made"
+    assert window.parts.edit_tools.held == "hand_cut", "the hand stays taken up, on what it made"
     qtbot.keyClick(window.plan, Qt.Key.Key_Escape)
-    assert window.parts.hands.held == "" and window.plan.tool is None
+    assert window.parts.edit_tools.held == "" and window.plan.tool is None
     window.actions_["undo"].trigger()
     settle(qtbot, window)
     assert card not in window.session.graph
@@ -63,18 +63,18 @@ def test_what_is_done_is_seen_at_once_and_before_it_is_in_the_surface(qtbot, win
     _, vertex = middle(window)
     settle(qtbot, window)
     window.actions_["hand_cut"].trigger()
-    hands = window.parts.hands
+    edit_tools = window.parts.edit_tools
     click(qtbot, window.plan, vertex[0] - 3.0, vertex[1] - 2.0)
     click(qtbot, window.plan, vertex[0] + 6.0, vertex[1] + 4.0)
     before = window.plan.grab().toImage()
     qtbot.keyClick(window.plan, Qt.Key.Key_Return)
-    assert window.desk.runner.busy and len(hands._done.found.gone) > 0, "the surface is still being made"
-    at = QPointF(*window.plan.view.pixel(*hands._done.found.gone[0][:, :2].mean(axis=0))).toPoint()
+    assert window.desk.runner.busy and len(edit_tools._done.found.gone) > 0, "the surface is still being made"
+    at = QPointF(*window.plan.view.pixel(*edit_tools._done.found.gone[0][:, :2].mean(axis=0))).toPoint()
     paper = window.plan.palette_.colour("paper").rgb()
     assert before.pixel(at) != paper and window.plan.grab().toImage().pixel(at) == paper
     settle(qtbot, window)
     window.plan.repaint()
-    assert hands._done is None and hands._waiting == []
+    assert edit_tools._done is None and edit_tools._waiting == []
 
 
 def test_an_area_is_raised_by_what_is_typed_and_the_ghost_follows_the_number(qtbot, window):
@@ -87,9 +87,11 @@ def test_an_area_is_raised_by_what_is_typed_and_the_ghost_follows_the_number(qtb
     qtbot.waitUntil(lambda: bool(window.findChildren(HeightDialog)), timeout=5000)
     dialog = window.findChildren(HeightDialog)[-1]
     dialog.height_.setText("1.5 m")
-    qtbot.waitUntil(lambda: window.parts.hands.ghost is not None or bool(window.parts.hands.why), timeout=10_000)
-    assert window.parts.hands.why == ""
-    assert len(window.parts.hands.ghost.new) > 0
+    qtbot.waitUntil(
+        lambda: window.parts.edit_tools.ghost is not None or bool(window.parts.edit_tools.why), timeout=10_000
+    )
+    assert window.parts.edit_tools.why == ""
+    assert len(window.parts.edit_tools.ghost.new) > 0
     dialog.done(QDialog.DialogCode.Accepted)
     settle(qtbot, window)
     made = window.session.dataset(named(window, "Ground, by hand"))
@@ -120,7 +122,7 @@ def test_a_hand_without_a_surface_is_refused_in_words(qtbot, window):
     window.lineage.select([named(window, "Contours")])
     assert not window.views.hands_row.isVisible()
     with pytest.raises(CallError, match="choose one TIN first"):
-        window.parts.hands.take_up("hand_cut")
+        window.parts.edit_tools.take_up("hand_cut")
 
 
 def test_the_log_is_switched_reordered_saved_and_loaded(qtbot, window, tmp_path, monkeypatch):

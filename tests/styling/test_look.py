@@ -15,7 +15,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.measures.figures import figures_of
 from vastgrid.styling import ramps
 from vastgrid.styling.colouring import (
-    Dressed,
+    StyledLayer,
     banded,
     face_slopes,
     plain,
@@ -116,7 +116,7 @@ def cloud(n=400):
 
 
 def colours_by(points, word, **words):
-    own = Dressed(points, look_of(points, {"colour": word, **words}))
+    own = StyledLayer(points, look_of(points, {"colour": word, **words}))
     return point_colours(own, slice(None), points.xyz, point_scale(own, 0.0, 50.0))
 
 
@@ -147,7 +147,7 @@ def test_eight_bit_colours_in_sixteen_bits_are_not_black():
 def test_points_by_difference_to_a_surface():
     grid = Grid(name="g", frame=METRIC, heights=np.full((12, 12), 25.0), west=-10, north=110, dx=10, dy=10)
     points = cloud()
-    own = Dressed(points, look_of(points, {"colour": "difference"}), against=grid)
+    own = StyledLayer(points, look_of(points, {"colour": "difference"}), against=grid)
     scale = point_scale(own, 0.0, 50.0)
     assert scale.low == -scale.high and "Above g" in scale.title
     colours = point_colours(own, slice(None), points.xyz, scale).astype(int)
@@ -157,11 +157,11 @@ def test_points_by_difference_to_a_surface():
 
 def test_hidden_classes_and_heights():
     points = cloud()
-    own = Dressed(points, look_of(points, {"hidden": "0, 2", "heights": "0 … 10, 40.5 … 50"}))
+    own = StyledLayer(points, look_of(points, {"hidden": "0, 2", "heights": "0 … 10, 40.5 … 50"}))
     keep = shown_points(own, slice(None), points.xyz)
     z = points.xyz[:, 2]
     assert (keep == ((points.attributes["classification"] == 1) & (z > 10) & (z < 40.5))).all()
-    assert shown_points(Dressed(points, look_of(points)), slice(None), points.xyz) is None
+    assert shown_points(StyledLayer(points, look_of(points)), slice(None), points.xyz) is None
     assert hidden_classes_of("5; 300, x, 7").nonzero()[0].tolist() == [5, 7]
     assert hidden_heights_of("nonsense, 5 to 2, -3.5..-1") == [(2.0, 5.0), (-3.5, -1.0)]
     assert hidden_heights_of(ranges_text([(1, 2), (2, 3), (5, 6)])) == [(1.0, 3.0), (5.0, 6.0)]
@@ -214,8 +214,8 @@ def test_surface_scales_and_values():
     tin = tilted(20.0, 90.0)
     grid = Grid(name="flat", frame=METRIC, heights=np.full((12, 12), 95.0), west=-5, north=105, dx=10, dy=10)
     for word, title in (("slope", "Slope in degrees"), ("aspect", "Aspect"), ("elevation", "Elevation in m")):
-        assert surface_scale(Dressed(tin, look_of(tin, {"colour": word})), 90, 110).title == title
-    own = Dressed(tin, look_of(tin, {"colour": "difference"}), against=grid)
+        assert surface_scale(StyledLayer(tin, look_of(tin, {"colour": word})), 90, 110).title == title
+    own = StyledLayer(tin, look_of(tin, {"colour": "difference"}), against=grid)
     values, per_face = surface_values(own)
     assert not per_face and values == pytest.approx(tin.vertices[:, 2] - 95.0)
     assert surface_scale(own, 90, 110).high == pytest.approx(5.0)
@@ -234,7 +234,7 @@ def test_a_surface_by_source_knows_where_its_vertices_came_from():
     )
     made = catalog.conversion_named("tin")
     tin = made.run([west, east], made.params(), Silent()).dataset
-    own = Dressed(tin, look_of(tin, {"colour": "source"}), sources=(west, east))
+    own = StyledLayer(tin, look_of(tin, {"colour": "source"}), sources=(west, east))
     values, per_face = surface_values(own)
     assert per_face
     middle = tin.vertices[tin.triangles].mean(axis=1)[:, 0]

@@ -17,7 +17,7 @@ from vastgrid.kernels.drawing import shade
 from vastgrid.measures.heights import heights
 from vastgrid.styling import ramps
 from vastgrid.styling.camera import Camera
-from vastgrid.styling.colouring import Dressed, plain
+from vastgrid.styling.colouring import StyledLayer, plain
 from vastgrid.styling.look import look_of
 from vastgrid.styling.on_ground import laid, solids, standing
 from vastgrid.styling.scene import Scene, fitted, model, shoot
@@ -37,8 +37,8 @@ def ground():
     return dataclasses.replace(made.run([points], made.params(), Silent()).dataset, name="ground")
 
 
-def dressed(data, number=0, **words):
-    return Dressed(data, look_of(data, words), number)
+def styled(data, number=0, **words):
+    return StyledLayer(data, look_of(data, words), number)
 
 
 def scene(*items, **more):
@@ -56,7 +56,7 @@ def rgb(image, x, y):
 
 
 def test_a_pixel_is_a_place_on_the_ground(ground):
-    made = shot(scene(dressed(ground)))
+    made = shot(scene(styled(ground)))
     seen = np.argwhere(made.depth > 0)
     assert len(seen) > 0.2 * WIDE * HIGH
     for y, x in seen[:: len(seen) // 60].tolist():
@@ -82,8 +82,8 @@ def test_eye_and_target_are_where_the_camera_says(camera):
 
 
 def test_from_straight_above_the_picture_is_the_plans(ground):
-    camera = dataclasses.replace(fitted((dressed(ground),), Camera()), pitch=90.0, heading=0.0)
-    made = shot(scene(dressed(ground)), camera)
+    camera = dataclasses.replace(fitted((styled(ground),), Camera()), pitch=90.0, heading=0.0)
+    made = shot(scene(styled(ground)), camera)
     for x, y in ((60, 60), (120, 80), (170, 110)):
         place = made.place(x, y)
         assert place is not None
@@ -92,7 +92,7 @@ def test_from_straight_above_the_picture_is_the_plans(ground):
 
 
 def test_colours_stand_for_heights(ground):
-    flat = dressed(ground, faces="filled", shade="no")
+    flat = styled(ground, faces="filled", shade="no")
     made = shot(scene(flat))
     low, high = ground.extent().elevation
     for y, x in np.argwhere(made.depth > 0)[::997].tolist():
@@ -115,14 +115,14 @@ def test_what_lies_before_hides_what_lies_behind():
 def test_a_see_through_surface_shows_what_is_below():
     roof = Grid(name="roof", frame=METRIC, heights=np.full((20, 20), 5.0), west=E0, north=N0 + 20, dx=1, dy=1)
     floor = Grid(name="floor", frame=METRIC, heights=np.full((20, 20), 0.0), west=E0, north=N0 + 20, dx=1, dy=1)
-    items = (plain(floor, "#FF0000"), dressed(roof, colour="one colour", plain="#0000FF", opacity="40"))
+    items = (plain(floor, "#FF0000"), styled(roof, colour="one colour", plain="#0000FF", opacity="40"))
     camera = dataclasses.replace(fitted(items, Camera()), pitch=80.0)
     colour = rgb(shot(scene(*items), camera).image, WIDE / 2, HIGH / 2)
     assert colour[0] > 90 and colour[2] > 60
 
 
 def test_heights_are_exaggerated(ground):
-    items = (dressed(ground),)
+    items = (styled(ground),)
     once = dataclasses.replace(fitted(items, Camera()), pitch=5.0)
     twice = dataclasses.replace(once, stretch=2.0)
     top = ground.vertices[ground.vertices[:, 2].argmax()]
@@ -138,7 +138,7 @@ def test_heights_are_exaggerated(ground):
 
 def test_heights_in_feet_stand_as_high_as_in_metres(ground):
     feet = ground.with_coordinates(1.0, 1 / 0.3048, Frame(None, Unit.METRE, Unit.FOOT))
-    one, other = (fitted((dressed(each),), Camera()) for each in (ground, feet))
+    one, other = (fitted((styled(each),), Camera()) for each in (ground, feet))
     place = ground.vertices[77]
     assert one.pixel(place, WIDE, HIGH) == pytest.approx(other.pixel(place * (1, 1, 1 / 0.3048), WIDE, HIGH), abs=1e-6)
 
@@ -146,7 +146,7 @@ def test_heights_in_feet_stand_as_high_as_in_metres(ground):
 def test_the_sun_lights_the_side_it_stands_on():
     x, _ = np.meshgrid(np.arange(40.0), np.arange(40.0))
     ridge = Grid(name="r", frame=METRIC, heights=20.0 - np.abs(x - 20.0), west=E0, north=N0 + 40, dx=1, dy=1)
-    item = dressed(ridge, colour="one colour", plain="#808080")
+    item = styled(ridge, colour="one colour", plain="#808080")
     camera = dataclasses.replace(fitted((item,), Camera()), pitch=85.0, heading=0.0)
     for azimuth, brighter in ((270.0, 0), (90.0, 1)):
         made = shot(scene(item, sun=(azimuth, 35.0)), camera)
@@ -155,15 +155,15 @@ def test_the_sun_lights_the_side_it_stands_on():
 
 
 def test_moving_is_coarse_and_still_is_whole(ground):
-    many = Dressed(ground, look_of(ground))
+    many = StyledLayer(ground, look_of(ground))
     few = model(many, less=True)
     assert few is many, "what is light is drawn whole"
     rng = np.random.default_rng(1)
     grid = Grid(name="g", frame=METRIC, heights=rng.random((900, 900)), west=E0, north=N0, dx=1, dy=1)
-    own = dressed(grid)
+    own = styled(grid)
     assert len(model(own, less=True).dataset.triangles) < 150_000 < len(model(own, less=False).dataset.triangles)
     assert model(own, less=True) is model(own, less=True), "made once"
-    big = Dressed(grid, look_of(grid))
+    big = StyledLayer(grid, look_of(grid))
     coarse, fine = (shot(scene(big), coarse=c) for c in (True, False))
     assert coarse.coarse and not fine.coarse
     both = (coarse.depth > 0) == (fine.depth > 0)
@@ -172,12 +172,12 @@ def test_moving_is_coarse_and_still_is_whole(ground):
 
 def test_points_are_drawn_over_the_surface_they_lie_on_and_hidden_behind_it(ground):
     on = ground.vertices[::40]
-    over = dressed(PointSet(name="on", frame=METRIC, xyz=on), 1, colour="one colour", plain="#0000FF", size="3")
-    below = dressed(
+    over = styled(PointSet(name="on", frame=METRIC, xyz=on), 1, colour="one colour", plain="#0000FF", size="3")
+    below = styled(
         PointSet(name="b", frame=METRIC, xyz=on - (0, 0, 8.0)), 1, colour="one colour", plain="#00FF00", size="3"
     )
-    camera = dataclasses.replace(fitted((dressed(ground),), Camera()), pitch=70.0)
-    made = shot(scene(dressed(ground), over, below), camera).image.astype(int)
+    camera = dataclasses.replace(fitted((styled(ground),), Camera()), pitch=70.0)
+    made = shot(scene(styled(ground), over, below), camera).image.astype(int)
     blue = (made[:, :, 0] > 200) & (made[:, :, 2] < 60)
     green = (made[:, :, 1] > 200) & (made[:, :, 2] < 60)
     assert blue.sum() > 0.6 * len(on) * 4 and green.sum() < 0.1 * blue.sum()
@@ -187,14 +187,14 @@ def test_lines_without_heights_lie_on_the_ground(ground):
     flat = np.array([(E0 + 20, N0 + 20, 0.0), (E0 + 180, N0 + 170, 0.0)])
     none = np.array([(E0 + 20, N0 + 100, np.nan), (E0 + 180, N0 + 100, np.nan)])
     solid = np.array([(E0 + 20, N0 + 60, 130.0), (E0 + 180, N0 + 60, 130.0)])
-    work = dressed(from_lines("l", METRIC, [flat, none, solid], ["A", "B", "C"]))
-    xyz, offsets = laid(work.dataset, work, [dressed(ground)])
+    work = styled(from_lines("l", METRIC, [flat, none, solid], ["A", "B", "C"]))
+    xyz, offsets = laid(work.dataset, work, [styled(ground)])
     for k in (0, 1):
         own = xyz[offsets[k] : offsets[k + 1]]
         assert len(own) > 50
         np.testing.assert_allclose(own[:, 2], heights(ground, own[:, :2].copy()), atol=1e-9)
     assert xyz[offsets[2] :].tolist() == solid.tolist()
-    made = shot(scene(dressed(ground), dressed(work.dataset, colour="one colour", plain="#0000FF", width="3"))).image
+    made = shot(scene(styled(ground), styled(work.dataset, colour="one colour", plain="#0000FF", width="3"))).image
     assert ((made[:, :, 0] > 180) & (made[:, :, 2] < 90)).sum() > 150
 
 
@@ -205,19 +205,19 @@ def test_contours_and_hidden_heights(ground):
     params = made.settle([ground], declare.build(made.params, {"interval": "2m"}))
     contours = made.run([ground], params, Silent()).dataset
     assert isinstance(contours, Contours)
-    bare = shot(scene(dressed(ground, faces="filled")))
-    drawn = shot(scene(dressed(ground, faces="filled"), dressed(contours)))
-    index_only = shot(scene(dressed(ground, faces="filled"), dressed(contours, minor="no")))
+    bare = shot(scene(styled(ground, faces="filled")))
+    drawn = shot(scene(styled(ground, faces="filled"), styled(contours)))
+    index_only = shot(scene(styled(ground, faces="filled"), styled(contours, minor="no")))
     changed = [(each.image != bare.image).any(axis=2).sum() for each in (drawn, index_only)]
     assert changed[0] > changed[1] > 30
-    half = shot(scene(dressed(ground, faces="filled", heights="0 … 100")))
+    half = shot(scene(styled(ground, faces="filled", heights="0 … 100")))
     assert 0.3 < (half.depth > 0).sum() / (bare.depth > 0).sum() < 0.8
 
 
 def test_solids_stand_on_the_ground(ground):
     foot = np.array([(E0 + 60, N0 + 60, 0.0), (E0 + 120, N0 + 100, 0.0)])
     trees = PointSet(name="t", frame=METRIC, xyz=foot, attributes={"height": np.array([9.0, 15.0])})
-    stood = standing(foot, [dressed(ground)])
+    stood = standing(foot, [styled(ground)])
     np.testing.assert_allclose(stood[:, 2], heights(ground, foot[:, :2].copy()))
     vertices, triangles = solids(stood, trees.attributes["height"], 4.0)
     assert vertices.shape == (16, 3) and triangles.shape == (24, 3)
@@ -225,15 +225,15 @@ def test_solids_stand_on_the_ground(ground):
     # Closed: every edge is met once in each direction (a solid's definition).
     pairs = np.concatenate([triangles[:, [k, (k + 1) % 3]] for k in range(3)])
     assert {tuple(p) for p in pairs.tolist()} == {tuple(p[::-1]) for p in pairs.tolist()}
-    item = dressed(trees, stand="height", width="4m", colour="one colour", plain="#0000FF")
-    image = shot(scene(dressed(ground), item)).image.astype(int)
+    item = styled(trees, stand="height", width="4m", colour="one colour", plain="#0000FF")
+    image = shot(scene(styled(ground), item)).image.astype(int)
     assert (image[:, :, 0] > image[:, :, 2] + 60).sum() > 60
 
 
 def test_the_section_cuts_away_its_left_side(ground):
-    whole = shot(scene(dressed(ground)))
+    whole = shot(scene(styled(ground)))
     cut = ((E0, N0 + 100.0), (E0 + 200.0, N0 + 100.0))
-    made = shot(scene(dressed(ground), cut=cut), whole.camera)
+    made = shot(scene(styled(ground), cut=cut), whole.camera)
     places = [made.place(x + 0.5, y + 0.5) for y, x in np.argwhere(made.depth > 0)[::37].tolist()]
     # Left of a line to the east is the north.
     assert np.mean([place[1] < N0 + 106.0 for place in places]) > 0.9
@@ -241,7 +241,7 @@ def test_the_section_cuts_away_its_left_side(ground):
 
 
 def test_a_smooth_picture_is_the_mean_of_four(ground):
-    own = scene(dressed(ground), dressed(from_lines("l", METRIC, [ground.vertices[:40]], ["A"])))
+    own = scene(styled(ground), styled(from_lines("l", METRIC, [ground.vertices[:40]], ["A"])))
     camera = fitted(own.items, Camera())
     smooth = shoot(own, camera, WIDE, HIGH, coarse=False, smooth=True)
     large = shoot(own, camera, 2 * WIDE, 2 * HIGH, coarse=False)
@@ -256,7 +256,7 @@ def test_a_smooth_picture_is_the_mean_of_four(ground):
 
 def test_an_eye_within_the_ground_and_nothing_to_see_do_no_harm(ground):
     low = Camera(east=E0 + 100, north=N0 + 100, height=100.0, distance=3.0, pitch=2.0)
-    made = shot(scene(dressed(ground)), low)
+    made = shot(scene(styled(ground)), low)
     assert (made.depth > 0).any()
     assert made.place(-1, 5) is None and made.place(5, HIGH + 3) is None
     empty = shoot(Scene((), (0.0, 1.0)), Camera(), 40, 30, coarse=False)

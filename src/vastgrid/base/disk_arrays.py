@@ -23,7 +23,7 @@ def scratch_folder() -> Path:
     return folder
 
 
-def roomy(shape: tuple[int, ...], dtype: Any, fill: float = 0) -> NDArray[Any]:
+def large_array(shape: tuple[int, ...], dtype: Any, fill: float = 0) -> NDArray[Any]:
     """Return an array filled with a value; a large one is a view of a file that vanishes with it.
 
     Raises
@@ -44,11 +44,11 @@ def roomy(shape: tuple[int, ...], dtype: Any, fill: float = 0) -> NDArray[Any]:
         rows = max(1, (32 << 20) // max(size // max(shape[0], 1), 1))
         for start in range(0, shape[0], rows):
             array[start : start + rows] = fill
-            let_go(array)
+            release(array)
     return array
 
 
-def let_go(array: NDArray[Any]) -> None:
+def release(array: NDArray[Any]) -> None:
     """Let the system take back the memory of an array that lives in a file; its content stays."""
     base: Any = array
     while isinstance(base, np.ndarray):
@@ -67,4 +67,4 @@ def pieces(array: NDArray[Any], size: int = 64 << 20) -> Any:
     rows = max(1, size // max(array.nbytes // len(array), 1))
     for start in range(0, len(array), rows):
         yield array[start : start + rows]
-        let_go(array)
+        release(array)

@@ -13,7 +13,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.disk_arrays import let_go, pieces, roomy
+from vastgrid.base.disk_arrays import large_array, pieces, release
 from vastgrid.data.frame import UNKNOWN, Frame
 
 Floats = NDArray[np.float64]
@@ -53,12 +53,12 @@ def fixed(array: NDArray[Any]) -> NDArray[Any]:
 
 def scaled(values: Floats, plan: float, height: float) -> Floats:
     """Return (n, 3) coordinates multiplied; a large array stays in a file, and is worked on piece by piece."""
-    out = roomy(values.shape, np.float64)
+    out = large_array(values.shape, np.float64)
     at = 0
     for piece in pieces(values):
         out[at : at + len(piece)] = piece * (plan, plan, height)
         at += len(piece)
-        let_go(out)
+        release(out)
     return out
 
 

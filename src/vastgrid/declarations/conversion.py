@@ -187,7 +187,7 @@ class Conversion:
         what each costs before one is made; none where nothing is to be tried.
     suggest : callable
         Inputs → words that can be chosen for parameters that name something in the data.
-    reach : callable
+    halo : callable
         Inputs and parameters → how far around a place, in the unit of plan, the result depends on the inputs; None for
         all of them. 0 where a place depends on nothing beside it.
     frame_of : str
@@ -240,7 +240,7 @@ class Conversion:
     preview: Callable[[Any, Any, Progress], Dataset | None] | None = None
     tries: Callable[[Any, Any], list[dict[str, str]]] = field(default=lambda inputs, params: [])
     suggest: Callable[[Any], dict[str, list[str]]] = field(default=lambda inputs: {})
-    reach: Callable[[Any, Any], float | None] = field(default=lambda inputs, params: None)
+    halo: Callable[[Any, Any], float | None] = field(default=lambda inputs, params: None)
     frame_of: str = ""
     loss_against: str = ""
     resumes: str = ""

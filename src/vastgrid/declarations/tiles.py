@@ -165,14 +165,14 @@ def _no_columns(params: Any) -> tuple[str, ...]:
 
 @dataclass(frozen=True, slots=True)
 class Tiling:
-    """How a conversion runs on tiles; how far around a tile it looks is its `Conversion.reach`, if nothing else is said.
+    """How a conversion runs on tiles; how far around a tile it looks is its `Conversion.halo`, if nothing else is said.
 
     Attributes
     ----------
     whole : callable
         Outlines of the inputs, settled parameters → outline of the whole result.
     run : callable
-        Inputs on at least the ground of a piece grown by the reach, parameters, piece → the result on the ground of the
+        Inputs on at least the ground of a piece grown by the halo, parameters, piece → the result on the ground of the
         piece, the same as if the whole had been worked on at once; None where nothing is made but sums.
     columns : callable
         Parameters → attributes of points that it needs.
@@ -185,11 +185,11 @@ class Tiling:
         Points, parameters → which of them it looks at, (n,) bool; None for all.
     refuses : callable
         Parameters → why it cannot run on tiles with these; empty where it can.
-    reach : callable or None
+    halo : callable or None
         How far around a tile it looks where a result at a place depends on all of the data, but parts fit; see
-        `Conversion.reach`.
+        `Conversion.halo`.
     local : str
-        What to say instead where its reach is all of the data.
+        What to say instead where its halo is all of the data.
     tally : callable or None
         Input on the piece's ground and around it, result, piece, parameters → what the result costs on that ground.
     finish : callable or None
@@ -215,7 +215,7 @@ class Tiling:
     known: Callable[[Sequence[Outline], Outline, Any], list[Finding]] = lambda inputs, whole, params: []
     wanted: Callable[[Any, Any], Flags | None] = lambda points, params: None
     refuses: Callable[[Any], str] = lambda params: ""
-    reach: Callable[[Any, Any], float | None] | None = None
+    halo: Callable[[Any, Any], float | None] | None = None
     local: str = ""
     tally: Callable[[Dataset, Dataset, TilePart, Any], Tally] | None = None
     finish: Callable[[Any, TilePart, Any], tuple[Dataset, list[Finding]]] | None = None

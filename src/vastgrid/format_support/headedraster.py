@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.disk_arrays import let_go, roomy
+from vastgrid.base.disk_arrays import large_array, release
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
@@ -224,7 +224,7 @@ def _grid(path: Path, params: BandParams, progress: Progress, every: int = 1) ->
     raw = np.memmap(path, np.uint8, "r")
     band: NDArray[Any] = np.ndarray((head.rows, head.columns), head.kind, raw, head.start, head.strides)
     band = band[every // 2 :: every, every // 2 :: every]
-    heights = roomy(band.shape, np.float64)
+    heights = large_array(band.shape, np.float64)
     step = max(1, 4_000_000 // max(band.shape[1], 1))
     for top in range(0, len(band), step):
         with np.errstate(invalid="ignore"):
@@ -234,7 +234,7 @@ def _grid(path: Path, params: BandParams, progress: Progress, every: int = 1) ->
             part[band[top : top + step] == np.array(head.nodata).astype(head.kind)] = np.nan
             part[part == head.nodata] = np.nan
         heights[top : top + step] = part
-        let_go(heights)
+        release(heights)
         progress.report(0.9 * min(top + step, len(band)) / len(band), "reading the raster")
     if not head.kind_said and head.kind.kind == "i" and np.nanmin(heights, initial=0.0) < 0.0:
         text = "The header does not say whether numbers have a sign (PIXELTYPE); they were read with one, and some are below zero."

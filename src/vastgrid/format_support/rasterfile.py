@@ -15,7 +15,7 @@ from typing import Annotated, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.disk_arrays import let_go, pieces, roomy
+from vastgrid.base.disk_arrays import large_array, pieces, release
 from vastgrid.base.errors import CallError, DataError, FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress
@@ -403,7 +403,7 @@ def _heights(source: Any, band: int, progress: Progress, every: int) -> NDArray[
             return _cleaned(source.read(band, out_shape=shape, masked=True), scale, offset)
         return _strips(source, band, shape, scale, offset, progress)
     rows, columns = source.height, source.width
-    heights = roomy((rows, columns), np.float64)
+    heights = large_array((rows, columns), np.float64)
     # Whole rows of the file's own blocks, so that none is unpacked twice.
     high = source.block_shapes[band - 1][0]
     step = max(1, 16_000_000 // max(columns, 1))
@@ -412,7 +412,7 @@ def _heights(source: Any, band: int, progress: Progress, every: int) -> NDArray[
         stop = min(top + step, rows)
         part = source.read(band, window=((top, stop), (0, columns)), masked=True)
         heights[top:stop] = _cleaned(part, scale, offset)
-        let_go(heights)
+        release(heights)
         progress.report(0.9 * stop / rows, "reading the raster")
     return heights
 
@@ -472,7 +472,7 @@ def _turned_north(heights: NDArray[np.float64], place: Any, findings: list[Findi
     shape = (max(round((north - south) / size), 1), max(round((east - west) / size), 1))
     if shape[0] * shape[1] > 16 * rows * columns + 1000:
         raise DataError("the raster is sheared beyond use")
-    turned = roomy(shape, np.float64, np.nan)
+    turned = large_array(shape, np.float64, np.nan)
     back = ~place
     x = west + (np.arange(shape[1]) + 0.5) * size
     for row in range(shape[0]):

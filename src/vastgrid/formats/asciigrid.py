@@ -12,7 +12,7 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.disk_arrays import let_go, roomy
+from vastgrid.base.disk_arrays import large_array, release
 from vastgrid.base.errors import DataError, FormatError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
@@ -152,7 +152,7 @@ def _heights(path: Path, head: dict[str, float], start: int, progress: Progress)
     # A height takes a digit and a blank.
     if rows * columns > size:
         raise FormatError(path, f"the grid is cut off: {_announced(rows, columns)}, the file has {spaced(size)} bytes")
-    heights = roomy((rows * columns,), np.float64)
+    heights = large_array((rows * columns,), np.float64)
     filled, line = 0, 0
     with path.open("rb") as file:
         line = file.read(start).count(b"\n") + 1
@@ -172,7 +172,7 @@ def _heights(path: Path, head: dict[str, float], start: int, progress: Progress)
             room[:] = values[: len(room)]
             filled += len(values)
             line += block.count(b"\n")
-            let_go(heights)
+            release(heights)
             progress.report(0.9 * file.tell() / size, f"reading {path.name}")
     told = f"{_announced(rows, columns)}, {spaced(filled)} are there"
     if filled < len(heights):

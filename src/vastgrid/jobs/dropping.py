@@ -68,7 +68,7 @@ def drop(job: OpenJob, what: Drop) -> Room:
     job.save()
     job.keeper.flush()
     for digest in gone:
-        job.store.let_go(digest)
+        job.store.release(digest)
     return Room(what, freed, len(gone))
 
 

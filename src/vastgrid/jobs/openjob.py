@@ -74,7 +74,7 @@ class OpenJob:
             self.keeper.close()
         finally:
             if self._claim is not None:
-                self._claim.let_go()
+                self._claim.release()
                 self._claim = None
 
     @property
@@ -129,7 +129,7 @@ class OpenJob:
         able = self._unused - set(self.store.latest) - self.executor.checkpoints.lasting()
         if able:
             for digest in able - self.history.digests():
-                self.store.let_go(digest)
+                self.store.release(digest)
             self._unused -= able
 
     def units(self, more: Sequence[Node] = ()) -> Units:

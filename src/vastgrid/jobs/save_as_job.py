@@ -31,7 +31,7 @@ class NewJob(Store):
             # Somebody may have made one while we waited to look.
             _check_empty(folder)
         except CallError:
-            self._claim.let_go()
+            self._claim.release()
             raise
         super().__init__(folder)
         atexit.register(self.unclaim)
@@ -44,7 +44,7 @@ class NewJob(Store):
             shutil.rmtree(self.folder, ignore_errors=True)
             if self._was_there:
                 self.folder.mkdir(exist_ok=True)
-        self._claim.let_go()
+        self._claim.release()
         self._claim = None
         atexit.unregister(self.unclaim)
 

@@ -235,7 +235,7 @@ class Session(OpenJob):
         self.history = self.history.amended(self.graph.changed(node, colour=colour))
         self.save()
 
-    def wear(self, node: str, words: dict[str, str]) -> None:
+    def set_look(self, node: str, words: dict[str, str]) -> None:
         """Give a node another look in the views; no step of the history."""
         self.history = self.history.amended(self.graph.changed(node, look=words))
         self.save()

@@ -65,7 +65,7 @@ class Claim:
             # Who it is stays unsaid where the disk is full; the lock holds all the same.
             return
 
-    def let_go(self) -> None:
+    def release(self) -> None:
         """Give the claim up."""
         if self._file is not None:
             self._file.close()

@@ -135,7 +135,7 @@ class Store:
                 continue
         return gone
 
-    def let_go(self, digest: str) -> None:
+    def release(self, digest: str) -> None:
         """Remove a result that nothing refers to."""
         self._open.pop(digest, None)
         shutil.rmtree(self.folder / "data" / digest, ignore_errors=True)

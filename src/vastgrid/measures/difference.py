@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from vastgrid.base.disk_arrays import let_go
+from vastgrid.base.disk_arrays import release
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset, Flags, Floats
@@ -115,7 +115,7 @@ def points_loss(points: PointSet, grid: Grid, keep: Flags | None = None) -> Loss
 
     with ThreadPoolExecutor(2) as pool:
         found = list(pool.map(work, range(0, len(xyz), PIECE)))
-    let_go(xyz)
+    release(xyz)
     number = sum(own[0] for own in found)
     if number == 0:
         return None

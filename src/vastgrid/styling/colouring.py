@@ -37,7 +37,7 @@ from vastgrid.styling.ramps import Colours
 
 
 @dataclass(frozen=True, eq=False)
-class Dressed:
+class StyledLayer:
     """A dataset as it is to be drawn.
 
     Attributes
@@ -83,10 +83,10 @@ def strengths(contours: Contours, pixel: float) -> tuple[float, float]:
     return (max(every, FAINTEST) if alone else every), max(index, FAINTEST)
 
 
-def plain(dataset: Dataset, colour: str = "") -> Dressed:
+def plain(dataset: Dataset, colour: str = "") -> StyledLayer:
     """Return a dataset in its usual look, perhaps in a colour of its own."""
     words = {"colour": "one colour", "plain": colour} if colour else {}
-    return Dressed(dataset, look_of(dataset, words))
+    return StyledLayer(dataset, look_of(dataset, words))
 
 
 @dataclass(frozen=True, eq=False)
@@ -143,7 +143,7 @@ def elevation_scale(low: float, high: float, unit: Any = None) -> Scale:
 _EIGHT = ((0.0, "N"), (90.0, "E"), (180.0, "S"), (270.0, "W"), (360.0, "N"))
 
 
-def surface_scale(own: Dressed, low: float, high: float) -> Scale:
+def surface_scale(own: StyledLayer, low: float, high: float) -> Scale:
     """Return what a surface's colours stand for; `low` and `high` are the heights that the views share."""
     look, unit = own.look, own.dataset.frame.vertical
     assert isinstance(look, SurfaceLook)
@@ -177,7 +177,7 @@ def source_scale(names: Sequence[str]) -> Scale:
     return Scale("Source", colours, 0.0, max(len(names) - 1.0, 1.0), entries)
 
 
-def own_colour(own: Dressed) -> Colours:
+def own_colour(own: StyledLayer) -> Colours:
     """Return a card's colour: the one it was given, or one by its number."""
     given = getattr(own.look, "plain", "")
     try:
@@ -186,7 +186,7 @@ def own_colour(own: Dressed) -> Colours:
         return ramps.category(own.number)
 
 
-def _largest_difference(own: Dressed) -> float:
+def _largest_difference(own: StyledLayer) -> float:
     """Return the 98 % quantile of the difference, rounded up to a readable number: a few outliers must not pale all."""
     assert own.against is not None
     xyz = own.dataset.coordinates()
@@ -212,7 +212,7 @@ def _readable(gap: Floats) -> float:
     return step_above(most, _ENDS)
 
 
-def vertex_sources(own: Dressed) -> NDArray[np.int32]:
+def vertex_sources(own: StyledLayer) -> NDArray[np.int32]:
     """Return which source each vertex of a TIN came from, (n,) int32: the one with the nearest place."""
     from scipy.spatial import cKDTree
 
@@ -236,7 +236,7 @@ def vertex_sources(own: Dressed) -> NDArray[np.int32]:
 # -- points
 
 
-def point_scale(own: Dressed, low: float, high: float) -> Scale:
+def point_scale(own: StyledLayer, low: float, high: float) -> Scale:
     """Return what points' colours stand for."""
     look, points = own.look, narrowed(own.dataset, PointSet)
     assert isinstance(look, PointLook)
@@ -264,7 +264,7 @@ def _ends(values: NDArray[Any]) -> tuple[float, float]:
     return float(low), float(high) if high > low else float(low) + 1.0
 
 
-def point_colours(own: Dressed, rows: Any, xyz: Floats, scale: Scale) -> Colours:
+def point_colours(own: StyledLayer, rows: Any, xyz: Floats, scale: Scale) -> Colours:
     """Return the colour of some points, (m, 3) uint8.
 
     Parameters
@@ -295,12 +295,12 @@ def point_colours(own: Dressed, rows: Any, xyz: Floats, scale: Scale) -> Colours
     return scale.of(xyz[:, 2])
 
 
-def by_height(own: Dressed) -> bool:
+def by_height(own: StyledLayer) -> bool:
     """Return whether points are coloured by their height alone, and none is hidden."""
     return own.look.colour is PointColour.ELEVATION and not own.look.hidden and not own.look.heights
 
 
-def shown_points(own: Dressed, rows: Any, xyz: Floats) -> NDArray[np.bool_] | None:
+def shown_points(own: StyledLayer, rows: Any, xyz: Floats) -> NDArray[np.bool_] | None:
     """Return which of some points are of no hidden class or height; None where all are."""
     look, points = own.look, narrowed(own.dataset, PointSet)
     keep: NDArray[np.bool_] | None = None
@@ -313,7 +313,7 @@ def shown_points(own: Dressed, rows: Any, xyz: Floats) -> NDArray[np.bool_] | No
 
 
 def line_colours(
-    own: Dressed, heights_of: Floats, layer: NDArray[np.int32] | None, usual: str, ends: tuple[float, float]
+    own: StyledLayer, heights_of: Floats, layer: NDArray[np.int32] | None, usual: str, ends: tuple[float, float]
 ) -> Colours:
     """Return the colour of each line, (k, 3) uint8."""
     look = own.look
@@ -326,7 +326,7 @@ def line_colours(
     return np.tile(colour, (len(heights_of), 1))
 
 
-def surface_values(own: Dressed) -> tuple[Floats, bool]:
+def surface_values(own: StyledLayer) -> tuple[Floats, bool]:
     """Return a value for each vertex of a TIN or mesh, or for each face (then True), that its scale colours."""
     look, data = own.look, own.dataset
     assert isinstance(data, Tin | Mesh)

@@ -14,10 +14,10 @@ from vastgrid.data.linework import Linework
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.measures.heights import heights, surface_of
-from vastgrid.styling.colouring import Dressed
+from vastgrid.styling.colouring import StyledLayer
 
 
-def standing(xyz: Floats, items: Sequence[Dressed]) -> Floats:
+def standing(xyz: Floats, items: Sequence[StyledLayer]) -> Floats:
     """Return places brought down, or up, to the uppermost surface that is shown; where there is none they stay."""
     out = np.array(xyz)
     for own in items:
@@ -46,7 +46,7 @@ def solids(foot: Floats, tall: Floats, width: float) -> tuple[Floats, NDArray[np
     return out.reshape(-1, 3), triangles.reshape(-1, 3)
 
 
-def laid(data: Linework | Survey, own: Dressed, items: Sequence[Dressed]) -> tuple[Floats, NDArray[np.int64]]:
+def laid(data: Linework | Survey, own: StyledLayer, items: Sequence[StyledLayer]) -> tuple[Floats, NDArray[np.int64]]:
     """Return lines in space: those without heights, or flat at zero, are laid on the surface that is shown.
 
     They get more vertices on the way, so that they follow the ground.

@@ -28,7 +28,7 @@ from vastgrid.measures.heights import lattice, surface_of
 from vastgrid.styling import ramps
 from vastgrid.styling.camera import Camera
 from vastgrid.styling.colouring import (
-    Dressed,
+    StyledLayer,
     banded,
     line_colours,
     point_colours,
@@ -69,7 +69,7 @@ class Scene:
         Colours of lines, records and wires.
     """
 
-    items: tuple[Dressed, ...]
+    items: tuple[StyledLayer, ...]
     ends: tuple[float, float]
     sun: tuple[float, float] = (315.0, 45.0)
     cut: tuple[tuple[float, float], tuple[float, float]] | None = None
@@ -80,7 +80,7 @@ class Scene:
     contour: str = "#4A2A10"
 
 
-def weight(items: Sequence[Dressed]) -> tuple[int, int]:
+def weight(items: Sequence[StyledLayer]) -> tuple[int, int]:
     """Return how many faces and points a scene has."""
     faces = points = 0
     for own in items:
@@ -90,7 +90,7 @@ def weight(items: Sequence[Dressed]) -> tuple[int, int]:
     return faces, points
 
 
-def fitted(items: Sequence[Dressed], camera: Camera) -> Camera:
+def fitted(items: Sequence[StyledLayer], camera: Camera) -> Camera:
     """Return the camera moved so that everything is seen, looking the same way."""
     extents = [own.dataset.extent() for own in items]
     east = [e.east for e in extents if e.east]
@@ -216,15 +216,15 @@ def _near(camera: Camera) -> float:
 # -- surfaces
 
 
-def model(own: Dressed, *, less: bool) -> Dressed:
+def model(own: StyledLayer, *, less: bool) -> StyledLayer:
     """Return a surface as triangles, whole or with less detail, in the same look."""
     data = surface_of(own.dataset)
     few = own.dataset.count().get("triangles")
     if data is None or (few is not None and not (less and few > LIGHT_FACES)):
         return own
     side = COARSE_SIDE if less else FINE_SIDE
-    made: Dressed = own.kept(
-        f"model {side}", lambda: Dressed(_lattice_tin(data, side), own.look, own.number, own.against, own.sources)
+    made: StyledLayer = own.kept(
+        f"model {side}", lambda: StyledLayer(_lattice_tin(data, side), own.look, own.number, own.against, own.sources)
     )
     return made
 
@@ -252,7 +252,7 @@ def _lattice_tin(data: Tin | Grid, side: int) -> Tin:
     return Tin(name=data.name, frame=data.frame, vertices=vertices, triangles=triangles, neighbours=none)
 
 
-def _draw_surface(shot: Shot, scene: Scene, whole: Dressed, *, less: bool) -> None:
+def _draw_surface(shot: Shot, scene: Scene, whole: StyledLayer, *, less: bool) -> None:
     own = model(whole, less=less)
     data: Tin | Mesh = own.dataset  # type: ignore[assignment]  # `model` gives triangles
     look = own.look
@@ -315,7 +315,7 @@ def _cut_plane(scene: Scene) -> Floats:
 # -- points
 
 
-def _draw_points(shot: Shot, scene: Scene, own: Dressed, *, less: bool) -> None:
+def _draw_points(shot: Shot, scene: Scene, own: StyledLayer, *, less: bool) -> None:
     points = narrowed(own.dataset, PointSet)
     if len(points.xyz) == 0:
         return
@@ -358,7 +358,7 @@ def _thinned(points: PointSet, scene: Scene, budget: int) -> list[tuple[Floats, 
     return [(np.asarray(points.xyz[::step]), slice(None, None, step))]
 
 
-def _draw_solids(shot: Shot, scene: Scene, own: Dressed) -> None:
+def _draw_solids(shot: Shot, scene: Scene, own: StyledLayer) -> None:
     """Draw points as boxes as tall as an attribute says, standing on the ground that is shown, or on their own height."""
     points, look = narrowed(own.dataset, PointSet), own.look
     if look.stand not in points.attributes or len(points.xyz) > 100_000:
@@ -384,17 +384,17 @@ def _draw_solids(shot: Shot, scene: Scene, own: Dressed) -> None:
 # -- lines
 
 
-def _draw_lines(shot: Shot, scene: Scene, own: Dressed) -> None:
+def _draw_lines(shot: Shot, scene: Scene, own: StyledLayer) -> None:
     _lines_of(own.dataset, own, shot, scene)
 
 
 @singledispatch
-def _lines_of(data: Dataset, own: Dressed, shot: Shot, scene: Scene) -> None:
+def _lines_of(data: Dataset, own: StyledLayer, shot: Shot, scene: Scene) -> None:
     """Draw what is lines; anything else leaves no trace."""
 
 
 @_lines_of.register
-def _draw_contours(data: Contours, own: Dressed, shot: Shot, scene: Scene) -> None:
+def _draw_contours(data: Contours, own: StyledLayer, shot: Shot, scene: Scene) -> None:
     minor, index = strengths(data, shot.camera.pixel_size(shot.depth.shape[0] // shot.grain))
     for mine, strength in ((~data.index, 0.32 * minor if own.look.minor else 0.0), (data.index, 0.8 * index)):
         if strength and mine.any():
@@ -404,17 +404,17 @@ def _draw_contours(data: Contours, own: Dressed, shot: Shot, scene: Scene) -> No
 
 
 @_lines_of.register
-def _draw_linework(data: Linework, own: Dressed, shot: Shot, scene: Scene) -> None:
+def _draw_linework(data: Linework, own: StyledLayer, shot: Shot, scene: Scene) -> None:
     _draw_laid(data, own, shot, scene, data.layer, scene.breakline)
 
 
 @_lines_of.register
-def _draw_survey(data: Survey, own: Dressed, shot: Shot, scene: Scene) -> None:
+def _draw_survey(data: Survey, own: StyledLayer, shot: Shot, scene: Scene) -> None:
     _draw_laid(data, own, shot, scene, None, scene.line)
 
 
 def _draw_laid(
-    data: Linework | Survey, own: Dressed, shot: Shot, scene: Scene, layer: NDArray[np.int32] | None, usual: str
+    data: Linework | Survey, own: StyledLayer, shot: Shot, scene: Scene, layer: NDArray[np.int32] | None, usual: str
 ) -> None:
     xyz, offsets = laid(data, own, scene.items)
     first = (
@@ -427,7 +427,7 @@ def _draw_laid(
 def _draw_course(
     shot: Shot,
     scene: Scene,
-    own: Dressed,
+    own: StyledLayer,
     xyz: Floats,
     offsets: NDArray[np.int64],
     colours: Colours,

@@ -301,20 +301,20 @@ def _planned_step(via: Via, outlines: Sequence[Outline], roles: Sequence[str], e
     if why:
         raise CallError(f"{conversion.id} on tiles: {why}; or work on a part without --tiles")
     params = settled
-    reach = (tiling.reach or conversion.reach)(inputs, params)
-    if reach is None:
+    halo = (tiling.halo or conversion.halo)(inputs, params)
+    if halo is None:
         raise CallError(
             f"{conversion.id} looks at all of its data with these values, so it cannot run on tiles"
             + (f"; {tiling.local}" if tiling.local else "")
         )
-    return PlannedStep(conversion.id, declare.to_words(params), tiling.whole(list(outlines), params), reach)
+    return PlannedStep(conversion.id, declare.to_words(params), tiling.whole(list(outlines), params), halo)
 
 
 def _width(plan: Plan, asked: TilingOptions, account: Account) -> float:
     """Return how wide a tile is."""
     whole = plan.source.outline
     # Tiles are parts of the result; what lies around them is looked at in the source.
-    frame, ratio = plan.ground.frame, plan.stretch()
+    frame, ratio = plan.ground.frame, plan.scale()
     halo = plan.halo() * ratio
     if asked.tile is not None:
         # A length is no number of degrees: it is one of the source, as wide as it becomes.

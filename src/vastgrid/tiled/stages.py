@@ -18,8 +18,8 @@ from vastgrid.declarations.tiles import seen_together
 from vastgrid.execution.run_log import Account
 from vastgrid.params import declare
 from vastgrid.tiled.plans import TilingOptions
-from vastgrid.tiling.engine import Control, crew
-from vastgrid.tiling.work import Plan, PlannedStep, make_look, make_stretch, make_tile, ticket_of, write_index
+from vastgrid.tiling.engine import Control, started_workers
+from vastgrid.tiling.work import Plan, PlannedStep, make_chunk, make_look, make_tile, plan_ref_of, write_index
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,10 +75,10 @@ def all_tiles(
     control: Control,
     watch: Callable[[TileState], None],
 ) -> list[dict[str, Any]]:
-    """Unpack all stretches, then make all tiles; return the facts of the tiles."""
+    """Unpack all chunks, then make all tiles; return the facts of the tiles."""
     plan = run.plan
     spill = folder / "spill"
-    with crew(asked.workers, asked.cluster, spill) as own:
+    with started_workers(asked.workers, asked.cluster, spill) as own:
         run.figures |= {"workers": own.workers, "dashboard": own.dashboard}
         if own.dashboard:
             run.account.tell(f"the work can be looked at: {own.dashboard}")
@@ -100,34 +100,34 @@ def all_tiles(
                 watch(TileState(what, len(found), len(calls), left, boxes(k) if boxes else None, fault))
                 part.report(len(found) / len(calls), f"{what}: {len(found)} of {len(calls)}, {_time(left)} left")
 
-            # What the progress says of stopping holds for the crew as well.
+            # What the progress says of stopping holds for the workers as well.
             own.run(task, calls, done, Control(control.paused, _stopping(part, control)))
             run.figures["stage_seconds"] = run.figures.get("stage_seconds", 0.0) + time.perf_counter() - began
             return [found[k] for k in range(len(calls))]
 
-        ticket = ticket_of(plan)
-        stretches = plan.stretches()
-        if stretches:
+        plan_ref = plan_ref_of(plan)
+        chunks = plan.chunks()
+        if chunks:
             what = "unpacking points"
-            facts = stage(make_stretch, [(ticket, *each) for each in stretches], what, progress.part(0.0, 0.4), None)
+            facts = stage(make_chunk, [(plan_ref, *each) for each in chunks], what, progress.part(0.0, 0.4), None)
             _faults(run, facts)
             write_index(plan, facts)
             run.figures |= {"points": sum(each.get("points", 0) for each in facts)}
             run.figures |= {"unpacking_seconds": sum(each.get("seconds", 0.0) for each in facts)}
         number = len(plan.tiles())
-        rest = progress.part(0.4 if stretches else 0.0, 1.0)
+        rest = progress.part(0.4 if chunks else 0.0, 1.0)
         looking = [k for k, step in enumerate(plan.steps) if _looks(step)]
         for turn, k in enumerate(looking):
             part = rest.part(0.4 * turn / len(looking), 0.4 * (turn + 1) / len(looking))
-            calls = [(ticket, k, tile) for tile in range(number)]
+            calls = [(plan_ref, k, tile) for tile in range(number)]
             seen = stage(make_look, calls, "looking at all of it", part, None)
             steps = list(plan.steps)
             steps[k] = dataclasses.replace(steps[k], seen=seen_together([each["seen"] for each in seen]))
             plan = run.plan = dataclasses.replace(plan, steps=tuple(steps))
-            ticket = ticket_of(plan)
+            plan_ref = plan_ref_of(plan)
         if looking:
             rest = rest.part(0.4, 1.0)
-        tiles = stage(make_tile, [(ticket, k) for k in range(number)], "making tiles", rest, plan.source_box)
+        tiles = stage(make_tile, [(plan_ref, k) for k in range(number)], "making tiles", rest, plan.source_box)
         run.figures |= {
             "tiles": number,
             "tiles_kept": sum(bool(each["kept"]) for each in tiles),

@@ -1,7 +1,7 @@
 """Points of many files put where they can be found by place: each file is unpacked once, whatever is made of it.
 
-A stretch of a file is sorted by square buckets and written as plain arrays; a window reads the stretches of the buckets
-that it meets. Nothing is ever held but one stretch, or one window.
+A chunk of a file is sorted by square buckets and written as plain arrays; a window reads the chunks of the buckets
+that it meets. Nothing is ever held but one chunk, or one window.
 """
 
 from __future__ import annotations
@@ -54,8 +54,8 @@ class Buckets:
         return max(across[0], 0), min(across[1], MOST - 1), max(along[0], 0), min(along[1], MOST - 1)
 
 
-def stretches(file: SourceFile) -> list[tuple[int, int]]:
-    """Return the stretches of points in which a file is unpacked."""
+def chunks(file: SourceFile) -> list[tuple[int, int]]:
+    """Return the chunks of points in which a file is unpacked."""
     own = file.outline
     assert isinstance(own, PointOutline)
     number = max(math.ceil(own.count / STRETCH), 1)
@@ -72,7 +72,7 @@ def scatter(
     into: Path,
     wanted: Callable[[PointSet], Flags | None] = lambda points: None,
 ) -> dict[str, Any]:
-    """Sort a stretch of a file by buckets into a folder; return how many points it has and where they lie.
+    """Sort a chunk of a file by buckets into a folder; return how many points it has and where they lie.
 
     What is there already is left as it is. The folder comes into being as a whole.
 
@@ -121,7 +121,7 @@ def scatter(
 
 @dataclass(frozen=True, slots=True)
 class BucketStore:
-    """All stretches of a source, in the order of its files.
+    """All chunks of a source, in the order of its files.
 
     Attributes
     ----------
@@ -160,7 +160,7 @@ class BucketStore:
         folder = Path(self.folder) / name
         keys, starts = np.load(folder / "keys.npy"), np.load(folder / "starts.npy")
         first, last, low, high = self.buckets.span(box)
-        # A row of buckets is one stretch of points.
+        # A row of buckets is one chunk of points.
         rows = np.arange(low, high + 1) if len(keys) > high - low else np.unique(keys // MOST)
         rows = rows[(rows >= low) & (rows <= high)]
         begin, end = (starts[np.searchsorted(keys, rows * MOST + column)] for column in (first, last + 1))

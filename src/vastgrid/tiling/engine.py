@@ -51,7 +51,7 @@ class Control:
 
 
 @dataclass(slots=True)
-class Crew:
+class Workers:
     """Who makes tiles.
 
     Attributes
@@ -159,7 +159,7 @@ def _of_worker(dask_worker: Any) -> None:
 
 
 @contextlib.contextmanager
-def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator[Crew]:
+def started_workers(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator[Workers]:
     """Yield who makes tiles, and end afterwards what was started for it.
 
     Parameters
@@ -179,7 +179,7 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
         If no scheduler answers there, or it has no workers.
     """
     if not workers and not address:
-        yield Crew()
+        yield Workers()
         return
     need("distributed", "cluster", "work in several processes")
     import dask
@@ -225,7 +225,7 @@ def crew(workers: int, address: str, scratch: Path, memory: int = 0) -> Iterator
             client.run(_of_worker)
             number = workers
         # A scheduler that was there may have a page of its own; one that is started here has none.
-        yield Crew(number, (client.dashboard_link or "") if address else "", client)
+        yield Workers(number, (client.dashboard_link or "") if address else "", client)
 
 
 @contextlib.contextmanager

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid import catalog
-from vastgrid.base.disk_arrays import let_go, pieces, roomy
+from vastgrid.base.disk_arrays import large_array, pieces, release
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats
@@ -25,12 +25,12 @@ def whole_grid(plan: Plan, tiles: Sequence[int], progress: Progress) -> Grid:
     """Return all tiles as one grid."""
     whole = plan.whole
     assert isinstance(whole, CellOutline)
-    heights = roomy((whole.rows, whole.columns), np.float64, np.nan)
+    heights = large_array((whole.rows, whole.columns), np.float64, np.nan)
     for k in tiles:
         own = plan.tiles()[k]
         assert isinstance(own, Window)
         heights[own.top : own.top + own.rows, own.left : own.left + own.columns] = read_tile(tile_file(plan.path_of(k)))
-        let_go(heights)
+        release(heights)
         progress.report((k + 1) / len(plan.tiles()), "putting tiles together")
     return whole.grid(Window(0, 0, whole.rows, whole.columns), heights)
 
@@ -56,9 +56,9 @@ def whole_cloud(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress)
         number = len(parts["xyz"])
         for name, values in parts.items():
             if name not in arrays:
-                arrays[name] = roomy((total, *values.shape[1:]), values.dtype)
+                arrays[name] = large_array((total, *values.shape[1:]), values.dtype)
             arrays[name][at : at + number] = values
-            let_go(arrays[name])
+            release(arrays[name])
         at += number
         progress.report((k + 1) / len(own), "putting tiles together")
     attributes = {name.removeprefix("attributes/"): values for name, values in arrays.items() if name != "xyz"}

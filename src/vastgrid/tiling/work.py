@@ -1,4 +1,4 @@
-"""What a tile is made of: a plan that every worker is given, and the work on one stretch and on one tile."""
+"""What a tile is made of: a plan that every worker is given, and the work on one chunk and on one tile."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ from vastgrid.declarations.conversion import Conversion, Inputs
 from vastgrid.declarations.tiles import Seen, Sums, TilePart
 from vastgrid.format_support.rastertiles import write_tile
 from vastgrid.params import declare
-from vastgrid.tiling.buckets import Buckets, BucketStore, scatter, stretches
+from vastgrid.tiling.buckets import Buckets, BucketStore, chunks, scatter
 from vastgrid.tiling.sources import Files
 
 
@@ -49,7 +49,7 @@ class PlannedStep:
     operation: str
     words: dict[str, str]
     whole: Outline
-    reach: float
+    halo: float
     seen: Seen = field(default_factory=dict)
 
     @property
@@ -90,7 +90,7 @@ class Plan:
     tile : float
         Width of a tile, in the plan's unit of the result.
     folder : str
-        Where stretches and tiles are kept, on a path that every worker reaches.
+        Where chunks and tiles are kept, on a path that every worker reaches.
     precision : str
         Type in which cells are kept: that of the file they go into.
     extras : tuple of Extra
@@ -164,9 +164,9 @@ class Plan:
 
     def buckets(self) -> Buckets:
         """Return the buckets into which points are sorted."""
-        return Buckets.over(self.source.outline.box(), self.tile / self.stretch())
+        return Buckets.over(self.source.outline.box(), self.tile / self.scale())
 
-    def stretch(self) -> float:
+    def scale(self) -> float:
         """Return how many units of the result's plan one of the source's is: 1 where both lie in one system."""
         before, after = self.source.outline, self.ground
         if before.frame.crs == after.frame.crs:
@@ -233,20 +233,20 @@ class Plan:
 
     def halo(self) -> float:
         """Return how far around a tile its inputs are looked at, as far as that can be said beforehand."""
-        return sum(step.reach for step in self.steps)
+        return sum(step.halo for step in self.steps)
 
-    def stretches(self) -> list[tuple[int, int]]:
-        """Return every stretch of every file that has points: number of the file, number of the stretch."""
+    def chunks(self) -> list[tuple[int, int]]:
+        """Return every chunk of every file that has points: number of the file, number of the chunk."""
         if not isinstance(self.source.outline, PointOutline):
             return []
-        return [(k, n) for k, file in enumerate(self.source.files) for n in range(len(stretches(file)))]
+        return [(k, n) for k, file in enumerate(self.source.files) for n in range(len(chunks(file)))]
 
     def path_of(self, k: int) -> Path:
         """Return where a tile's facts are; what it holds lies beside them."""
         return Path(self.folder) / "tiles" / f"{k:06d}.json"
 
-    def stretch_path(self, file: int, number: int) -> Path:
-        """Return the folder of a stretch."""
+    def chunk_path(self, file: int, number: int) -> Path:
+        """Return the folder of a chunk."""
         return Path(self.folder) / "points" / f"{file:05d}-{number:04d}"
 
 
@@ -271,23 +271,23 @@ def _highest() -> int:
 
 
 @dataclass(frozen=True, slots=True)
-class Ticket:
+class PlanRef:
     """Where a plan is, and a digest of it: what is sent along with every task, however many files the plan has."""
 
     path: str
     digest: str
 
 
-def ticket_of(plan: Plan) -> Ticket:
+def plan_ref_of(plan: Plan) -> PlanRef:
     """Write a plan down for whoever works on it."""
     content = pickle.dumps(dataclasses.replace(plan, _known={}))
     path = Path(plan.folder) / "plan"
     _put(path, content)
-    return Ticket(str(path), hashlib.blake2b(content, digest_size=16).hexdigest())
+    return PlanRef(str(path), hashlib.blake2b(content, digest_size=16).hexdigest())
 
 
 @functools.lru_cache(maxsize=2)
-def plan_of(ticket: Ticket) -> Plan:
+def plan_of(plan_ref: PlanRef) -> Plan:
     """Return the plan of a ticket.
 
     Raises
@@ -295,31 +295,31 @@ def plan_of(ticket: Ticket) -> Plan:
     DataError
         If it is not the one that was written.
     """
-    content = Path(ticket.path).read_bytes()
+    content = Path(plan_ref.path).read_bytes()
     # Only what this run wrote is unpickled.
-    if hashlib.blake2b(content, digest_size=16).hexdigest() != ticket.digest:
-        raise DataError(f"{ticket.path} was changed while it was worked on")
+    if hashlib.blake2b(content, digest_size=16).hexdigest() != plan_ref.digest:
+        raise DataError(f"{plan_ref.path} was changed while it was worked on")
     plan: Plan = pickle.loads(content)
     return plan
 
 
-def make_stretch(ticket: Ticket, file: int, number: int) -> dict[str, Any]:
-    """Unpack one stretch of a file; a file at fault is said, not raised, since one of a thousand stops nothing."""
+def make_chunk(plan_ref: PlanRef, file: int, number: int) -> dict[str, Any]:
+    """Unpack one chunk of a file; a file at fault is said, not raised, since one of a thousand stops nothing."""
     began = time.perf_counter()
-    plan = plan_of(ticket)
+    plan = plan_of(plan_ref)
     own = plan.source.files[file]
-    into = plan.stretch_path(file, number)
+    into = plan.chunk_path(file, number)
     try:
-        facts = scatter(own, stretches(own)[number], plan.buckets(), plan.columns(), into, plan.wanted)
+        facts = scatter(own, chunks(own)[number], plan.buckets(), plan.columns(), into, plan.wanted)
     except DataError as error:
         return {"file": file, "number": number, "fault": str(error), "peak": peak(), "process": os.getpid()}
     took = time.perf_counter() - began
     return {**facts, "file": file, "number": number, "seconds": took, "peak": peak(), "process": os.getpid()}
 
 
-def make_tile(ticket: Ticket, k: int) -> dict[str, Any]:
+def make_tile(plan_ref: PlanRef, k: int) -> dict[str, Any]:
     """Make one tile and keep it; what is there already is left as it is."""
-    plan = plan_of(ticket)
+    plan = plan_of(plan_ref)
     facts_path = plan.path_of(k)
     if facts_path.is_file():
         return {**json.loads(facts_path.read_text()), "kept": True}
@@ -344,9 +344,9 @@ def make_tile(ticket: Ticket, k: int) -> dict[str, Any]:
     return {**facts, "kept": False}
 
 
-def make_look(ticket: Ticket, step: int, k: int) -> dict[str, Any]:
+def make_look(plan_ref: PlanRef, step: int, k: int) -> dict[str, Any]:
     """Look at what a step is made from on the ground of a tile, and keep what was seen."""
-    plan = plan_of(ticket)
+    plan = plan_of(plan_ref)
     path = plan.path_of(k).with_suffix(f".look{step}.json")
     if path.is_file():
         return {**json.loads(path.read_text()), "kept": True}
@@ -410,18 +410,18 @@ def kept(facts: Path) -> dict[str, Any]:
 
 @functools.lru_cache(maxsize=4)
 def _index(folder: str) -> tuple[tuple[str, ...], Any]:
-    with np.load(Path(folder) / "stretches.npz", allow_pickle=False) as file:
+    with np.load(Path(folder) / "chunks.npz", allow_pickle=False) as file:
         return tuple(file["names"].tolist()), file["boxes"]
 
 
 def write_index(plan: Plan, facts: Sequence[dict[str, Any]]) -> None:
-    """Write down where the points of each stretch lie, for everybody who makes tiles."""
+    """Write down where the points of each chunk lie, for everybody who makes tiles."""
     own = sorted((each for each in facts if each.get("points")), key=lambda each: (each["file"], each["number"]))
-    names = np.array([plan.stretch_path(each["file"], each["number"]).name for each in own], dtype="U32")
+    names = np.array([plan.chunk_path(each["file"], each["number"]).name for each in own], dtype="U32")
     boxes = np.array([(*each["low"], *each["high"]) for each in own], np.float64).reshape(-1, 4)
-    making = Path(plan.folder) / f"stretches.{os.getpid()}.npz"
+    making = Path(plan.folder) / f"chunks.{os.getpid()}.npz"
     np.savez(making, names=names, boxes=boxes)
-    making.replace(Path(plan.folder) / "stretches.npz")
+    making.replace(Path(plan.folder) / "chunks.npz")
     _index.cache_clear()
 
 
@@ -445,7 +445,7 @@ class _Maker:
         assert tiling is not None
         params = declare.build(conversion.params, own.words)
         piece = TilePart(box, self._plan.outlines(step), own.whole, own.seen)
-        inputs = self._inputs(step, self._plan.before(step, box).grown(own.reach))
+        inputs = self._inputs(step, self._plan.before(step, box).grown(own.halo))
         made = None if tiling.run is None else tiling.run(inputs, params, piece)
         if step == len(self._plan.steps) - 1:
             # The tile's own ground alone: what is made around it is another tile's to tell.
@@ -464,7 +464,7 @@ class _Maker:
         assert tiling.look is not None
         params = declare.build(own.conversion.params, own.words)
         return tiling.look(
-            self._inputs(step, self._plan.before(step, box).grown(own.reach)),
+            self._inputs(step, self._plan.before(step, box).grown(own.halo)),
             params,
             TilePart(box, self._plan.outlines(step), own.whole),
         )

@@ -411,7 +411,7 @@ def _said(own: Earthwork, frame: Frame, swelling: tuple[float | None, float | No
 # ------------------------------------------------------------------------------------------------------ on tiles
 
 
-def _reach(inputs: Inputs, params: VolumeParams) -> float | None:
+def _halo(inputs: Inputs, params: VolumeParams) -> float | None:
     surfaces = [*inputs.of("base"), *inputs.of("top")]
     if not all(isinstance(each, Grid) for each in surfaces):
         return None
@@ -549,7 +549,7 @@ def _answer(inputs: Inputs, sums: Sums, params: VolumeParams, piece: TilePart) -
 _TILING = Tiling(
     whole=_whole,
     run=None,
-    reach=_reach,
+    halo=_halo,
     local="it needs two grids",
     looks=lambda params: True,
     look=_look,

@@ -12,7 +12,7 @@ from vastgrid.base.progress import Progress
 from vastgrid.data.grid import Grid
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.kernels.drawing.shade import slope_aspect
-from vastgrid.measures.reach import element
+from vastgrid.measures.halo import element
 from vastgrid.terrain.cells.products import cell_by_cell, cells_in_heights, of_quantity
 
 
@@ -54,6 +54,6 @@ CONVERSION = Conversion(
     run=run,
     foretell=foretell,
     name=lambda inputs, params: f"Aspect of {inputs[0].name}",
-    reach=lambda inputs, params: element(inputs[0]),
+    halo=lambda inputs, params: element(inputs[0]),
     tiles=cell_by_cell(run, "aspect", lambda params: "°"),
 )

@@ -24,7 +24,7 @@ from vastgrid.data.tin import Tin, areas
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.declarations.tiles import Tally, TilePart, Tiling
 from vastgrid.measures.difference import gridded_loss
-from vastgrid.measures.reach import element
+from vastgrid.measures.halo import element
 from vastgrid.params.declare import Param
 from vastgrid.terrain.cells.gridding import OF_CELL, Cells, Method, filled, grid_of, heights_of_cells, heights_on
 
@@ -174,8 +174,8 @@ def run(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Res
         raise DataError(f"no cell centre lies on {source.name}; a cell of {cells.dx:g}{word} is too large for it")
     findings = [*counted, *_reasons(source, params, cells)]
     if params.fill is not None:
-        reach = params.fill.in_unit(source.frame.horizontal, "fill")
-        heights, number = filled(heights, cells, reach)
+        halo = params.fill.in_unit(source.frame.horizontal, "fill")
+        heights, number = filled(heights, cells, halo)
         if params.area is not None:
             heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
         findings.append(note("gaps-filled", f"{count(number, 'empty cell')} filled from up to {params.fill} away."))
@@ -264,7 +264,7 @@ def foretell(inputs: Sequence[Source], params: GridParams) -> tuple[dict[str, in
     return {"rows": cells.rows, "columns": cells.columns}, cells.rows * cells.columns * each + 0.4
 
 
-def _reach(inputs: Sequence[Source], params: GridParams) -> float | None:
+def _halo(inputs: Sequence[Source], params: GridParams) -> float | None:
     if params.method in (None, Method.LINEAR):
         return element(inputs[0])
     if params.method in OF_CELL and params.fill is None and params.cell is not None:
@@ -363,7 +363,7 @@ CONVERSION = Conversion(
     tries=tries,
     form="grid",
     kinds_as=lambda params: (Tin, Grid) if params.method in (None, Method.LINEAR, Method.NATURAL) else _ANY,
-    reach=_reach,
+    halo=_halo,
     tiles=Tiling(
         whole=_whole,
         run=_tile,

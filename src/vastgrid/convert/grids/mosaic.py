@@ -99,7 +99,7 @@ def _share(known: Flags, cells: Cells, width: float | None) -> Floats:
     return np.asarray(far if width is None else np.minimum(far, width), np.float64)
 
 
-def _reach(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
+def _halo(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
     if params.overlap is Overlap.FEATHER and params.width is None:
         return None
     width = params.width.in_unit(inputs[0].frame.horizontal, "width") if params.width is not None else 0.0
@@ -107,9 +107,9 @@ def _reach(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
     return width + 2.0 * max([math.hypot(cells.dx, cells.dy), *(math.hypot(each.dx, each.dy) for each in inputs)])
 
 
-def _reach_of_tiles(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
+def _halo_of_tiles(inputs: Sequence[Grid], params: MosaicParams) -> float | None:
     if params.overlap is not Overlap.FEATHER or params.width is not None:
-        return _reach(inputs, params)
+        return _halo(inputs, params)
     cells = cells_of(inputs)
     return _widest(inputs) + 2.0 * max(
         [math.hypot(cells.dx, cells.dy), *(math.hypot(own.dx, own.dy) for own in inputs)]
@@ -242,6 +242,6 @@ CONVERSION = Conversion(
     run=run,
     estimate=lambda inputs, params: "{} × {} cells".format(*cells_of(inputs).shape),
     name=lambda inputs, params: f"{inputs[0].name} and {len(inputs) - 1} more",
-    reach=_reach,
-    tiles=Tiling(whole=_whole, run=_tile, reach=_reach_of_tiles),
+    halo=_halo,
+    tiles=Tiling(whole=_whole, run=_tile, halo=_halo_of_tiles),
 )

@@ -234,7 +234,7 @@ def _refuses(params: BandParams) -> str:
     return ""
 
 
-def _reach(inputs: Sequence[Tin | Grid], params: BandParams) -> float | None:
+def _halo(inputs: Sequence[Tin | Grid], params: BandParams) -> float | None:
     (surface,) = inputs
     if not isinstance(surface, Grid):
         return None
@@ -358,7 +358,7 @@ CONVERSION = Conversion(
     tiles=Tiling(
         whole=_whole,
         run=_tile,
-        reach=_reach,
+        halo=_halo,
         refuses=_refuses,
         looks=lambda params: params.limits is None,
         look=_look,

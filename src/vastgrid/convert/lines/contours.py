@@ -28,7 +28,7 @@ from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.kernels.lines.gridlines import grid_isolines
 from vastgrid.kernels.lines.isolines import undoubled
 from vastgrid.measures.difference import difference
-from vastgrid.measures.reach import element
+from vastgrid.measures.halo import element
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Grade, Levels
 from vastgrid.terrain.lines.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser
@@ -528,7 +528,7 @@ CONVERSION = Conversion(
     preview=preview,
     tries=tries,
     form="contours",
-    reach=lambda inputs, params: element(inputs[0]),
+    halo=lambda inputs, params: element(inputs[0]),
     tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses, finish=_finish),
     automatic=4,
 )

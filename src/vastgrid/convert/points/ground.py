@@ -180,10 +180,10 @@ def _classified(
     return classes
 
 
-def _reach(inputs: Sequence[PointSet], params: GroundParams) -> float | None:
+def _halo(inputs: Sequence[PointSet], params: GroundParams) -> float | None:
     if params.cell is None:
         return None
-    return _filter_of(inputs[0].frame, params).reach()
+    return _filter_of(inputs[0].frame, params).halo()
 
 
 def _whole(inputs: Sequence[Outline], params: GroundParams) -> PointOutline:
@@ -197,8 +197,8 @@ def _tile(inputs: Sequence[PointSet], params: GroundParams, piece: TilePart) -> 
     """Set the classes of the points of a tile by the ground of the tile and around it."""
     (points,) = inputs
     own = _filter_of(points.frame, params)
-    whole, reach = piece.inputs[0].box(), own.reach()
-    box = piece.box.grown(reach)
+    whole, halo = piece.inputs[0].box(), own.halo()
+    box = piece.box.grown(halo)
     low = max(box.west, whole.west), max(box.south, whole.south)
     high = min(box.east, whole.east), min(box.north, whole.north)
     x, y = points.xyz[:, 0], points.xyz[:, 1]
@@ -250,7 +250,7 @@ class _Filter:
         """How coarse the ground under things is guessed: over gaps twice as wide as the widest of them."""
         return max(math.ceil(math.log2(2 * self.widest)), _SMALL)
 
-    def reach(self) -> float:
+    def halo(self) -> float:
         """Return how far around a point its class depends on the others."""
         cells = 2 * reach_of_filling(_SMALL) + 2 * self.widest + 2
         cells += 2 * (reach_of_filling(_LEAST) + 1) + reach_of_filling(self.levels) + 3
@@ -365,6 +365,6 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, ground classified",
-    reach=_reach,
+    halo=_halo,
     tiles=Tiling(whole=_whole, run=_tile, columns=lambda params: (CLASSES,)),
 )

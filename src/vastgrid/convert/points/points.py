@@ -58,6 +58,6 @@ CONVERSION = Conversion(
     run=run,
     foretell=foretell,
     name=lambda inputs, params: "Points",
-    reach=lambda inputs, params: 0.0,
+    halo=lambda inputs, params: 0.0,
     automatic=5,
 )

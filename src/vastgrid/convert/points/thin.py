@@ -133,7 +133,7 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name} thinned",
-    reach=lambda inputs, params: (
+    halo=lambda inputs, params: (
         params.spacing.in_unit(inputs[0].frame.horizontal, "spacing") if params.spacing else None
     ),
     ask=True,

@@ -154,7 +154,7 @@ def _cells(base: Dataset, top: Dataset, params: DifferenceParams) -> Cells:
     return Cells(west, north, dx, dy, *shape)
 
 
-def _reach(inputs: Inputs, params: DifferenceParams) -> float | None:
+def _halo(inputs: Inputs, params: DifferenceParams) -> float | None:
     if params.as_ is not As.GRID or not all(isinstance(each, Grid) for each in inputs):
         return None
     return 2.0 * max(math.hypot(each.dx, each.dy) for each in inputs if isinstance(each, Grid))
@@ -192,7 +192,7 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[1].name} minus {inputs[0].name}",
-    reach=_reach,
+    halo=_halo,
     tiles=Tiling(
         whole=_whole,
         run=_tile,

@@ -13,7 +13,7 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.measures.difference import difference
-from vastgrid.measures.reach import element
+from vastgrid.measures.halo import element
 from vastgrid.terrain.tin.surfaces import grid_tin
 
 
@@ -56,6 +56,6 @@ CONVERSION = Conversion(
     run=run,
     foretell=foretell,
     name=lambda inputs, params: "Ground",
-    reach=lambda inputs, params: element(inputs[0]),
+    halo=lambda inputs, params: element(inputs[0]),
     automatic=2,
 )

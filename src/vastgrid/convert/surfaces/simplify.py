@@ -169,7 +169,7 @@ def _refuses(params: SimplifyParams) -> str:
     return "" if params.tolerance is not None else "say the tolerance (tolerance=0.05m)"
 
 
-def _reach(inputs: Sequence[Tin | Grid], params: SimplifyParams) -> float | None:
+def _halo(inputs: Sequence[Tin | Grid], params: SimplifyParams) -> float | None:
     (surface,) = inputs
     if not isinstance(surface, Grid) or params.tolerance is None:
         return None
@@ -233,7 +233,7 @@ CONVERSION = Conversion(
     tries=tries,
     form="tin",
     ask=True,
-    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses, reach=_reach, tally=_tally),
+    tiles=Tiling(whole=_whole, run=_tile, refuses=_refuses, halo=_halo, tally=_tally),
     name=lambda inputs, params: (
         f"{inputs[0].name} within {params.tolerance}"
         if params.tolerance

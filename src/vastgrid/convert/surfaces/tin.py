@@ -513,7 +513,7 @@ def _wanted(points: PointSet, params: TinParams) -> Flags | None:
     return np.isin(points.attributes[CLASSES], parse_classes(params.classes))
 
 
-def _reach(inputs: Sequence[Dataset], params: TinParams) -> float | None:
+def _halo(inputs: Sequence[Dataset], params: TinParams) -> float | None:
     if params.circle is None or _refuses(params):
         return None
     frame = inputs[0].frame
@@ -559,7 +559,7 @@ CONVERSION = Conversion(
     name=lambda inputs, params: "Ground",
     automatic=1,
     builds=True,
-    reach=_reach,
+    halo=_halo,
     tiles=Tiling(
         whole=_whole,
         run=_tile,

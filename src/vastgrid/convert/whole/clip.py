@@ -17,7 +17,7 @@ from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
-from vastgrid.measures.reach import element
+from vastgrid.measures.halo import element
 from vastgrid.params.declare import Param
 from vastgrid.terrain.areas.clipping import clipped
 from vastgrid.terrain.tin.limits import closed_rings, has_rings, joined_area
@@ -89,6 +89,6 @@ CONVERSION = Conversion(
     template="{data} {side} [{limit}][{area}].",
     run=run,
     name=lambda inputs, params: f"{inputs[0].name}, {params.side.value}",
-    reach=lambda inputs, params: element(inputs[0]) if kind_of(inputs[0]).covers else 0.0,
+    halo=lambda inputs, params: element(inputs[0]) if kind_of(inputs[0]).covers else 0.0,
     ask=True,
 )

@@ -110,7 +110,7 @@ def _told(inputs: Sequence[Outline], whole: Outline, params: ReprojectParams) ->
     return [*_way(inputs[0], params).findings, *sampled]
 
 
-def _reach(inputs: Sequence[Dataset], params: ReprojectParams) -> float:
+def _halo(inputs: Sequence[Dataset], params: ReprojectParams) -> float:
     data = inputs[0]
     return 2.0 * math.hypot(data.dx, data.dy) if isinstance(data, Grid) else 0.0
 
@@ -135,5 +135,5 @@ CONVERSION = Conversion(
     settle=settle,
     name=_name,
     ask=True,
-    tiles=Tiling(whole=_whole, run=_tile, reach=_reach, ground=_ground, known=_told),
+    tiles=Tiling(whole=_whole, run=_tile, halo=_halo, ground=_ground, known=_told),
 )

@@ -12,7 +12,7 @@ from typing import Annotated, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.disk_arrays import let_go, roomy
+from vastgrid.base.disk_arrays import large_array, release
 from vastgrid.base.errors import FormatError, ParamError, library_faults
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, longer_than_said, note
 from vastgrid.base.progress import Progress
@@ -86,7 +86,7 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
         _check_room(path, header, total)
         frame = _frame(header, findings)
         names = [name for name in header.point_format.dimension_names if name not in ("X", "Y", "Z")]
-        xyz = roomy((total, 3), np.float64)
+        xyz = large_array((total, 3), np.float64)
         low, high = np.full(3, np.inf), np.full(3, -np.inf)
         scales, offsets = np.asarray(header.scales, np.float64), np.asarray(header.offsets, np.float64)
         columns: dict[str, NDArray[Any]] = {}
@@ -99,11 +99,11 @@ def read(path: Path, params: LasReadParams, progress: Progress) -> ReadResult:
             for name in names:
                 part = np.asarray(points[name])
                 if name not in columns:
-                    columns[name] = roomy((total, *part.shape[1:]), part.dtype)
+                    columns[name] = large_array((total, *part.shape[1:]), part.dtype)
                 columns[name][done:stop] = part
             done = stop
             for array in (xyz, *columns.values()):
-                let_go(array)
+                release(array)
             progress.report(0.9 * done / max(total, 1), f"reading {path.name}")
     if done < total:
         raise FormatError(

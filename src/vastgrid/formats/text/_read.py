@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.disk_arrays import let_go, roomy
+from vastgrid.base.disk_arrays import large_array, release
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
@@ -118,7 +118,7 @@ def _rows(
     merge = layout.roles[-1] in ("description", "code")
     mark = params.comment.encode()[0] if params.comment else 0
     lines = len(starts) - 1
-    out = _Rows(roomy((max(lines - layout.first, 0), len(wanted)), np.float64), [[] for _ in wanted])
+    out = _Rows(large_array((max(lines - layout.first, 0), len(wanted)), np.float64), [[] for _ in wanted])
     for begin in range(layout.first, lines, BLOCK):
         own = starts[begin : begin + BLOCK + 1]
         numbers, places, status = split_fields(
@@ -146,7 +146,7 @@ def _rows(
             if role not in COORDINATES and column not in layout.angles:
                 out.texts[k].append(_text_column(raw, places[keep, k]))
                 out.cut += int((np.diff(places[keep, k])[:, 0] > out.texts[k][-1].dtype.itemsize).sum())
-        let_go(out.numbers)
+        release(out.numbers)
         progress.report(0.05 + 0.85 * min(begin + BLOCK, lines) / lines, f"reading {path.name}")
     return out
 

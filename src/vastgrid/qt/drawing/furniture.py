@@ -17,7 +17,7 @@ from vastgrid.data.tin import Tin, edges
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
-from vastgrid.styling.colouring import Dressed, Scale, point_scale, surface_scale
+from vastgrid.styling.colouring import Scale, StyledLayer, point_scale, surface_scale
 from vastgrid.styling.look import LineColour
 from vastgrid.styling.ramps import category
 
@@ -26,7 +26,7 @@ MOST = 9
 NARROW = 520.0
 
 
-def scales(items: Sequence[Dressed], ends: tuple[float, float]) -> list[Scale]:
+def scales(items: Sequence[StyledLayer], ends: tuple[float, float]) -> list[Scale]:
     """Return what has to be explained: the scales of what is shown, the uppermost first, each once."""
     found: dict[str, Scale] = {}
     for own in reversed(items):
@@ -41,7 +41,7 @@ def scales(items: Sequence[Dressed], ends: tuple[float, float]) -> list[Scale]:
     return list(found.values())[:3]
 
 
-def _scale_of(own: Dressed, ends: tuple[float, float]) -> Scale | None:
+def _scale_of(own: StyledLayer, ends: tuple[float, float]) -> Scale | None:
     data = own.dataset
     if kind_of(data).covers:
         return surface_scale(own, *ends)

@@ -14,13 +14,13 @@ from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
-from vastgrid.styling.colouring import Dressed
+from vastgrid.styling.colouring import StyledLayer
 
 # Labels lower than so many pixels cannot be read.
 LEGIBLE = 4.0
 
 
-def write_points(picture: QImage, own: Dressed, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
+def write_points(picture: QImage, own: StyledLayer, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
     """Write elevations and codes beside points, the first come first."""
     points = narrowed(own.dataset, PointSet)
     box = view.box()
@@ -52,7 +52,7 @@ def write_points(picture: QImage, own: Dressed, view: View, palette: theme.Palet
 
 
 def write_levels(
-    painter: QPainter, sets: Sequence[Dressed], view: View, palette: theme.Palette, taken: list[QRectF]
+    painter: QPainter, sets: Sequence[StyledLayer], view: View, palette: theme.Palette, taken: list[QRectF]
 ) -> None:
     """Write levels along index contours where there is room, upright, the first come first."""
     painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)

@@ -33,7 +33,7 @@ from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.styling import ramps
 from vastgrid.styling.colouring import (
-    Dressed,
+    StyledLayer,
     banded,
     by_height,
     line_colours,
@@ -102,12 +102,12 @@ class _Canvas:
 
 
 @singledispatch
-def _drawn(data: Dataset, own: Dressed, canvas: _Canvas) -> None:
+def _drawn(data: Dataset, own: StyledLayer, canvas: _Canvas) -> None:
     """Draw a dataset in its look; one that the views cannot show leaves no trace."""
 
 
 def draw(
-    shown: Sequence[Dataset | Dressed],
+    shown: Sequence[Dataset | StyledLayer],
     view: View,
     palette: theme.Palette,
     *,
@@ -132,8 +132,8 @@ def draw(
     ratio : float
         Pixels of the screen for one of the view along each side, as the desktop scales them; the picture knows it.
     """
-    items = [each if isinstance(each, Dressed) else plain(each) for each in shown]
-    if any(not isinstance(each, Dressed) for each in shown):
+    items = [each if isinstance(each, StyledLayer) else plain(each) for each in shown]
+    if any(not isinstance(each, StyledLayer) for each in shown):
         items.sort(key=lambda own: kind_of(own.dataset).rank)
     fine = view.finer(ratio)
     image = np.zeros((fine.height, fine.width, 4), np.uint8)
@@ -158,7 +158,7 @@ def draw(
 
 
 @_drawn.register
-def _draw_contours(contours: Contours, own: Dressed, canvas: _Canvas) -> None:
+def _draw_contours(contours: Contours, own: StyledLayer, canvas: _Canvas) -> None:
     image, view, ends, palette, small = canvas.image, canvas.view, canvas.ends, canvas.palette, canvas.small
     thin, thick = ("#B08D6A", "#E3CDB0") if canvas.bare else (palette.contour, palette.index)
     if own.look.labels and not small:
@@ -184,16 +184,16 @@ def _draw_contours(contours: Contours, own: Dressed, canvas: _Canvas) -> None:
 
 
 @_drawn.register
-def _draw_linework(lines: Linework, own: Dressed, canvas: _Canvas) -> None:
+def _draw_linework(lines: Linework, own: StyledLayer, canvas: _Canvas) -> None:
     _draw_lines(lines, own, canvas, lines.layer, canvas.palette.breakline)
 
 
 @_drawn.register
-def _draw_survey(lines: Survey, own: Dressed, canvas: _Canvas) -> None:
+def _draw_survey(lines: Survey, own: StyledLayer, canvas: _Canvas) -> None:
     _draw_lines(lines, own, canvas, None, canvas.palette.action)
 
 
-def _draw_lines(lines: Linework | Survey, own: Dressed, canvas: _Canvas, layer: Any, usual: str) -> None:
+def _draw_lines(lines: Linework | Survey, own: StyledLayer, canvas: _Canvas, layer: Any, usual: str) -> None:
     image, view = canvas.image, canvas.view
     place = (view.west, view.top, view.size)
     z = (
@@ -212,18 +212,18 @@ def _draw_lines(lines: Linework | Survey, own: Dressed, canvas: _Canvas, layer: 
 
 
 @_drawn.register
-def _draw_tin(tin: Tin, own: Dressed, canvas: _Canvas) -> None:
+def _draw_tin(tin: Tin, own: StyledLayer, canvas: _Canvas) -> None:
     _draw_triangles(tin, own, canvas, tin.triangles)
 
 
 @_drawn.register
-def _draw_mesh(mesh: Mesh, own: Dressed, canvas: _Canvas) -> None:
+def _draw_mesh(mesh: Mesh, own: StyledLayer, canvas: _Canvas) -> None:
     # From above the faces that lie highest are seen: they are drawn last.
     faces = fixed(mesh.triangles[np.argsort(mesh.vertices[mesh.triangles, 2].max(axis=1))])
     _draw_triangles(mesh, own, canvas, faces)
 
 
-def _draw_triangles(surface: Tin | Mesh, own: Dressed, canvas: _Canvas, faces: NDArray[np.int32]) -> None:
+def _draw_triangles(surface: Tin | Mesh, own: StyledLayer, canvas: _Canvas, faces: NDArray[np.int32]) -> None:
     view, look = canvas.view, own.look
     vertices = view.turned(surface.vertices)
     filled = look.faces is not Faces.WIRE
@@ -236,12 +236,12 @@ def _draw_triangles(surface: Tin | Mesh, own: Dressed, canvas: _Canvas, faces: N
 
 
 @_drawn.register
-def _draw_grid(grid: Grid, own: Dressed, canvas: _Canvas) -> None:
+def _draw_grid(grid: Grid, own: StyledLayer, canvas: _Canvas) -> None:
     none = np.zeros((0, 3))
     _tint(own, canvas, _sampled(grid, canvas.view), none, fixed(none.astype(np.int32)))
 
 
-def _tint(own: Dressed, canvas: _Canvas, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32]) -> None:
+def _tint(own: StyledLayer, canvas: _Canvas, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32]) -> None:
     """Colour every pixel by what it stands for, lit from the north-west."""
     look, view = own.look, canvas.view
     cell = view.size * ratio_of(own.dataset.frame)
@@ -259,7 +259,7 @@ def _tint(own: Dressed, canvas: _Canvas, heights_here: Floats, vertices: Floats,
 
 def _draw_wires(
     canvas: _Canvas,
-    own: Dressed,
+    own: StyledLayer,
     surface: Tin | Mesh,
     vertices: Floats,
     across: NDArray[np.int32] | None,
@@ -303,7 +303,7 @@ def _sampled(surface: Tin | Grid, view: View) -> Floats:
 
 
 def _values(
-    own: Dressed, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32], view: View, cell: float
+    own: StyledLayer, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32], view: View, cell: float
 ) -> Floats:
     """Return what the colour of each pixel stands for."""
     look, surface = own.look, own.dataset
@@ -331,7 +331,7 @@ def _spacing(points: PointSet, size: float) -> float:
 
 
 @_drawn.register
-def _draw_points(points: PointSet, own: Dressed, canvas: _Canvas) -> None:
+def _draw_points(points: PointSet, own: StyledLayer, canvas: _Canvas) -> None:
     image, view, small = canvas.image, canvas.view, canvas.small
     darker = 105 if canvas.ground or small else 0 if canvas.bare else 60
     if points.extent().east is None:

@@ -19,7 +19,7 @@ from vastgrid.qt.drawing.images import save_image
 from vastgrid.qt.drawing.sheets import OWN, Page, draw_sheet, finished
 from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.widgets import theme
-from vastgrid.styling.colouring import Dressed
+from vastgrid.styling.colouring import StyledLayer
 from vastgrid.styling.look import look_of
 from vastgrid.styling.paper import Sheet
 
@@ -36,9 +36,9 @@ def main() -> None:
     sys.stdout.write(DONE)
 
 
-def _dressed(datasets: Sequence[Dataset]) -> tuple[Dressed, ...]:
+def _styled(datasets: Sequence[Dataset]) -> tuple[StyledLayer, ...]:
     return tuple(
-        Dressed(each, look_of(each, {"labels": "yes"} if isinstance(each, Contours) else None), number)
+        StyledLayer(each, look_of(each, {"labels": "yes"} if isinstance(each, Contours) else None), number)
         for number, each in enumerate(datasets)
     )
 
@@ -58,10 +58,10 @@ def sheet(datasets: Sequence[Dataset], own: Sheet, words: list[str], path: str, 
         round(height / 25.4 * OWN),
         0.0,
     )
-    legend = furniture.scales(_dressed(datasets), rendering.height_range(datasets))
+    legend = furniture.scales(_styled(datasets), rendering.height_range(datasets))
     today = datetime.date.today().isoformat()
     said = [own.title, words[0], today, *words[1:]]
-    draw_sheet(Path(path), kind, Page(own, view, _dressed(datasets), unit, legend, said, wires=False))
+    draw_sheet(Path(path), kind, Page(own, view, _styled(datasets), unit, legend, said, wires=False))
 
 
 def picture(datasets: Sequence[Dataset], width: int, height: int, path: str) -> None:
@@ -69,7 +69,7 @@ def picture(datasets: Sequence[Dataset], width: int, height: int, path: str) -> 
     box = bounds(datasets)
     assert box is not None
     view = fitted(box, width, height)
-    items = _dressed(datasets)
+    items = _styled(datasets)
     drawn = rendering.draw(items, view, theme.LIGHT, wires=False)
     legend = furniture.scales(items, rendering.height_range(datasets))
     save_image(finished(drawn, theme.LIGHT, view, datasets[0].frame.horizontal, legend, 1.0), Path(path))

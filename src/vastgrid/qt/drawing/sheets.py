@@ -24,7 +24,7 @@ from vastgrid.qt.drawing.lettering import write_levels
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
-from vastgrid.styling.colouring import Dressed, Scale, line_colours
+from vastgrid.styling.colouring import Scale, StyledLayer, line_colours
 from vastgrid.styling.paper import MARGIN, STRIP, Sheet, tick_step
 
 # Dots per inch of what is drawn as an image on a sheet; lines and letters are placed in the window's 96.
@@ -53,7 +53,7 @@ class Page:
 
     sheet: Sheet
     view: View
-    items: tuple[Dressed, ...]
+    items: tuple[StyledLayer, ...]
     unit: Unit | None
     legend: list[Scale]
     words: list[str]
@@ -252,7 +252,7 @@ def _paint_block(painter: QPainter, page: Page, strip: QRectF, palette: theme.Pa
 
 
 def _paint_lines(
-    painter: QPainter, own: Dressed, view: View, ends: tuple[float, float], palette: theme.Palette, dot: float
+    painter: QPainter, own: StyledLayer, view: View, ends: tuple[float, float], palette: theme.Palette, dot: float
 ) -> None:
     data = own.dataset
     if data.kind == Contours.kind and own.look.labels:
@@ -281,24 +281,24 @@ Pen = tuple[Any, Any, str, Any]
 
 
 @singledispatch
-def _pen(data: Dataset, own: Dressed, palette: theme.Palette) -> Pen:
+def _pen(data: Dataset, own: StyledLayer, palette: theme.Palette) -> Pen:
     """Return level and layer of each line, the usual colour, and each line's width in millimetres; 0 draws none."""
     raise TypeError(f"{data.title} is not drawn with a pen")
 
 
 @_pen.register
-def _pen_of_contours(data: Contours, own: Dressed, palette: theme.Palette) -> Pen:
+def _pen_of_contours(data: Contours, own: StyledLayer, palette: theme.Palette) -> Pen:
     width = np.where(data.index, 0.30, np.where(data.supplementary, 0.09, 0.13) if own.look.minor else 0.0)
     return data.levels, None, palette.contour, width
 
 
 @_pen.register
-def _pen_of_lines(data: Linework, own: Dressed, palette: theme.Palette) -> Pen:
+def _pen_of_lines(data: Linework, own: StyledLayer, palette: theme.Palette) -> Pen:
     return _first_heights(data), data.layer, palette.breakline, np.full(len(data), 0.22 * own.look.width)
 
 
 @_pen.register
-def _pen_of_survey(data: Survey, own: Dressed, palette: theme.Palette) -> Pen:
+def _pen_of_survey(data: Survey, own: StyledLayer, palette: theme.Palette) -> Pen:
     return _first_heights(data), None, palette.action, np.full(len(data), 0.22 * own.look.width)
 
 

@@ -30,7 +30,7 @@ class LooksPart(QWidget):
         The card is to move up (True) or down in the stack.
     """
 
-    worn = pyqtSignal(dict)
+    look_changed = pyqtSignal(dict)
     shifted = pyqtSignal(bool)
     more_wanted = pyqtSignal(bool)
 
@@ -134,6 +134,6 @@ class LooksPart(QWidget):
 
     def _changed(self) -> None:
         try:
-            self.worn.emit(declare.to_words(self.form.value()))
+            self.look_changed.emit(declare.to_words(self.form.value()))
         except CallError:
             return

@@ -109,7 +109,7 @@ class Panel(QWidget):
     text_saved = pyqtSignal(str, str)
     table_wanted = pyqtSignal(object)
     map_wanted = pyqtSignal(str)
-    worn = pyqtSignal(str, dict)
+    look_changed = pyqtSignal(str, dict)
     shifted = pyqtSignal(str, bool)
     finding_wanted = pyqtSignal(object)
     finding_mended = pyqtSignal(object)
@@ -398,7 +398,7 @@ class Panel(QWidget):
         layout.addWidget(self.figures)
 
     def _hide(self, node: Card, words: dict[str, str]) -> None:
-        self.worn.emit(node.id, {**node.look, **words})
+        self.look_changed.emit(node.id, {**node.look, **words})
         # After the press that led here is over: the panel is made anew.
         QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
 
@@ -413,13 +413,13 @@ class Panel(QWidget):
             each.name for each in session.graph.cards.values() if each.kind in ("tin", "grid") and each.id != node.id
         ]
         self.looks = LooksPart(dataset, node.look, surfaces, made=bool(node.inputs), more=self._more_looks)
-        self.looks.worn.connect(lambda words: self._wear(node, words))
+        self.looks.look_changed.connect(lambda words: self._wear(node, words))
         self.looks.shifted.connect(lambda up: self.shifted.emit(node.id, up))
         self.looks.more_wanted.connect(self._toggle_looks)
         layout.addWidget(self.looks)
 
     def _wear(self, node: Card, words: dict[str, str]) -> None:
-        self.worn.emit(node.id, words)
+        self.look_changed.emit(node.id, words)
         if words["colour"] != node.look.get("colour"):
             # Other rows make sense now; not while the box that was just used still tells of it.
             QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))

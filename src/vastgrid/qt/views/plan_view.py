@@ -35,7 +35,7 @@ from vastgrid.qt.drawing.view import View, bounds, fitted
 from vastgrid.qt.views.tools import AreaTool, Tool
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.bridge import Bridge
-from vastgrid.styling.colouring import Dressed, Scale
+from vastgrid.styling.colouring import Scale, StyledLayer
 
 MARGIN = 1.5
 # How near the pointer has to come to be caught, in pixels; a press that moves farther than SLIP is a drag.
@@ -47,12 +47,12 @@ _indexer = ThreadPoolExecutor(1, thread_name_prefix="vastgrid-index")
 class PlanWish:
     """A picture that is asked for."""
 
-    items: tuple[Dressed, ...]
+    items: tuple[StyledLayer, ...]
     view: View
     palette: theme.Palette
     scene: int
     # What is shown on the right of the divider, where two are compared.
-    other: tuple[Dressed, ...] = ()
+    other: tuple[StyledLayer, ...] = ()
     # Pixels of the screen for one of the view.
     ratio: float = 1.0
 
@@ -85,7 +85,7 @@ class PlanView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(240, 160)
         self.palette_ = palette
-        self.items: list[Dressed] = []
+        self.items: list[StyledLayer] = []
         self.preview: Dataset | None = None
         self.view = View(0.0, 0.0, 1.0, 800, 500)
         self.mark: tuple[float, float] | None = None
@@ -96,7 +96,7 @@ class PlanView(QWidget):
         self.overlays: list[Callable[[QPainter], None]] = []
         self.legend: list[Scale] = []
         self.split: float | None = None
-        self.other: list[Dressed] = []
+        self.other: list[StyledLayer] = []
         self.touched = False
         self._scene = 0
         self._picture: tuple[View, QImage, int] | None = None
@@ -118,7 +118,7 @@ class PlanView(QWidget):
 
     @staticmethod
     def _draw(wish: PlanWish) -> tuple[QImage, tuple[list[Scale], QImage | None]]:
-        def drawn(items: tuple[Dressed, ...]) -> QImage:
+        def drawn(items: tuple[StyledLayer, ...]) -> QImage:
             return rendering.draw(items, wish.view, wish.palette, wires=True, ratio=wish.ratio)
 
         picture = drawn(wish.items)
@@ -133,7 +133,7 @@ class PlanView(QWidget):
         """What is shown, the lowest first."""
         return [own.dataset for own in self.items]
 
-    def show_items(self, items: Sequence[Dressed], other: Sequence[Dressed] = ()) -> None:
+    def show_items(self, items: Sequence[StyledLayer], other: Sequence[StyledLayer] = ()) -> None:
         """Show these, the first lowest; the view stays where it is unless nothing was shown before.
 
         Parameters

@@ -22,7 +22,7 @@ from vastgrid.qt.drawing.painter import Painter, Size
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.bridge import Bridge
 from vastgrid.styling.camera import Camera
-from vastgrid.styling.colouring import Dressed, Scale
+from vastgrid.styling.colouring import Scale, StyledLayer
 from vastgrid.styling.scene import Scene, Shot, fitted, shoot
 
 ORBIT, WALK, FLY = "orbit", "walk", "fly"
@@ -78,7 +78,7 @@ class SpaceView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(240, 160)
         self.palette_ = palette
-        self.items: list[Dressed] = []
+        self.items: list[StyledLayer] = []
         self.camera = Camera()
         self.mode = ORBIT
         self.sun = (315.0, 45.0)
@@ -113,7 +113,7 @@ class SpaceView(QWidget):
 
     # -- what is shown
 
-    def show_items(self, items: Sequence[Dressed]) -> None:
+    def show_items(self, items: Sequence[StyledLayer]) -> None:
         """Show these; the camera stays where it is unless nothing was shown before."""
         if [id(own) for own in items] == [id(own) for own in self.items]:
             return

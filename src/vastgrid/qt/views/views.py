@@ -27,7 +27,7 @@ from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.qt.desk.desk import Desk
-from vastgrid.qt.desk.dressing import Dressing
+from vastgrid.qt.desk.styling import Styling
 from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.views.sectioning import Sectioning
 from vastgrid.qt.views.space_view import MODES, SpaceView
@@ -64,9 +64,9 @@ class Views(QWidget):
     pointed = pyqtSignal(str)
     room_wanted = pyqtSignal(bool)
 
-    def __init__(self, desk: Desk, dressing: Dressing, actions: dict[str, QAction], palette: theme.Palette) -> None:
+    def __init__(self, desk: Desk, styling: Styling, actions: dict[str, QAction], palette: theme.Palette) -> None:
         super().__init__()
-        self.desk, self.dressing, self._actions = desk, dressing, actions
+        self.desk, self.styling, self._actions = desk, styling, actions
         self.plan = PlanView(palette)
         self.sectioning = Sectioning(desk, self.plan, palette)
         self.space = SpaceView(palette)
@@ -265,14 +265,14 @@ class Views(QWidget):
 
     def show_items(self) -> None:
         """Show what the job's cards say, in all views."""
-        dressing = self.dressing
-        items = dressing.items()
+        styling = self.styling
+        items = styling.items()
         other = []
         if self.compared is not None:
             graph = self.desk.session.graph
             if all(node in graph for node in self.compared):
-                one, two = (dressing.dressed(node) for node in self.compared)
-                every = dressing.stack(self.compared)
+                one, two = (styling.styled(node) for node in self.compared)
+                every = styling.stack(self.compared)
                 items = [own for own in every if own is not two]
                 other = [own for own in every if own is not one]
             else:

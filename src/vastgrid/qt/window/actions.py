@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
 from vastgrid.data.places import Line
-from vastgrid.qt.window.edit_tools import hands
+from vastgrid.qt.window.edit_tools import edit_tools
 from vastgrid.qt.window.make_menu import drawn_field, drawn_kind
 from vastgrid.qt.window.parts import Parts
 from vastgrid.qt.window.picking import TOOLS
@@ -97,11 +97,11 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
                 partial(lambda name: parts.make_menu.draw(name), each.id),
             )
     add("quit", "Quit", own["quit"], "Ctrl+Q")
-    for key, kind, hand in hands():
+    for key, kind, hand in edit_tools():
         add(
             key,
             f"By hand: {hand.text}",
-            partial(lambda own: parts.hands.take_up(own), key),
+            partial(lambda own: parts.edit_tools.take_up(own), key),
             "Ctrl+E" if kind.word == "set" else "",
         )
         actions[key].setToolTip(hand.tip)

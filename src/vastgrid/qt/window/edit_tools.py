@@ -31,7 +31,7 @@ from vastgrid.qt.views.views import Views
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
 from vastgrid.terrain.editing.edit_lines import Places
-from vastgrid.terrain.editing.edits import KINDS, EditKind, EditLog, Hand, nearest_vertex, replayed
+from vastgrid.terrain.editing.edits import KINDS, EditKind, EditLog, EditTool, nearest_vertex, replayed
 from vastgrid.terrain.editing.logs import OFF
 from vastgrid.terrain.editing.patches import patch
 from vastgrid.terrain.editing.working import Working
@@ -65,13 +65,13 @@ class Done:
     image: QImage
 
 
-def hands() -> list[tuple[str, EditKind, Hand]]:
+def edit_tools() -> list[tuple[str, EditKind, EditTool]]:
     """Return every hand with a key of its own and its kind of edit, in the order in which they are offered."""
-    return [(f"hand_{hand.text.replace(' ', '_')}", kind, hand) for kind in KINDS for hand in kind.hands]
+    return [(f"hand_{hand.text.replace(' ', '_')}", kind, hand) for kind in KINDS for hand in kind.edit_tools]
 
 
-class Hands:
-    """The hands of the window.
+class EditTools:
+    """The edit tools of the window.
 
     Parameters
     ----------
@@ -105,9 +105,9 @@ class Hands:
         CallError
             If no surface is chosen.
         """
-        kind, hand = next((kind, hand) for own, kind, hand in hands() if own == key)
+        kind, hand = next((kind, hand) for own, kind, hand in edit_tools() if own == key)
         if self.surface() is None:
-            raise CallError("choose one TIN first: it is what hands work on")
+            raise CallError("choose one TIN first: it is what the edit tools work on")
         self.held, self._again = key, ""
         least, most = _NUMBER[hand.gathers]
         tool = (AreaTool if hand.gathers == "area" else Tool)(
@@ -136,7 +136,7 @@ class Hands:
 
     # -- what it would do
 
-    def _follow(self, kind: EditKind, hand: Hand, places: list[Caught], pointer: Caught | None) -> None:
+    def _follow(self, kind: EditKind, hand: EditTool, places: list[Caught], pointer: Caught | None) -> None:
         every = [*places, *([pointer] if pointer is not None else [])]
         least, most = _NUMBER[hand.gathers]
         every = every[: most or None]
@@ -147,7 +147,7 @@ class Hands:
             return
         self.show_ghost(kind, hand, every, None)
 
-    def show_ghost(self, kind: EditKind, hand: Hand, places: list[Caught], value: Length | None) -> None:
+    def show_ghost(self, kind: EditKind, hand: EditTool, places: list[Caught], value: Length | None) -> None:
         """Draw what an edit would do, worked out behind; the latest wish wins."""
         own = self.surface()
         if own is None:
@@ -198,12 +198,12 @@ class Hands:
             return
         made = replayed(part, EditLog(tuple(each.line for each in own))).tin
         found = changes(part, made, box)
-        dressed = self.views.dressing.dressed(self.desk.selection[0])
+        styled = self.views.styling.styled(self.desk.selection[0])
         others = [each.dataset for each in self.plan.items]
-        if dressed is None or not len(made.triangles):
+        if styled is None or not len(made.triangles):
             return
         view = self.plan.view
-        look = dataclasses.replace(dressed, dataset=made, _kept={})
+        look = dataclasses.replace(styled, dataset=made, _kept={})
         image = draw([look], view, self.plan.palette_, labels=False, wires=True, ends=height_range(others))
         self._done = Done(view, found, image)
         self.plan.repaint()
@@ -283,15 +283,15 @@ class Hands:
 
     # -- doing it
 
-    def _gathered(self, kind: EditKind, hand: Hand, places: list[Caught]) -> None:
+    def _gathered(self, kind: EditKind, hand: EditTool, places: list[Caught]) -> None:
         own = self.surface()
         if own is None:
-            raise CallError("choose one TIN first: it is what hands work on")
+            raise CallError("choose one TIN first: it is what the edit tools work on")
         _, tin = own
         clicked = tuple((each.east, each.north) for each in places)
         part, _ = self._part(tin, clicked)
         corners = meant(part, kind, hand, clicked, REACH * self.plan.view.size)
-        key = next(key for key, _, each in hands() if each is hand)
+        key = next(key for key, _, each in edit_tools() if each is hand)
         if not hand.asks:
             self._do(own, hand.edit(corners, None).line(), corners, key)
             return
@@ -304,7 +304,7 @@ class Hands:
         dialog.finished.connect(lambda _: self._put_down())
         dialog.open()
 
-    def _accepted(self, own: tuple[str, Tin], hand: Hand, corners: Places, dialog: HeightDialog, key: str) -> None:
+    def _accepted(self, own: tuple[str, Tin], hand: EditTool, corners: Places, dialog: HeightDialog, key: str) -> None:
         self._do(own, hand.edit(corners, dialog.length()).line(), corners, key)
 
     def _do(self, own: tuple[str, Tin], line: str, corners: Places, key: str) -> None:
@@ -338,7 +338,7 @@ class Hands:
         counted = int(figures.get("replayed", 0)) + int(figures.get("not_replayed", 0))
         return min(max(sum(not line.startswith(OFF) for line in log.entries) - counted, 0), len(self._waiting))
 
-    def _dialog(self, kind: EditKind, hand: Hand, tin: Tin, corners: Places) -> HeightDialog:
+    def _dialog(self, kind: EditKind, hand: EditTool, tin: Tin, corners: Places) -> HeightDialog:
         unit = unit_word(tin.frame.vertical)
         own = np.array(corners)
         if hand.asks == "amount":
@@ -358,7 +358,7 @@ class Hands:
         return dialog
 
 
-def meant(tin: Tin, kind: EditKind, hand: Hand, places: Places, reach: float) -> Places:
+def meant(tin: Tin, kind: EditKind, hand: EditTool, places: Places, reach: float) -> Places:
     """Return the places that are meant by those that were clicked: the nearest vertex, or on the nearest edge.
 
     Raises

@@ -165,8 +165,8 @@ class MainWindow(QMainWindow):
         panel.source_given_role.connect(guarded(sourcing.give_role))
         panel.source_painted.connect(sourcing.paint)
         panel.compare.connect(guarded(parts.checking.compare))
-        panel.worn.connect(parts.dressing.wear)
-        panel.shifted.connect(parts.dressing.shift)
+        panel.look_changed.connect(parts.styling.set_look)
+        panel.shifted.connect(parts.styling.shift)
         panel.finding_wanted.connect(inspecting.go_to)
         panel.finding_mended.connect(guarded(lambda noticed: inspecting.mend(noticed.node, noticed.finding.remedy)))
         panel.finding_explained.connect(lambda code: parts.at_home.show_manual(of_finding(code)))
@@ -268,7 +268,7 @@ class MainWindow(QMainWindow):
 
     def _forget(self) -> None:
         """Let go of everything of the job that was open."""
-        self.parts.dressing.forget()
+        self.parts.styling.forget()
         self.views.forget()
 
     def _to_lineage(self) -> None:

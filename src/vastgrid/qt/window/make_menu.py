@@ -114,8 +114,8 @@ class MakeMenu:
         for conversion in able:
             if conversion.resumes:
                 begin = "pick" if PointSet in conversion.takes else "hand_"
-                hands = [action for key, action in actions.items() if key.startswith(begin)]
-                submenu(menu, conversion.title).addActions(hands)
+                edit_tools = [action for key, action in actions.items() if key.startswith(begin)]
+                submenu(menu, conversion.title).addActions(edit_tools)
         if not able:
             entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
 

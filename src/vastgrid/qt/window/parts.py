@@ -16,12 +16,12 @@ from vastgrid.data.places import Area
 from vastgrid.jobs.session import Session
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
-from vastgrid.qt.desk.dressing import Dressing
 from vastgrid.qt.desk.figuring import Figuring
 from vastgrid.qt.desk.inspecting import Inspecting
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.desk.ordering import Ordering
 from vastgrid.qt.desk.sourcing import Sourcing
+from vastgrid.qt.desk.styling import Styling
 from vastgrid.qt.dialogs.go_dialog import GoDialog
 from vastgrid.qt.views.measuring import Measuring
 from vastgrid.qt.views.views import Views
@@ -29,7 +29,7 @@ from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.at_home import AtHome
 from vastgrid.qt.window.checking import Checking
 from vastgrid.qt.window.delivering import Delivering
-from vastgrid.qt.window.edit_tools import Hands
+from vastgrid.qt.window.edit_tools import EditTools
 from vastgrid.qt.window.importing import Importing
 from vastgrid.qt.window.interval import AskInterval
 from vastgrid.qt.window.make_menu import MakeMenu
@@ -62,7 +62,7 @@ class Parts:
     moving_labels: MovingLabels
     interval: AskInterval
     picturing: Picturing
-    hands: Hands
+    edit_tools: EditTools
     picking: Picking
 
     def __init__(
@@ -77,7 +77,7 @@ class Parts:
         self.making = Making(self.desk)
         self.sourcing = Sourcing(self.desk, self.making)
         self.inspecting = Inspecting(self.desk, self.making)
-        self.dressing = Dressing(self.desk)
+        self.styling = Styling(self.desk)
         self.figuring = Figuring(self.desk)
         self.ordering = Ordering(self.desk)
         self.importing = Importing(window, self.desk)
@@ -89,7 +89,7 @@ class Parts:
 
     def build_views(self, actions: dict[str, QAction]) -> None:
         """Make the views and what works on them; their rows offer actions."""
-        self.views = Views(self.desk, self.dressing, actions, self.palette())
+        self.views = Views(self.desk, self.styling, actions, self.palette())
         plan = self.views.plan
         self.desk.view_box = lambda: plan.view.box()
         self.measuring = Measuring(self.desk, plan)
@@ -104,7 +104,7 @@ class Parts:
         )
         self.interval = AskInterval(self.window, self.desk, self.measuring)
         self.picturing = Picturing(self.views, self.desk)
-        self.hands = Hands(self.window, self.desk, self.making, self.views)
+        self.edit_tools = EditTools(self.window, self.desk, self.making, self.views)
         self.picking = Picking(self.window, self.desk, self.making, self.views)
         self.moving_labels = MovingLabels(self.desk, self.making, plan)
 
@@ -155,7 +155,7 @@ class Parts:
         CallError
             If no surface is chosen that is built from points and lines.
         """
-        own = self.hands.surface()
+        own = self.edit_tools.surface()
         if own is None:
             raise CallError("choose one TIN first: its rim is kept")
         card, tin = own
@@ -209,7 +209,7 @@ class Parts:
         self.ordering.close()
         self.inspecting.close()
         self.figuring.close()
-        self.dressing.close()
+        self.styling.close()
         self.views.sectioning.close_runner()
         self.views.close_painters()
         self.desk.close()

@@ -211,7 +211,7 @@ class Picking:
     def whole(self) -> Picks:
         """Return the picks; what is not drawn is not meant."""
         every = list(self.picks)
-        own = self.views.dressing.dressed(self._card) if self._card in self.desk.session.graph else None
+        own = self.views.styling.styled(self._card) if self._card in self.desk.session.graph else None
         if own is not None and isinstance(own.look, PointLook):
             codes = np.flatnonzero(hidden_classes(own.look))
             if len(codes) and CLASSES in own.dataset.attributes:  # type: ignore[attr-defined]

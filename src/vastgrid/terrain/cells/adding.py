@@ -33,7 +33,7 @@ def summed(tiling: Tiling, inputs: Inputs, params: Any, progress: Progress) -> t
     assert isinstance(whole, TotalOutline)
     assert tiling.look is not None
     assert tiling.sums is not None
-    reach = tiling.reach(inputs, params) if tiling.reach is not None else 0.0
+    halo = tiling.halo(inputs, params) if tiling.halo is not None else 0.0
     side = max(math.isqrt(PIECE), 1)
     own = whole.cells
     windows = [
@@ -44,14 +44,14 @@ def summed(tiling: Tiling, inputs: Inputs, params: Any, progress: Progress) -> t
     boxes = [own.box(window) for window in windows]
     every: list[Seen] = []
     for k, box in enumerate(boxes):
-        part = _on(inputs, box.grown(reach or 0.0))
+        part = _on(inputs, box.grown(halo or 0.0))
         if part is not None:
             every.append(tiling.look(part, params, TilePart(box, outlines, whole)))
         progress.report(0.4 * (k + 1) / len(boxes), "looking at all of it")
     piece = TilePart(whole.box(), outlines, whole, seen_together(every))
     sums: list[Sums] = []
     for k, box in enumerate(boxes):
-        part = _on(inputs, box.grown(reach or 0.0))
+        part = _on(inputs, box.grown(halo or 0.0))
         if part is not None:
             sums.append(tiling.sums(part, None, params, dataclasses.replace(piece, box=box)))
         progress.report(0.4 + 0.6 * (k + 1) / len(boxes), "adding up")

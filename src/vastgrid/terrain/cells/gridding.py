@@ -9,7 +9,7 @@ from enum import Enum
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.disk_arrays import let_go, pieces
+from vastgrid.base.disk_arrays import pieces, release
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import HEIGHT, Dataset, Flags, Floats
@@ -223,7 +223,7 @@ def heights_of_cells(
             part = slice(begin, min(begin + GATHERED, stop))
             own = every if keep is None else keep[part]
             gather(xyz[part], own, *cells.lattice, number, value, first)
-            let_go(xyz)
+            release(xyz)
         return number, value
 
     # Two threads fill cells of their own, where these are not many more than the points.

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from vastgrid.base.disk_arrays import roomy
+from vastgrid.base.disk_arrays import large_array
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
@@ -218,7 +218,7 @@ def _vertices_brought(data: Linework | Mesh, way: Passage, progress: Progress, f
 
 
 def _moved(xyz: Floats, way: Passage, name: str, progress: Progress) -> Floats:
-    out = roomy(xyz.shape, np.float64)
+    out = large_array(xyz.shape, np.float64)
     for start in range(0, len(xyz), 1_000_000):
         part = xyz[start : start + 1_000_000]
         own = out[start : start + len(part)]
@@ -314,7 +314,7 @@ def grid_there(
         On the lattice of `whole`, in whose terms places are worked out: so that parts give the same as all of it.
     """
     own = whole.place_of(part)
-    heights = roomy((window.rows, window.columns), np.float64, np.nan)
+    heights = large_array((window.rows, window.columns), np.float64, np.nan)
     eastings = goal.west + (window.left + np.arange(window.columns) + 0.5) * goal.dx
     for row in range(window.rows):
         northing = goal.north - (window.top + row + 0.5) * goal.dy

@@ -28,7 +28,7 @@ def followed_density(tin: Tin) -> Floats:
     return np.asarray(DENSITY * np.median(near[tin.triangles], axis=1))
 
 
-def worn(tin: Tin, longest: Floats | None, smallest: float) -> Flags:
+def look_changed(tin: Tin, longest: Floats | None, smallest: float) -> Flags:
     """Return which triangles are left when those at the rim go; see `worn_rim`.
 
     Parameters

@@ -23,7 +23,7 @@ from vastgrid.kernels.triangles.ties import circle_radii
 from vastgrid.terrain.tin.building import left_of
 from vastgrid.terrain.tin.limits import cut_to, limits_area, ring_area
 from vastgrid.terrain.tin.lines_for_tin import Limits
-from vastgrid.terrain.tin.rims import followed_density, without_long_edges, worn
+from vastgrid.terrain.tin.rims import followed_density, look_changed, without_long_edges
 
 FOLLOWS = "follows"
 
@@ -128,7 +128,7 @@ def trimmed(tin: Tin, rim: RimLimits, frame: Frame, findings: list[Finding]) -> 
         if rim.length is not None:
             own = followed_density(rest) if isinstance(rim.length, str) else rim.length
             most = np.broadcast_to(np.asarray(own, np.float64), (len(rest.triangles),)).copy()
-        stays = worn(rest, most, rim.angle)
+        stays = look_changed(rest, most, rim.angle)
         told.append(("worn-rim", "at the rim", int((~stays).sum())))
         keep[np.flatnonzero(keep)[~stays]] = False
     if keep.all():

@@ -35,7 +35,7 @@ def claims():
         for kind in conversion.takes:
             if len(conversion.inputs) == 1 and kind in (Tin, Grid) and conversion.can_use(quarry(kind)):
                 data = [quarry(kind)]
-                if conversion.reach(data, conversion.settle(data, conversion.params())) is not None:
+                if conversion.halo(data, conversion.settle(data, conversion.params())) is not None:
                     yield conversion, kind
 
 
@@ -75,13 +75,13 @@ def inside(result, box):
 )
 def test_pieces_with_their_reach_give_what_the_whole_gives(conversion, kind):
     data = quarry(kind)
-    reach = conversion.reach([data], conversion.settle([data], conversion.params()))
+    halo = conversion.halo([data], conversion.settle([data], conversion.params()))
     whole, params = convert(conversion, [data], conversion.params(), Silent())
     rng = np.random.default_rng(2)
     for _ in range(4):
         corner = rng.uniform((150, 120), (380, 240))
         box = (*corner, *(corner + rng.uniform(25, 70, 2)))
-        grown = (box[0] - reach - 1e-6, box[1] - reach - 1e-6, box[2] + reach + 1e-6, box[3] + reach + 1e-6)
+        grown = (box[0] - halo - 1e-6, box[1] - halo - 1e-6, box[2] + halo + 1e-6, box[3] + halo + 1e-6)
         part, _ = convert(conversion, [piece(data, grown)], params, Silent())
         own, other = inside(whole.dataset, box), inside(part.dataset, box)
         assert len(own) > 5 and own.shape == other.shape

@@ -11,13 +11,13 @@ from vastgrid.data.linework import Contours
 from vastgrid.data.tin import Tin
 from vastgrid.measures.heights import surface_of
 from vastgrid.qt.desk.desk import Desk
-from vastgrid.styling.colouring import Dressed
+from vastgrid.styling.colouring import StyledLayer
 from vastgrid.styling.look import Faces, LineColour, SurfaceColour, SurfaceLook, look_of
 from vastgrid.tasks.runner import Runner
 from vastgrid.terrain.tin.surfaces import contour_tin
 
 
-class Dressing:
+class Styling:
     """Keeps the dressed datasets of the window's job.
 
     Parameters
@@ -28,12 +28,12 @@ class Dressing:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self._kept: dict[Any, Dressed] = {}
+        self._kept: dict[Any, StyledLayer] = {}
         # What contours are as ground, by their content; None while that is worked out.
         self._through: dict[str, Tin | None] = {}
         self.runner = Runner(lambda task: None)
 
-    def dressed(self, node: str) -> Dressed | None:
+    def styled(self, node: str) -> StyledLayer | None:
         """Return a card's dataset in its look; the same object as long as nothing about it changed."""
         graph = self.desk.session.graph
         own = graph[node]
@@ -57,7 +57,7 @@ class Dressing:
         key = (id(dataset), look, number, id(against), tuple(id(each) for each in sources))
         if key not in self._kept:
             self._kept = {k: v for k, v in self._kept.items() if k[0] != id(dataset)}
-            self._kept[key] = Dressed(dataset, look, number, against, tuple(sources))
+            self._kept[key] = StyledLayer(dataset, look, number, against, tuple(sources))
         return self._kept[key]
 
     def _surface(self, name: str) -> Tin | Grid | None:
@@ -67,18 +67,18 @@ class Dressing:
                 return surface_of(dataset)
         return None
 
-    def items(self) -> list[Dressed]:
+    def items(self) -> list[StyledLayer]:
         """Return what is shown, the lowest first."""
         return self.stack(())
 
-    def stack(self, also: tuple[str, ...]) -> list[Dressed]:
+    def stack(self, also: tuple[str, ...]) -> list[StyledLayer]:
         """Return what is shown, and some cards besides, the lowest first."""
         graph = self.desk.session.graph
         wanted = [node for node in self.desk.session.drawing_order() if graph[node].shown or node in also]
-        found = [own for node in wanted if (own := self.dressed(node)) is not None]
+        found = [own for node in wanted if (own := self.styled(node)) is not None]
         return [each for own in found for each in (*self._below(own), own)]
 
-    def _below(self, own: Dressed) -> list[Dressed]:
+    def _below(self, own: StyledLayer) -> list[StyledLayer]:
         """Return what lies below contours that show what they cost: the ground they give, coloured by its loss."""
         contours = own.dataset
         source = next((found for each in own.sources if (found := surface_of(each)) is not None), None)
@@ -98,7 +98,7 @@ class Dressing:
         key = (id(tin), id(source))
         if key not in self._kept:
             look = SurfaceLook(colour=SurfaceColour.DIFFERENCE, shade=False, faces=Faces.FILLED)
-            self._kept[key] = Dressed(tin, look, own.number, source, own.sources)
+            self._kept[key] = StyledLayer(tin, look, own.number, source, own.sources)
         return [self._kept[key]]
 
     def _arrived(self, content: str, tin: Tin) -> None:
@@ -110,9 +110,9 @@ class Dressing:
         if self.desk.session.shift(node, up=up):
             self.desk.changed.emit()
 
-    def wear(self, node: str, words: dict[str, str]) -> None:
+    def set_look(self, node: str, words: dict[str, str]) -> None:
         """Give a card another look."""
-        self.desk.session.wear(node, words)
+        self.desk.session.set_look(node, words)
         self.desk.looks_changed.emit()
 
     def forget(self) -> None:
