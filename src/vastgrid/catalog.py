@@ -191,9 +191,9 @@ def format_of_target(path: Path) -> Format:
         If no format that can be written has that ending.
     """
     name = path.name.lower()
-    found = [(each, own) for each in FORMATS if each.write for own in each.suffixes if name.endswith(own)]
+    found = [(each, suffix) for each in FORMATS if each.write for suffix in each.suffixes if name.endswith(suffix)]
     if not found:
-        known = [own for each in FORMATS if each.write for own in each.suffixes]
+        known = [suffix for each in FORMATS if each.write for suffix in each.suffixes]
         ending = path.suffix.lower()
         near = instead(ending, known)
         raise CallError(

@@ -82,14 +82,14 @@ def _patches(tin: Tin, chosen: Flags) -> NDArray[np.int32]:
     number = int(group.max()) + 1
     if number < 2:
         return np.asarray(group)
-    own = np.flatnonzero(chosen)
-    one, other = np.repeat(group[own], 3), tin.triangles[own].ravel()
+    index = np.flatnonzero(chosen)
+    one, other = np.repeat(group[index], 3), tin.triangles[index].ravel()
     order = np.argsort(other, kind="stable")
     one, other = one[order], other[order]
     same = other[1:] == other[:-1]
     links = coo_array((np.ones(int(same.sum())), (one[:-1][same], one[1:][same])), shape=(number, number))
     _, joined = connected_components(links, directed=False)
-    group[own] = joined[group[own]]
+    group[index] = joined[group[index]]
     return np.asarray(group)
 
 
@@ -98,8 +98,8 @@ def _told(tin: Tin, mine: Flags, length: Floats, area: float, at_rim: Flags) -> 
     longest = length.max(axis=1)
     rim = bool(at_rim[tin.triangles[mine]].any())
     where = "at the edge, as across a bay" if rim else "across a gap inside"
-    own = np.flatnonzero(mine)
-    worst = own[longest[own].argmax()]
+    index = np.flatnonzero(mine)
+    worst = index[longest[index].argmax()]
     corner = tin.vertices[tin.triangles[worst]]
     # The middle of the longest edge lies in the bay itself.
     k = int(length[worst].argmax())

@@ -71,8 +71,8 @@ def run(data: PointSet | Tin, others: Sequence[Dataset], params: Params, progres
         return [note(CHECK.id, text, (float(xyz[worst, 0]), float(xyz[worst, 1])))]
     found: list[Finding] = []
     for place in wrong[:500].tolist():
-        own = np.flatnonzero(group == place) if len(found) < 25 else np.zeros(0, np.int64)
-        found.append(_told(data, xyz, own, first[place], float(low[place]), float(high[place]), size))
+        index = np.flatnonzero(group == place) if len(found) < 25 else np.zeros(0, np.int64)
+        found.append(_told(data, xyz, index, first[place], float(low[place]), float(high[place]), size))
     return cut_short(found, CHECK.id, ("place with two heights", "places with two heights"))
 
 

@@ -129,27 +129,27 @@ def build_parser() -> Parser:
     adding = parser.add_subparsers(dest="command", required=True, metavar="COMMAND", parser_class=Parser)
 
     def command(name: str, text: str, run: Callable[..., int], more: str = "") -> argparse.ArgumentParser:
-        own = adding.add_parser(
+        parser = adding.add_parser(
             name, help=text, description=text, epilog=more, formatter_class=argparse.RawDescriptionHelpFormatter
         )
-        own.set_defaults(run=run)
-        return own
+        parser.set_defaults(run=run)
+        return parser
 
-    def common(own: argparse.ArgumentParser) -> None:
-        own.add_argument("--json", action="store_true", help="print figures as JSON")
-        own.add_argument(
+    def common(parser: argparse.ArgumentParser) -> None:
+        parser.add_argument("--json", action="store_true", help="print figures as JSON")
+        parser.add_argument(
             "--from-units",
             action="append",
             metavar="U",
             help=f"plan unit of inputs that do not say theirs, or FILE=U for one of them: {units}",
         )
-        own.add_argument(
+        parser.add_argument(
             "--from-vertical-units",
             action="append",
             metavar="U",
             help="height unit of inputs that do not say theirs, or FILE=U for one of them",
         )
-        own.add_argument(
+        parser.add_argument(
             "--override-units", action="store_true", help="believe those units also where an input says others"
         )
 
@@ -209,123 +209,131 @@ def build_parser() -> Parser:
 def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable[..., None]) -> None:
     """Add the commands that answer how much and how good."""
 
-    def inside(own: argparse.ArgumentParser, what: str) -> None:
-        own.add_argument("--inside", action="append", type=Path, metavar="FILE", help=what)
-        own.add_argument(
+    def inside(parser: argparse.ArgumentParser, what: str) -> None:
+        parser.add_argument("--inside", action="append", type=Path, metavar="FILE", help=what)
+        parser.add_argument(
             "--boundaries", metavar="NAMES", help="names or layers of the closed lines that count; * for any"
         )
 
-    def answers(own: argparse.ArgumentParser) -> None:
-        common(own)
-        own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.html, .pdf, .md or .json)")
+    def answers(parser: argparse.ArgumentParser) -> None:
+        common(parser)
+        parser.add_argument("--report", type=Path, metavar="FILE", help="write a report (.html, .pdf, .md or .json)")
 
-    own = command(
+    parser = command(
         "volumes", "Cut and fill between two surfaces: exact, and by cells and sections beside it.", commands.volumes
     )
-    own.add_argument("base", metavar="BASE", type=Path)
-    own.add_argument("top", metavar="TOP", type=Path)
-    inside(own, "count inside the closed lines of this file alone, each with a row")
-    own.add_argument("--depth", metavar="LENGTH", help="cut and fill in classes of so much height")
-    own.add_argument("--swell", metavar="N", help="so many cubic units loose come of one that is cut")
-    own.add_argument("--shrink", metavar="N", help="so many cubic units of fill are made of one that is cut")
-    own.add_argument("--cell", metavar="LENGTH", help="size of the cells of the cross-check")
-    own.add_argument("--sections", metavar="LENGTH", help="how far apart the sections of the cross-check stand")
-    answers(own)
-    _tiling(own)
-    own = command(
+    parser.add_argument("base", metavar="BASE", type=Path)
+    parser.add_argument("top", metavar="TOP", type=Path)
+    inside(parser, "count inside the closed lines of this file alone, each with a row")
+    parser.add_argument("--depth", metavar="LENGTH", help="cut and fill in classes of so much height")
+    parser.add_argument("--swell", metavar="N", help="so many cubic units loose come of one that is cut")
+    parser.add_argument("--shrink", metavar="N", help="so many cubic units of fill are made of one that is cut")
+    parser.add_argument("--cell", metavar="LENGTH", help="size of the cells of the cross-check")
+    parser.add_argument("--sections", metavar="LENGTH", help="how far apart the sections of the cross-check stand")
+    answers(parser)
+    _tiling(parser)
+    parser = command(
         "accuracy", "Independent check points against a surface, by the published standards.", commands.accuracy
     )
-    own.add_argument("surface", metavar="SURFACE", type=Path)
-    own.add_argument("points", metavar="POINTS", type=Path)
-    own.add_argument("--by", metavar="FIELD", help="split the figures by this attribute of the points")
-    own.add_argument("--blunder", metavar="N", help="point out residuals beyond so many robust deviations (3)")
-    own.add_argument("--survey", metavar="LENGTH", help="RMSE of the check points themselves, which ASPRS 2024 adds")
-    answers(own)
-    own = command("stages", "What a basin holds: area and volume below each level.", commands.stages)
-    own.add_argument("surface", metavar="SURFACE", type=Path)
-    inside(own, "the closed line around the basin")
-    own.add_argument("--every", metavar="LENGTH", help="what neighbouring levels differ by")
-    own.add_argument("--levels", metavar="LIST", help="a list of levels instead")
-    answers(own)
-    own = command("pile", "What lies above and below a base made from the rim of an area.", commands.pile)
-    own.add_argument("surface", metavar="SURFACE", type=Path)
-    inside(own, "the closed line around it")
-    own.add_argument("--base", choices=("rim", "plane", "lowest"), help="what the base is made of (rim)")
-    answers(own)
+    parser.add_argument("surface", metavar="SURFACE", type=Path)
+    parser.add_argument("points", metavar="POINTS", type=Path)
+    parser.add_argument("--by", metavar="FIELD", help="split the figures by this attribute of the points")
+    parser.add_argument("--blunder", metavar="N", help="point out residuals beyond so many robust deviations (3)")
+    parser.add_argument("--survey", metavar="LENGTH", help="RMSE of the check points themselves, which ASPRS 2024 adds")
+    answers(parser)
+    parser = command("stages", "What a basin holds: area and volume below each level.", commands.stages)
+    parser.add_argument("surface", metavar="SURFACE", type=Path)
+    inside(parser, "the closed line around the basin")
+    parser.add_argument("--every", metavar="LENGTH", help="what neighbouring levels differ by")
+    parser.add_argument("--levels", metavar="LIST", help="a list of levels instead")
+    answers(parser)
+    parser = command("pile", "What lies above and below a base made from the rim of an area.", commands.pile)
+    parser.add_argument("surface", metavar="SURFACE", type=Path)
+    inside(parser, "the closed line around it")
+    parser.add_argument("--base", choices=("rim", "plane", "lowest"), help="what the base is made of (rim)")
+    answers(parser)
 
 
 def _repeats(command: Callable[..., argparse.ArgumentParser]) -> None:
     """Add the commands that make recipes and run them."""
-    own = command(
+    parser = command(
         "recipe",
         "Write the steps behind a card, or a whole job, as a recipe: a text that runs on other files.",
         repeating.recipe,
     )
-    own.add_argument("job", metavar="JOB", type=Path, help="folder of the job")
-    own.add_argument("out", metavar="OUT", type=Path, help="the recipe, usually NAME.recipe")
-    own.add_argument("--card", action="append", default=[], metavar="NAME", help="the steps behind this card alone")
-    own = command("run", "Run a recipe on files, many in one go.", repeating.run, _RUN_MORE)
-    own.add_argument("recipe", metavar="RECIPE", type=Path)
-    own.add_argument("files", metavar="slot=FILE", nargs="*")
-    own.add_argument("--into", metavar="FOLDER", type=Path, required=True, help="where files go")
-    own.add_argument("--replace", action="store_true", help="let files of these names be written over")
-    own.add_argument("--job", metavar="FOLDER", type=Path, help="keep what was made as a job, in a new folder")
-    own.add_argument("--json", action="store_true", help="print what was done as JSON")
+    parser.add_argument("job", metavar="JOB", type=Path, help="folder of the job")
+    parser.add_argument("out", metavar="OUT", type=Path, help="the recipe, usually NAME.recipe")
+    parser.add_argument("--card", action="append", default=[], metavar="NAME", help="the steps behind this card alone")
+    parser = command("run", "Run a recipe on files, many in one go.", repeating.run, _RUN_MORE)
+    parser.add_argument("recipe", metavar="RECIPE", type=Path)
+    parser.add_argument("files", metavar="slot=FILE", nargs="*")
+    parser.add_argument("--into", metavar="FOLDER", type=Path, required=True, help="where files go")
+    parser.add_argument("--replace", action="store_true", help="let files of these names be written over")
+    parser.add_argument("--job", metavar="FOLDER", type=Path, help="keep what was made as a job, in a new folder")
+    parser.add_argument("--json", action="store_true", help="print what was done as JSON")
 
 
 def _lists(command: Callable[..., argparse.ArgumentParser]) -> None:
     """Add the commands that list what there is."""
     command("sets", "List the sets of files that go out together, with their options.", sending.sets)
-    own = command("checks", "List what inspect looks for, with the thresholds.", listing.checks)
-    own.add_argument("--json", action="store_true", help="print as JSON")
-    own = command("formats", "List the file formats, with their reading and writing options.", listing.formats)
-    own.add_argument("--json", action="store_true", help="print as JSON")
-    own = command("conversions", "List the conversions, with their parameters.", listing.conversions)
-    own.add_argument("--json", action="store_true", help="print as JSON")
+    parser = command("checks", "List what inspect looks for, with the thresholds.", listing.checks)
+    parser.add_argument("--json", action="store_true", help="print as JSON")
+    parser = command("formats", "List the file formats, with their reading and writing options.", listing.formats)
+    parser.add_argument("--json", action="store_true", help="print as JSON")
+    parser = command("conversions", "List the conversions, with their parameters.", listing.conversions)
+    parser.add_argument("--json", action="store_true", help="print as JSON")
 
 
 def _about(command: Callable[..., argparse.ArgumentParser]) -> None:
     """Add the commands about the program itself."""
-    own = command("serve", "Run the simulated elevation service on this machine's loopback interface.", commands.serve)
-    own.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
-    own = command("manual", "Print a page of the manual, or list the pages.", home.manual)
-    own.add_argument("page", nargs="?", default="", metavar="PAGE", help="a page, a conversion, a format or a finding")
-    own.add_argument("--search", default="", metavar="WORDS", help="list the pages that have these words")
-    own.add_argument("--into", type=Path, metavar="FOLDER", help="write all pages for a browser into a folder")
-    own = command("doctor", "Say what is installed, what is missing and what to do.", home.doctor)
-    own.add_argument("--json", action="store_true", help="print as JSON")
-    own = command("desktop", "Put menu entry, icon and file types in place, or take them away.", home.desktop)
-    own.add_argument("--install", action="store_true", help="put them in place for this user")
-    own.add_argument("--remove", action="store_true", help="take them away")
-    own.add_argument("--into", type=Path, metavar="FOLDER", help="a data folder other than the user's own")
-    own = command("completion", "Print completion for a shell.", home.completion)
-    own.add_argument("shell", choices=("bash", "zsh", "fish"))
-    own = command("man", "Print the manual page for the man command.", home.man)
-    own.add_argument("--into", type=Path, metavar="FOLDER", help="write it as vastgrid.1 into a folder")
+    parser = command(
+        "serve", "Run the simulated elevation service on this machine's loopback interface.", commands.serve
+    )
+    parser.add_argument("--port", type=int, default=8700, help="port to listen on (8700)")
+    parser = command("manual", "Print a page of the manual, or list the pages.", home.manual)
+    parser.add_argument(
+        "page", nargs="?", default="", metavar="PAGE", help="a page, a conversion, a format or a finding"
+    )
+    parser.add_argument("--search", default="", metavar="WORDS", help="list the pages that have these words")
+    parser.add_argument("--into", type=Path, metavar="FOLDER", help="write all pages for a browser into a folder")
+    parser = command("doctor", "Say what is installed, what is missing and what to do.", home.doctor)
+    parser.add_argument("--json", action="store_true", help="print as JSON")
+    parser = command("desktop", "Put menu entry, icon and file types in place, or take them away.", home.desktop)
+    parser.add_argument("--install", action="store_true", help="put them in place for this user")
+    parser.add_argument("--remove", action="store_true", help="take them away")
+    parser.add_argument("--into", type=Path, metavar="FOLDER", help="a data folder other than the user's own")
+    parser = command("completion", "Print completion for a shell.", home.completion)
+    parser.add_argument("shell", choices=("bash", "zsh", "fish"))
+    parser = command("man", "Print the manual page for the man command.", home.man)
+    parser.add_argument("--into", type=Path, metavar="FOLDER", help="write it as vastgrid.1 into a folder")
 
 
-def _writing(own: argparse.ArgumentParser) -> None:
+def _writing(parser: argparse.ArgumentParser) -> None:
     """Add the options of what writes a file."""
-    own.add_argument(
+    parser.add_argument(
         "--only", action="append", default=[], metavar="NAME", help="use only this dataset of what the files hold"
     )
-    own.add_argument("--units", type=unit, metavar="U", help="plan unit to write in")
-    own.add_argument("--vertical-units", type=unit, metavar="U", help="height unit to write in")
-    own.add_argument("--report", type=Path, metavar="FILE", help="write a report (.html, .pdf, .md or .json)")
-    own.add_argument(
+    parser.add_argument("--units", type=unit, metavar="U", help="plan unit to write in")
+    parser.add_argument("--vertical-units", type=unit, metavar="U", help="height unit to write in")
+    parser.add_argument("--report", type=Path, metavar="FILE", help="write a report (.html, .pdf, .md or .json)")
+    parser.add_argument(
         "--inspect", action="store_true", help="look for findings in all data, and put them into the report"
     )
-    own.add_argument("--left-out", type=Path, metavar="FILE", help="write the lines of text files that cannot be read")
+    parser.add_argument(
+        "--left-out", type=Path, metavar="FILE", help="write the lines of text files that cannot be read"
+    )
 
 
-def _tiling(own: argparse.ArgumentParser) -> None:
-    own.add_argument(
+def _tiling(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
         "--tiles",
         metavar="SIZE",
         help="work on tiles of this width (1000m), or of a fit one (auto): for data larger than memory; a folder always does",
     )
-    own.add_argument("--workers", type=int, metavar="N", help="make tiles in so many processes; all cores if left out")
-    own.add_argument(
+    parser.add_argument(
+        "--workers", type=int, metavar="N", help="make tiles in so many processes; all cores if left out"
+    )
+    parser.add_argument(
         "--cluster", default="", metavar="ADDRESS", help="make tiles at a Dask scheduler (tcp://HOST:PORT)"
     )
 

@@ -149,9 +149,9 @@ def sets(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> i
     for each in known_sets():
         print(f"{each.name}: {each.title}")
         for enclosure in each.enclosures:
-            own = catalog.format_named(enclosure.format)
+            kind = catalog.format_named(enclosure.format)
             words = " ".join(f"{key}={value}" for key, value in enclosure.words.items())
-            print(f"  {enclosure.file_name('NAME')}  {own.title}{f'  {words}' if words else ''}")
+            print(f"  {enclosure.file_name('NAME')}  {kind.title}{f'  {words}' if words else ''}")
     return DONE
 
 

@@ -24,15 +24,15 @@ class Attributes(dict[str, NDArray[Any]]):
         return isinstance(name, str) and self.spelled(name) is not None
 
     def __missing__(self, name: str) -> NDArray[Any]:
-        own = self.spelled(name)
-        if own is None:
+        spelled = self.spelled(name)
+        if spelled is None:
             raise KeyError(name)
-        return self[own]
+        return self[spelled]
 
     def get(self, name: str, default: Any = None) -> Any:
         """Return a column, or something else where there is none of that name."""
-        own = self.spelled(name)
-        return default if own is None else self[own]
+        spelled = self.spelled(name)
+        return default if spelled is None else self[spelled]
 
 
 def numbers_of_texts(values: NDArray[Any]) -> NDArray[Any] | None:

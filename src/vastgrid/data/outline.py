@@ -167,11 +167,11 @@ class CellOutline:
 
     def cut(self, grid: Grid, window: Window) -> Grid:
         """Return some of the cells of a grid of the same lattice that has them."""
-        own = self.place_of(grid)
-        top, left = window.top - own.top, window.left - own.left
+        place = self.place_of(grid)
+        top, left = window.top - place.top, window.left - place.left
         part = grid.heights[top : top + window.rows, left : left + window.columns]
         if part.shape != (window.rows, window.columns):
-            raise DataError(f"{grid.name} has {own}, not {window}")
+            raise DataError(f"{grid.name} has {place}, not {window}")
         return self.grid(window, part, grid.name)
 
 
@@ -237,11 +237,11 @@ class SurfaceOutline:
 
     def dataset(self) -> Tin:
         """Return a stand-in that counts the places of points, has an extent and a frame; it has no triangles."""
-        own = self.places.dataset()
-        made = Tin(name="TIN", frame=own.frame, vertices=np.zeros((0, 3)), triangles=np.zeros((0, 3), np.int32))
-        if isinstance(own, PointSet):
-            object.__setattr__(made, "vertices", own.xyz)
-        made._extent.append(own.extent())
+        dataset = self.places.dataset()
+        made = Tin(name="TIN", frame=dataset.frame, vertices=np.zeros((0, 3)), triangles=np.zeros((0, 3), np.int32))
+        if isinstance(dataset, PointSet):
+            object.__setattr__(made, "vertices", dataset.xyz)
+        made._extent.append(dataset.extent())
         return made
 
     def box(self) -> Box:

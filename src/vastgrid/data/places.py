@@ -91,14 +91,14 @@ class Line(Drawn):
         return self.name or f"a line of {count(len(self.corners), 'corner')} in {self.extent()}"
 
 
-def _reprojected(places: Floats, own: str, to: str) -> Floats:
+def _reprojected(places: Floats, text: str, to: str) -> Floats:
     import pyproj
 
     try:
-        way = pyproj.Transformer.from_crs(own, to, always_xy=True)
+        way = pyproj.Transformer.from_crs(text, to, always_xy=True)
         moved = np.column_stack(way.transform(places[:, 0], places[:, 1]))
     except pyproj.exceptions.ProjError as error:
-        raise CallError(f"there is no way from {crs_name(own)} to {crs_name(to)}") from error
+        raise CallError(f"there is no way from {crs_name(text)} to {crs_name(to)}") from error
     if not np.isfinite(moved).all():
         raise CallError(f"it lies outside of where {crs_name(to)} is used")
     return moved
@@ -150,16 +150,16 @@ def _parse(kind: Any, word: str) -> Any:
     return kind(corners_of(corners, 3 if kind is Area else 2), Frame(crs, unit), name.strip() if colon else "")
 
 
-def _text(own: Drawn) -> str:
-    corners = ", ".join(f"{east!r} {north!r}" for east, north in own.corners)
-    text = f"{own.name}: {corners}" if own.name else corners
-    if own.frame.horizontal or own.frame.crs:
-        text += f" | {own.frame.horizontal.value if own.frame.horizontal else ''}"
-    return text + (f" | {own.frame.crs}" if own.frame.crs else "")
+def _text(drawn: Drawn) -> str:
+    corners = ", ".join(f"{east!r} {north!r}" for east, north in drawn.corners)
+    text = f"{drawn.name}: {corners}" if drawn.name else corners
+    if drawn.frame.horizontal or drawn.frame.crs:
+        text += f" | {drawn.frame.horizontal.value if drawn.frame.horizontal else ''}"
+    return text + (f" | {drawn.frame.crs}" if drawn.frame.crs else "")
 
 
-def _brought(own: Drawn, quantity: Quantity | None, frame: FrameLike) -> Drawn:
-    return own.in_frame(frame)
+def _brought(drawn: Drawn, quantity: Quantity | None, frame: FrameLike) -> Drawn:
+    return drawn.in_frame(frame)
 
 
 for _each in (Area, Line):

@@ -301,8 +301,8 @@ class Conversion:
 
     def gives(self, kinds: Sequence[type[Dataset]]) -> type[Dataset]:
         """Return the kind of the main output for kinds of the main role."""
-        own = self.outputs[0].kind
-        return own if own is not None else kinds[0]
+        kind = self.outputs[0].kind
+        return kind if kind is not None else kinds[0]
 
     def takes_with(self, params: Any) -> tuple[type[Dataset], ...]:
         """Return the kinds that the main role takes with these parameters."""

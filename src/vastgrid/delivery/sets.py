@@ -51,8 +51,8 @@ class Enclosure:
 
     def file_name(self, stem: str) -> str:
         """Return its name for data of a name."""
-        own = catalog.format_named(self.format)
-        return f"{stem}{self.after}{self.ending or own.suffixes[0]}"
+        kind = catalog.format_named(self.format)
+        return f"{stem}{self.after}{self.ending or kind.suffixes[0]}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -30,13 +30,13 @@ class Foretold:
 
     def words(self) -> str:
         """Return “about 12 300 triangles, 1.2 MB as LandXML, 4 s”."""
-        own = kind_named(self.kind)
-        if own is None or not self.counts:
+        kind = kind_named(self.kind)
+        if kind is None or not self.counts:
             return ""
         if "rows" in self.counts:
             much = f"{spaced(self.counts['columns'])} × {spaced(self.counts['rows'])} cells"
         else:
-            much = f"about {counted(_round(self.counts[own.counted]), own.counted)}"
+            much = f"about {counted(_round(self.counts[kind.counted]), kind.counted)}"
         size = f", {_size(self.bytes)} as {self.format}" if self.bytes else ""
         return much + size + (f", {self.seconds:.0f} s" if self.seconds >= SHORT else "")
 

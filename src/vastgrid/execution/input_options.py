@@ -33,13 +33,13 @@ class Options:
             If one was said of this file and its format has no such option.
         """
         names = {each.name for each in declare.fields(kind.read_params)}
-        own = _named(self.of_file, path, {})
-        for name in own:
+        named = _named(self.of_file, path, {})
+        for name in named:
             if name not in names:
                 raise CallError(
                     f"{kind.title} ({shortly(path.name)}) has no reading option “{shortly(name)}”; {instead(name, sorted(names))}"
                 )
-        return {**{key: word for key, word in self.every.items() if key in names}, **own}
+        return {**{key: word for key, word in self.every.items() if key in names}, **named}
 
     def check(self, paths: Sequence[Path]) -> None:
         """Refuse options said of a file that is not there.
@@ -82,8 +82,8 @@ class Said:
 
     def of(self, path: Path) -> Units:
         """Return what was said of a file."""
-        own = _named(self.of_file, path, (None, None))
-        return own[0] or self.every[0], own[1] or self.every[1]
+        named = _named(self.of_file, path, (None, None))
+        return named[0] or self.every[0], named[1] or self.every[1]
 
     def check(self, paths: Sequence[Path]) -> None:
         """Refuse units said of a file that is not there.

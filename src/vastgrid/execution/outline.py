@@ -66,9 +66,9 @@ def outline(datasets: Sequence[Dataset]) -> tuple[Item, ...]:
 def _item(dataset: Dataset) -> Item:
     counts = dataset.count()
     number = counts["rows"] * counts["columns"] if "columns" in counts and "rows" in counts else 0
-    own = kind_of(dataset)
-    what = "cells" if number else own.counted
-    return Item(dataset.name, dataset.kind, number or counts[own.counted], _inside(dataset), what)
+    kind = kind_of(dataset)
+    what = "cells" if number else kind.counted
+    return Item(dataset.name, dataset.kind, number or counts[kind.counted], _inside(dataset), what)
 
 
 @singledispatch

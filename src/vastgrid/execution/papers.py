@@ -52,12 +52,12 @@ def source_line(path: Path, sentence: str, known: str = "") -> SourceLine:
 
 def file_line(delivery: Delivery, words: dict[str, str]) -> FileLine:
     """Return what the report says of a file that went out."""
-    own = catalog.format_named(delivery.format)
-    names = {field.name: field.param.label for field in declare.fields(own.write_params)}
+    kind = catalog.format_named(delivery.format)
+    names = {field.name: field.param.label for field in declare.fields(kind.write_params)}
     options = ", ".join(f"{names.get(key, key).lower()} {value}" for key, value in words.items())
     return FileLine(
         ", ".join(delivery.files) or delivery.path.name,
-        own.title,
+        kind.title,
         delivery.sentence(),
         delivery.size,
         delivery.checks,

@@ -115,17 +115,17 @@ def filtered(
             keep &= chosen[0]
         progress.report(0.2)
     if params.outliers is not None and keep.sum() > params.neighbours:
-        own = np.flatnonzero(keep)
-        stray = own[_stray(cloud.xyz[own], params.outliers, params.neighbours, progress.part(0.2, 0.8))]
+        index = np.flatnonzero(keep)
+        stray = index[_stray(cloud.xyz[index], params.outliers, params.neighbours, progress.part(0.2, 0.8))]
         after = keep.copy()
         after[stray] = False
         _tell(keep, after, total, f"stray (over {params.outliers:g} standard deviations)", findings)
         keep = after
     if params.thin is not None:
         spacing = params.thin.in_unit(cloud.frame.horizontal, "thin")
-        own = np.flatnonzero(keep)
+        index = np.flatnonzero(keep)
         after = np.zeros(total, np.bool_)
-        after[own[thinned(np.ascontiguousarray(cloud.xyz[own]), spacing)]] = True
+        after[index[thinned(np.ascontiguousarray(cloud.xyz[index]), spacing)]] = True
         _tell(keep, after, total, f"thinned to {params.thin}", findings)
         keep = after
     progress.report(1.0)

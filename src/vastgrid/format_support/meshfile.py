@@ -169,8 +169,8 @@ def read_by_library(path: Path, data: bytes, kind: str, up: Up, progress: Progre
         for k, mesh in enumerate(meshes):
             if not isinstance(mesh, trimesh.Trimesh):
                 continue
-            own = str(mesh.metadata.get("name") or "")
-            name = path.stem if len(meshes) == 1 else own or f"{path.stem} {k + 1}"
+            text = str(mesh.metadata.get("name") or "")
+            name = path.stem if len(meshes) == 1 else text or f"{path.stem} {k + 1}"
             parts.append((name, np.asarray(mesh.vertices, np.float64), np.asarray(mesh.faces, np.int32)))
     progress.report(0.7, f"reading {path.name}")
     return surfaces(path, parts, up)

@@ -455,7 +455,7 @@ def _spelled(names: Sequence[str], _params: object) -> dict[str, str]:
 
 
 def vector_format(
-    own: str,
+    text: str,
     title: str,
     suffixes: tuple[str, ...],
     sniff: Callable[[bytes, Path], int],
@@ -502,7 +502,7 @@ def vector_format(
         **more,
     }
     return Format(
-        id=own,
+        id=text,
         title=title,
         suffixes=suffixes,
         sniff=sniff,

@@ -76,8 +76,8 @@ def read(path: Path, params: CloudReadParams, progress: Progress) -> ReadResult:
                 part.report(0.0, f"reading scan {k + 1} of {count}")
                 name = path.stem if count == 1 else f"{path.stem} scan {k + 1}"
                 scan = scans[k]
-                if scan.isDefined("name") and (own := str(scan["name"].value()).strip()):
-                    name = own
+                if scan.isDefined("name") and (text := str(scan["name"].value()).strip()):
+                    name = text
                 made = _scan(path, image, scan, name, frame, size, findings)
                 if made is None:
                     findings.append(left_out("empty-scan", f"{name} has no valid points; it was left out."))

@@ -336,11 +336,11 @@ def _write_lines(file: IO[bytes], dataset: Dataset, progress: Progress) -> None:
         if line % 2_000 == 0:
             progress.report(0.8 * line / len(lines), f"writing {dataset.name}")
     for k, layer in enumerate(lines.layers):
-        own = np.flatnonzero(lines.layer == k).tolist()
-        if not own:
+        values = np.flatnonzero(lines.layer == k).tolist()
+        if not values:
             continue
         file.write(f"<Folder><name>{escape(layer or dataset.name)}</name>\n".encode())
-        for line in own:
+        for line in values:
             name = f"<name>{levels[line]:.10g}</name>" if levels else ""
             mode = "absolute" if np.isfinite(lines.line(line)[:, 2]).any() else "clampToGround"
             file.write(f"<Placemark>{name}<LineString><altitudeMode>{mode}</altitudeMode><coordinates>".encode())

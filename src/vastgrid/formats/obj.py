@@ -91,9 +91,9 @@ def _vertices(path: Path, data: bytes) -> NDArray[np.float64]:
 
 def _faces(path: Path, data: bytes, seen: int) -> tuple[NDArray[np.int32], int]:
     rows = re.findall(rb"^[ \t]*f[ \t]+([^\r\n]*)", data, re.MULTILINE)
-    own = len(re.findall(rb"^[ \t]*v[ \t]", data, re.MULTILINE))
+    number = len(re.findall(rb"^[ \t]*v[ \t]", data, re.MULTILINE))
     if not rows:
-        return np.zeros((0, 3), np.int32), seen + own
+        return np.zeros((0, 3), np.int32), seen + number
     plain = [re.sub(rb"/\S*", b"", row.split(b"#")[0]).split() for row in rows]
     try:
         corners = np.array([word for row in plain for word in row], dtype="S").astype(np.int64)
@@ -105,7 +105,7 @@ def _faces(path: Path, data: bytes, seen: int) -> tuple[NDArray[np.int32], int]:
         raise FormatError(path, f"a face has fewer than three corners: “f {shown}”; the file is damaged or cut off")
     if (corners < 0).any():
         corners = np.where(corners < 0, _counted_back(data, seen, sizes) + corners + 1, corners)
-    return fans(corners - 1, sizes), seen + own
+    return fans(corners - 1, sizes), seen + number
 
 
 def _counted_back(data: bytes, seen: int, sizes: NDArray[np.int64]) -> NDArray[np.int64]:

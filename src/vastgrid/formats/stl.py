@@ -75,10 +75,10 @@ def _from_text(path: Path, data: bytes) -> list[Part]:
             )
             line = data.count(b"\n", 0, data.find(bad, before)) + 1 if bad is not None else None
             raise FormatError(path, why, line=line)
-        own = name.decode("utf-8", "replace").strip()
+        text = name.decode("utf-8", "replace").strip()
         parts.append(
             (
-                path.stem if len(solids) == 1 else own or f"{path.stem} {k + 1}",
+                path.stem if len(solids) == 1 else text or f"{path.stem} {k + 1}",
                 values.reshape(-1, 3),
                 _in_threes(facets),
             )

@@ -71,16 +71,16 @@ class _Model:
     def end(self, name: str, text: str) -> None:
         """Nothing stands in an element's text."""
 
-    def placed(self, own: str, place: np.ndarray, depth: int = 0) -> list[Part]:
+    def placed(self, text: str, place: np.ndarray, depth: int = 0) -> list[Part]:
         """Return an object and its components, placed in the world."""
-        if depth > 8 or own not in self.objects:
-            raise FormatError(self.path, f"object {own} is not there, or contains itself")
-        vertices, triangles = self.objects[own]
+        if depth > 8 or text not in self.objects:
+            raise FormatError(self.path, f"object {text} is not there, or contains itself")
+        vertices, triangles = self.objects[text]
         found: list[Part] = []
         if triangles:
             xyz = np.array(vertices, np.float64).reshape(-1, 3)
-            found.append((f"{self.path.stem} {own}", xyz @ place[:3] + place[3], np.array(triangles, np.int32)))
-        for other, transform in self.parts.get(own, []):
+            found.append((f"{self.path.stem} {text}", xyz @ place[:3] + place[3], np.array(triangles, np.int32)))
+        for other, transform in self.parts.get(text, []):
             inner = _matrix(self.path, transform)
             both = np.vstack((inner[:3] @ place[:3], inner[3] @ place[:3] + place[3]))
             found += self.placed(other, both, depth + 1)

@@ -92,27 +92,27 @@ class Editing:
         CallError
             If the card has no log.
         """
-        own = self.job.graph.node(card)
-        field = _grows(own)
+        node = self.job.graph.node(card)
+        field = _grows(node)
         if not field:
-            raise CallError(f"{own.name} has no log of edits")
+            raise CallError(f"{node.name} has no log of edits")
         text = "\n".join(entries)
-        value = declare.parse_value(declare.field_named(catalog.conversion_named(own.operation).params, field), text)
+        value = declare.parse_value(declare.field_named(catalog.conversion_named(node.operation).params, field), text)
         word = f"log:{secrets.token_hex(6)}:0"
         for line in declare.value_text(value).split("\n"):
             if line:
                 word = self.job.store.payloads.appended(word, line)
-        changed = dataclasses.replace(own, words={**own.words, field: word})
-        self.job.change(self.job.graph.with_node(changed), what or f"change the edits of {own.name}")
+        changed = dataclasses.replace(node, words={**node.words, field: word})
+        self.job.change(self.job.graph.with_node(changed), what or f"change the edits of {node.name}")
 
     def log(self, card: str) -> Log | None:
         """Return a card's log; None where it has none."""
-        own = self.job.graph.node(card)
-        field = _grows(own)
+        node = self.job.graph.node(card)
+        field = _grows(node)
         if not field:
             return None
-        kind = declare.field_named(catalog.conversion_named(own.operation).params, field).kind
-        made: Log = kind(tuple(line for line in self.job.executor.words(own).get(field, "").split("\n") if line))
+        kind = declare.field_named(catalog.conversion_named(node.operation).params, field).kind
+        made: Log = kind(tuple(line for line in self.job.executor.words(node).get(field, "").split("\n") if line))
         return made
 
     def entries(self, card: str) -> list[str]:

@@ -207,7 +207,9 @@ class OpenJob:
 
     def drawing_order(self) -> list[str]:
         """Return all cards that can be drawn, the lowest first: as the user ordered them, and otherwise by their kinds."""
-        found = [card for card in self.graph.cards.values() if (own := kind_named(card.kind)) is not None and own.drawn]
+        found = [
+            card for card in self.graph.cards.values() if (kind := kind_named(card.kind)) is not None and kind.drawn
+        ]
         place = {node: k for k, node in enumerate(self.settings.get("order", []))}
         known = sorted((card for card in found if card.id in place), key=lambda card: place[card.id])
         # What is not in the user's order goes where its kind usually lies.
@@ -231,5 +233,5 @@ class OpenJob:
 
 
 def _rank(card: Card) -> int:
-    own = kind_named(card.kind)
-    return own.rank if own is not None else 0
+    kind = kind_named(card.kind)
+    return kind.rank if kind is not None else 0

@@ -368,17 +368,17 @@ class Graph:
 
     def key(self, card: str) -> str:
         """Return what a card's step is now, in one digest: it differs from its outcome's once anything before it changed."""
-        own = self.node(card)
-        before = [(use.role, self.cards[use.card].digest) for use in own.used]
+        node = self.node(card)
+        before = [(use.role, self.cards[use.card].digest) for use in node.used]
         what = [
-            own.operation,
-            own.version,
-            own.words,
-            own.path,
-            own.fingerprint,
-            own.units,
-            own.into,
-            own.override,
+            node.operation,
+            node.version,
+            node.words,
+            node.path,
+            node.fingerprint,
+            node.units,
+            node.into,
+            node.override,
             before,
         ]
         return hashlib.blake2b(json.dumps(what, sort_keys=True).encode(), digest_size=12).hexdigest()
@@ -441,8 +441,8 @@ class Graph:
         found = {card}
         waiting = [card]
         while waiting:
-            own = self.node(waiting.pop())
-            for use in own.used if used else own.uses:
+            node = self.node(waiting.pop())
+            for use in node.used if used else node.uses:
                 if use.card not in found:
                     found.add(use.card)
                     waiting.append(use.card)

@@ -194,51 +194,59 @@ def _table(params: type, heads: tuple[str, str] = ("option", "what it does")) ->
     return [*lines, ""]
 
 
-def _of_conversion(own: Conversion) -> Page:
-    lines = [f"# {own.title}", "", own.help, "", "## Made from", ""]
-    for role in own.inputs:
+def _of_conversion(conversion: Conversion) -> Page:
+    lines = [f"# {conversion.title}", "", conversion.help, "", "## Made from", ""]
+    for role in conversion.inputs:
         kinds = listed([kind.title for kind in role.kinds])
         number = "" if role.most == 1 else " (any number)" if role.most is None else f" (up to {role.most})"
         need = "" if role.least else ", if there is any"
         lines.append(f"- **{role.role}**: {kinds}{number}{need}{'; ' + role.help if role.help else ''}")
     given = [
-        f"**{each.name}** ({each.kind.title if each.kind else 'of the kind that came in'})" for each in own.outputs
+        f"**{each.name}** ({each.kind.title if each.kind else 'of the kind that came in'})"
+        for each in conversion.outputs
     ]
-    sentence = declare.plain(own.sentence(own.params(), [(each.role, each.role) for each in own.inputs if each.least]))
+    sentence = declare.plain(
+        conversion.sentence(conversion.params(), [(each.role, each.role) for each in conversion.inputs if each.least])
+    )
     lines += ["", f"Gives {listed(given)}.", "", "## Its sentence", "", f"> {sentence}", ""]
     lines += [
         "Each value in the sentence can be clicked and changed; what was not said is settled by the data and stands in italics.",
         "",
     ]
-    lines += ["## Values", "", *_table(own.params, ("value", "what it says"))]
+    lines += ["## Values", "", *_table(conversion.params, ("value", "what it says"))]
     lines += ["## By command", ""]
-    if own.answers:
+    if conversion.answers:
         lines += ["Its figures stand in the panel, in reports and, by `vastgrid conversions --json`, for programs.", ""]
     else:
-        some = next((f"{each.name}=…" for each in fields(own.params)), "")
-        lines += ["```", f"vastgrid convert IN OUT --via {own.id} {some}".rstrip(), "```", ""]
-    if own.tiles is not None:
+        some = next((f"{each.name}=…" for each in fields(conversion.params)), "")
+        lines += ["```", f"vastgrid convert IN OUT --via {conversion.id} {some}".rstrip(), "```", ""]
+    if conversion.tiles is not None:
         lines += [
             "It runs on tiles of what is larger than memory: add `--tiles auto`, or name a folder. See [Larger than memory](larger-than-memory.md).",
             "",
         ]
-    return Page(f"conversion-{own.id}", own.title, "Conversions", "\n".join(lines))
+    return Page(f"conversion-{conversion.id}", conversion.title, "Conversions", "\n".join(lines))
 
 
-def _of_format(own: Format) -> Page:
-    does = listed([word for word, able in (("read", own.read), ("written", own.write)) if able])
-    lines = [f"# {own.title}", "", f"Names end in {listed([f'`{each}`' for each in own.suffixes])}. It is {does}.", ""]
-    if own.write:
-        lines += ["## What it holds", "", *_holds(own.carries), "## What it loses", "", *_loses(own.carries)]
+def _of_format(kind: Format) -> Page:
+    does = listed([word for word, able in (("read", kind.read), ("written", kind.write)) if able])
+    lines = [
+        f"# {kind.title}",
+        "",
+        f"Names end in {listed([f'`{each}`' for each in kind.suffixes])}. It is {does}.",
+        "",
+    ]
+    if kind.write:
+        lines += ["## What it holds", "", *_holds(kind.carries), "## What it loses", "", *_loses(kind.carries)]
         lines += [
             "Whatever a file does not hold of the data at hand is said before it is written, and in the report.",
             "",
         ]
-    if own.read:
-        lines += ["## Reading options", "", *_table(own.read_params)]
-    if own.write:
-        lines += ["## Writing options", "", *_table(own.write_params)]
-    if own.read and own.head is not None:
+    if kind.read:
+        lines += ["## Reading options", "", *_table(kind.read_params)]
+    if kind.write:
+        lines += ["## Writing options", "", *_table(kind.write_params)]
+    if kind.read and kind.head is not None:
         lines += [
             "It can be read in parts: a folder of such files is one, however large. See [Larger than memory](larger-than-memory.md).",
             "",
@@ -251,7 +259,7 @@ def _of_format(own: Format) -> Page:
         "its first bytes: the content decides what it is, not the name.",
         "",
     ]
-    return Page(f"format-{own.id}", own.title, "Formats", "\n".join(lines))
+    return Page(f"format-{kind.id}", kind.title, "Formats", "\n".join(lines))
 
 
 def _holds(carries: Carries) -> list[str]:
@@ -303,8 +311,8 @@ def _loses(carries: Carries) -> list[str]:
     return [*(lines or ["- nothing that the data here can have"]), ""]
 
 
-def _of_check(own: Check) -> Page:
-    lines = [f"# {own.title}", "", own.help, "", f"Looks at {listed([kind.title for kind in own.takes])}.", ""]
-    lines += ["## Thresholds", "", *_table(own.params, ("threshold", "what it is"))]
-    lines += ["```", f"vastgrid inspect FILE --check {own.id} …", "```", ""]
-    return Page(f"check-{own.id}", own.title, "Checks", "\n".join(lines))
+def _of_check(check: Check) -> Page:
+    lines = [f"# {check.title}", "", check.help, "", f"Looks at {listed([kind.title for kind in check.takes])}.", ""]
+    lines += ["## Thresholds", "", *_table(check.params, ("threshold", "what it is"))]
+    lines += ["```", f"vastgrid inspect FILE --check {check.id} …", "```", ""]
+    return Page(f"check-{check.id}", check.title, "Checks", "\n".join(lines))

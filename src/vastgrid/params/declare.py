@@ -183,7 +183,9 @@ def build(params: type, words: dict[str, str]) -> Any:
 def again(params: type, words: Mapping[str, str]) -> dict[str, str]:
     """Return the words that may be proposed the next time: none that say where something lies, or are of one file's data alone."""
     able = {
-        own.name for own in fields(params) if not own.param.once and not own.how.large and own.how.editor != "drawn"
+        field.name
+        for field in fields(params)
+        if not field.param.once and not field.how.large and field.how.editor != "drawn"
     }
     return {name: text for name, text in words.items() if name in able}
 

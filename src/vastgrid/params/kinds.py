@@ -167,16 +167,16 @@ def _fitting(_: Any, word: str) -> Fitting:
     return Fitting(None if word.lower() == "auto" else parse_length(word))
 
 
-def _fitting_text(own: Fitting) -> str:
-    return "auto" if own.length is None else _length_text(own.length)
+def _fitting_text(fitting: Fitting) -> str:
+    return "auto" if fitting.length is None else _length_text(fitting.length)
 
 
-def _fitting_number(own: Fitting) -> float | None:
-    return None if own.length is None else float(own.length.value)
+def _fitting_number(fitting: Fitting) -> float | None:
+    return None if fitting.length is None else float(fitting.length.value)
 
 
-def _fitting_in(own: Fitting, quantity: Quantity | None, frame: FrameLike) -> Fitting:
-    return own if own.length is None else Fitting(_length_in(own.length, quantity, frame))
+def _fitting_in(fitting: Fitting, quantity: Quantity | None, frame: FrameLike) -> Fitting:
+    return fitting if fitting.length is None else Fitting(_length_in(fitting.length, quantity, frame))
 
 
 @dataclass(frozen=True, slots=True)

@@ -163,7 +163,7 @@ def _units(nodes: Sequence[Node]) -> tuple[str, str]:
     """Return the units that the sources are brought into: those of the first that knows its own."""
     figures = [card.figures for node in nodes if node.role is Role.SOURCE for card in node.cards()]
     plan, height = (
-        next((own[key] for own in figures if own.get(key)), "") for key in ("horizontal_unit", "vertical_unit")
+        next((figure[key] for figure in figures if figure.get(key)), "") for key in ("horizontal_unit", "vertical_unit")
     )
     return plan, height
 

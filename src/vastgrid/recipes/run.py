@@ -129,7 +129,7 @@ def runs_of(recipe: Recipe, given: Sequence[tuple[str, Path, bool]], into: Path)
     if missing:
         wanted = "; ".join(f"{each.name}=FILE ({_may_be(each)})" for each in missing)
         raise CallError(f"the recipe needs a file for {wanted}")
-    number = max(len(own) for own in groups.values())
+    number = max(len(group) for group in groups.values())
     odd = {name: len(own) for name, own in groups.items() if len(own) not in (1, number)}
     if odd:
         told = listed([f"{name} has {have}" for name, have in odd.items()])
@@ -355,7 +355,7 @@ class _Run:
             fits = [key for key, own in left.items() if own.kind == kind]
             named = [key for key in fits if left[key].name == name]
             if not fits:
-                held = listed([f"{own.name} ({own.title})" for own in made.datasets.values()])
+                held = listed([f"{dataset.name} ({dataset.title})" for dataset in made.datasets.values()])
                 raise DataError(f"{path.name} holds no {kind} for the slot {slot.name}; it holds {held}")
             key = (named or fits)[0]
             found.append(key)

@@ -143,29 +143,29 @@ def elevation_scale(low: float, high: float, unit: Any = None) -> Scale:
 _EIGHT = ((0.0, "N"), (90.0, "E"), (180.0, "S"), (270.0, "W"), (360.0, "N"))
 
 
-def surface_scale(own: StyledLayer, low: float, high: float) -> Scale:
+def surface_scale(layer: StyledLayer, low: float, high: float) -> Scale:
     """Return what a surface's colours stand for; `low` and `high` are the heights that the views share."""
-    look, unit = own.look, own.dataset.frame.vertical
+    look, unit = layer.look, layer.dataset.frame.vertical
     assert isinstance(look, SurfaceLook)
     if look.colour is SurfaceColour.SLOPE:
         return Scale("Slope in degrees", ramps.steepness(), 0.0, 60.0)
     if look.colour is SurfaceColour.ASPECT:
         return Scale("Aspect", ramps.bearing(), 0.0, 360.0, marks=_EIGHT)
-    if look.colour is SurfaceColour.DIFFERENCE and own.against is not None:
-        most = own.kept("most", lambda: _largest_difference(own))
-        name = f"Above {own.against.name}{f' in {unit.value}' if unit else ''}"
+    if look.colour is SurfaceColour.DIFFERENCE and layer.against is not None:
+        most = layer.kept("most", lambda: _largest_difference(layer))
+        name = f"Above {layer.against.name}{f' in {unit.value}' if unit else ''}"
         return Scale(name, ramps.difference(), -most, most)
-    if look.colour is SurfaceColour.SOURCE and own.sources:
-        return source_scale([each.name for each in own.sources])
+    if look.colour is SurfaceColour.SOURCE and layer.sources:
+        return source_scale([each.name for each in layer.sources])
     if look.colour is SurfaceColour.PLAIN:
-        colour = own_colour(own)
-        return Scale(own.dataset.name, np.array([colour, colour]), entries=((own.dataset.name, colour),))
-    if not own.dataset.has_heights and own.dataset.has_lengths:
-        most = own.kept("most", lambda: _largest_of(own.dataset))
+        colour = own_colour(layer)
+        return Scale(layer.dataset.name, np.array([colour, colour]), entries=((layer.dataset.name, colour),))
+    if not layer.dataset.has_heights and layer.dataset.has_lengths:
+        most = layer.kept("most", lambda: _largest_of(layer.dataset))
         return Scale(f"Height difference{f' in {unit.value}' if unit else ''}", ramps.difference(), -most, most)
-    if not own.dataset.has_heights:
-        ends = own.dataset.extent().elevation or (0.0, 1.0)
-        title = narrowed(own.dataset, Grid).holds()
+    if not layer.dataset.has_heights:
+        ends = layer.dataset.extent().elevation or (0.0, 1.0)
+        title = narrowed(layer.dataset, Grid).holds()
         return Scale(title[0].upper() + title[1:], ramps.strength(), *ends)
     return elevation_scale(low, high, unit)
 
@@ -177,21 +177,21 @@ def source_scale(names: Sequence[str]) -> Scale:
     return Scale("Source", colours, 0.0, max(len(names) - 1.0, 1.0), entries)
 
 
-def own_colour(own: StyledLayer) -> Colours:
+def own_colour(layer: StyledLayer) -> Colours:
     """Return a card's colour: the one it was given, or one by its number."""
-    given = getattr(own.look, "plain", "")
+    given = getattr(layer.look, "plain", "")
     try:
-        return ramps.rgb(given) if given and len(given) == 7 else ramps.category(own.number)
+        return ramps.rgb(given) if given and len(given) == 7 else ramps.category(layer.number)
     except ValueError:
-        return ramps.category(own.number)
+        return ramps.category(layer.number)
 
 
-def _largest_difference(own: StyledLayer) -> float:
+def _largest_difference(layer: StyledLayer) -> float:
     """Return the 98 % quantile of the difference, rounded up to a readable number: a few outliers must not pale all."""
-    assert own.against is not None
-    xyz = own.dataset.coordinates()
+    assert layer.against is not None
+    xyz = layer.dataset.coordinates()
     xyz = np.asarray(xyz[:: max(len(xyz) // 50_000, 1)])
-    return _readable(xyz[:, 2] - heights(own.against, np.ascontiguousarray(xyz[:, :2])))
+    return _readable(xyz[:, 2] - heights(layer.against, np.ascontiguousarray(xyz[:, :2])))
 
 
 def _largest_of(data: Dataset) -> float:
@@ -212,14 +212,14 @@ def _readable(gap: Floats) -> float:
     return step_above(most, _ENDS)
 
 
-def vertex_sources(own: StyledLayer) -> NDArray[np.int32]:
+def vertex_sources(layer: StyledLayer) -> NDArray[np.int32]:
     """Return which source each vertex of a TIN came from, (n,) int32: the one with the nearest place."""
     from scipy.spatial import cKDTree
 
-    xyz = own.dataset.coordinates()
+    xyz = layer.dataset.coordinates()
     best = np.full(len(xyz), np.inf)
     out = np.zeros(len(xyz), np.int32)
-    for k, source in enumerate(own.sources):
+    for k, source in enumerate(layer.sources):
         there = source.coordinates()
         there = there[np.isfinite(there[:, :2]).all(axis=1)]
         if len(there) == 0:
@@ -236,24 +236,26 @@ def vertex_sources(own: StyledLayer) -> NDArray[np.int32]:
 # -- points
 
 
-def point_scale(own: StyledLayer, low: float, high: float) -> Scale:
+def point_scale(layer: StyledLayer, low: float, high: float) -> Scale:
     """Return what points' colours stand for."""
-    look, points = own.look, narrowed(own.dataset, PointSet)
+    look, points = layer.look, narrowed(layer.dataset, PointSet)
     assert isinstance(look, PointLook)
     if look.colour is PointColour.CLASS and "classification" in points.attributes:
-        codes = own.kept("codes", lambda: class_counts(points)[0].tolist())
+        codes = layer.kept("codes", lambda: class_counts(points)[0].tolist())
         table = ramps.classes()
         entries = tuple((class_name(code), table[code]) for code in codes if not hidden_classes(look)[code])
         return Scale("Class", table, 0.0, 255.0, entries)
     if look.colour is PointColour.INTENSITY and "intensity" in points.attributes:
-        ends = own.kept("strength", lambda: _ends(points.attributes["intensity"]))
+        ends = layer.kept("strength", lambda: _ends(points.attributes["intensity"]))
         return Scale("Intensity", ramps.strength(), *ends)
-    if look.colour is PointColour.DIFFERENCE and own.against is not None:
-        most = own.kept("most", lambda: _largest_difference(own))
+    if look.colour is PointColour.DIFFERENCE and layer.against is not None:
+        most = layer.kept("most", lambda: _largest_difference(layer))
         unit = points.frame.vertical
-        return Scale(f"Above {own.against.name}{f' in {unit.value}' if unit else ''}", ramps.difference(), -most, most)
+        return Scale(
+            f"Above {layer.against.name}{f' in {unit.value}' if unit else ''}", ramps.difference(), -most, most
+        )
     if look.colour in (PointColour.PLAIN, PointColour.SOURCE):
-        colour = own_colour(own) if look.colour is PointColour.PLAIN else ramps.category(own.number)
+        colour = own_colour(layer) if look.colour is PointColour.PLAIN else ramps.category(layer.number)
         return Scale("Source", np.array([colour, colour]), entries=((points.name, colour),))
     return elevation_scale(low, high, points.frame.vertical)
 
@@ -264,7 +266,7 @@ def _ends(values: NDArray[Any]) -> tuple[float, float]:
     return float(low), float(high) if high > low else float(low) + 1.0
 
 
-def point_colours(own: StyledLayer, rows: Any, xyz: Floats, scale: Scale) -> Colours:
+def point_colours(layer: StyledLayer, rows: Any, xyz: Floats, scale: Scale) -> Colours:
     """Return the colour of some points, (m, 3) uint8.
 
     Parameters
@@ -274,7 +276,7 @@ def point_colours(own: StyledLayer, rows: Any, xyz: Floats, scale: Scale) -> Col
     xyz : (m, 3) float64
         Their coordinates.
     """
-    look, points = own.look, narrowed(own.dataset, PointSet)
+    look, points = layer.look, narrowed(layer.dataset, PointSet)
     if look.colour is PointColour.CLASS and "classification" in points.attributes:
         return np.asarray(scale.colours[points.attributes["classification"][rows].astype(np.uint8)])
     if look.colour is PointColour.INTENSITY and "intensity" in points.attributes:
@@ -285,24 +287,24 @@ def point_colours(own: StyledLayer, rows: Any, xyz: Floats, scale: Scale) -> Col
             parts = [np.clip(part * 255.0, 0, 255) for part in parts]
         elif parts[0].dtype.itemsize > 1:
             # Some writers put 8-bit colours into the 16 bits that the format has.
-            wide = own.kept("wide", lambda: max(int(points.attributes[name].max(initial=0)) for name in names) > 255)
+            wide = layer.kept("wide", lambda: max(int(points.attributes[name].max(initial=0)) for name in names) > 255)
             parts = [part >> 8 for part in parts] if wide else parts
         return np.column_stack(parts).astype(np.uint8)
-    if look.colour is PointColour.DIFFERENCE and own.against is not None:
-        return scale.of(xyz[:, 2] - heights(own.against, np.ascontiguousarray(xyz[:, :2])))
+    if look.colour is PointColour.DIFFERENCE and layer.against is not None:
+        return scale.of(xyz[:, 2] - heights(layer.against, np.ascontiguousarray(xyz[:, :2])))
     if look.colour in (PointColour.PLAIN, PointColour.SOURCE):
         return np.tile(scale.colours[0], (len(xyz), 1))
     return scale.of(xyz[:, 2])
 
 
-def by_height(own: StyledLayer) -> bool:
+def by_height(layer: StyledLayer) -> bool:
     """Return whether points are coloured by their height alone, and none is hidden."""
-    return own.look.colour is PointColour.ELEVATION and not own.look.hidden and not own.look.heights
+    return layer.look.colour is PointColour.ELEVATION and not layer.look.hidden and not layer.look.heights
 
 
-def shown_points(own: StyledLayer, rows: Any, xyz: Floats) -> NDArray[np.bool_] | None:
+def shown_points(layer: StyledLayer, rows: Any, xyz: Floats) -> NDArray[np.bool_] | None:
     """Return which of some points are of no hidden class or height; None where all are."""
-    look, points = own.look, narrowed(own.dataset, PointSet)
+    look, points = layer.look, narrowed(layer.dataset, PointSet)
     keep: NDArray[np.bool_] | None = None
     if look.hidden and "classification" in points.attributes:
         keep = ~hidden_classes(look)[points.attributes["classification"][rows].astype(np.uint8)]
@@ -326,20 +328,20 @@ def line_colours(
     return np.tile(colour, (len(heights_of), 1))
 
 
-def surface_values(own: StyledLayer) -> tuple[Floats, bool]:
+def surface_values(layer: StyledLayer) -> tuple[Floats, bool]:
     """Return a value for each vertex of a TIN or mesh, or for each face (then True), that its scale colours."""
-    look, data = own.look, own.dataset
+    look, data = layer.look, layer.dataset
     assert isinstance(data, Tin | Mesh)
     z = data.vertices[:, 2]
     if look.colour in (SurfaceColour.SLOPE, SurfaceColour.ASPECT):
-        slope, aspect = own.kept("faces", lambda: face_slopes(data))
+        slope, aspect = layer.kept("faces", lambda: face_slopes(data))
         return (slope if look.colour is SurfaceColour.SLOPE else aspect), True
-    if look.colour is SurfaceColour.DIFFERENCE and own.against is not None:
-        against = own.against
-        return own.kept("gap", lambda: z - heights(against, np.ascontiguousarray(data.vertices[:, :2]))), False
-    if look.colour is SurfaceColour.SOURCE and own.sources:
-        number = own.kept("sources", lambda: vertex_sources(own))
-        return own.kept("face sources", lambda: number[data.triangles].max(axis=1).astype(np.float64)), True
+    if look.colour is SurfaceColour.DIFFERENCE and layer.against is not None:
+        against = layer.against
+        return layer.kept("gap", lambda: z - heights(against, np.ascontiguousarray(data.vertices[:, :2]))), False
+    if look.colour is SurfaceColour.SOURCE and layer.sources:
+        number = layer.kept("sources", lambda: vertex_sources(layer))
+        return layer.kept("face sources", lambda: number[data.triangles].max(axis=1).astype(np.float64)), True
     return z, False
 
 

@@ -20,8 +20,8 @@ from vastgrid.styling.colouring import StyledLayer
 def standing(xyz: Floats, items: Sequence[StyledLayer]) -> Floats:
     """Return places brought down, or up, to the uppermost surface that is shown; where there is none they stay."""
     out = np.array(xyz)
-    for own in items:
-        surface = surface_of(own.dataset)
+    for item in items:
+        surface = surface_of(item.dataset)
         if surface is not None:
             z = heights(surface, np.ascontiguousarray(xyz[:, :2]))
             out[np.isfinite(z), 2] = z[np.isfinite(z)]
@@ -46,7 +46,7 @@ def solids(foot: Floats, tall: Floats, width: float) -> tuple[Floats, NDArray[np
     return out.reshape(-1, 3), triangles.reshape(-1, 3)
 
 
-def laid(data: Linework | Survey, own: StyledLayer, items: Sequence[StyledLayer]) -> tuple[Floats, NDArray[np.int64]]:
+def laid(data: Linework | Survey, layer: StyledLayer, items: Sequence[StyledLayer]) -> tuple[Floats, NDArray[np.int64]]:
     """Return lines in space: those without heights, or flat at zero, are laid on the surface that is shown.
 
     They get more vertices on the way, so that they follow the ground.
@@ -63,7 +63,7 @@ def laid(data: Linework | Survey, own: StyledLayer, items: Sequence[StyledLayer]
     if not floating.any() or not surfaces:
         return data.vertices, data.offsets
     key = "laid " + " ".join(str(id(each)) for each in surfaces)
-    made: tuple[Floats, NDArray[np.int64]] = own.kept(key, lambda: _laid(data, floating, surfaces))
+    made: tuple[Floats, NDArray[np.int64]] = layer.kept(key, lambda: _laid(data, floating, surfaces))
     return made
 
 

@@ -83,8 +83,8 @@ class Scene:
 def weight(items: Sequence[StyledLayer]) -> tuple[int, int]:
     """Return how many faces and points a scene has."""
     faces = points = 0
-    for own in items:
-        counts = own.dataset.count()
+    for item in items:
+        counts = item.dataset.count()
         faces += counts.get("triangles", 0) + 2 * counts.get("rows", 0) * counts.get("columns", 0)
         points += counts.get("points", 0)
     return faces, points
@@ -92,7 +92,7 @@ def weight(items: Sequence[StyledLayer]) -> tuple[int, int]:
 
 def fitted(items: Sequence[StyledLayer], camera: Camera) -> Camera:
     """Return the camera moved so that everything is seen, looking the same way."""
-    extents = [own.dataset.extent() for own in items]
+    extents = [item.dataset.extent() for item in items]
     east = [e.east for e in extents if e.east]
     north = [e.north for e in extents if e.north]
     if not east or not north:
@@ -170,7 +170,7 @@ def shoot(scene: Scene, camera: Camera, width: int, height: int, *, coarse: bool
     shot = Shot(image, depth, camera, coarse, grain)
     faces, points = weight(scene.items)
     less = coarse and (faces > LIGHT_FACES or points > LIGHT_POINTS)
-    see_through = [own for own in scene.items if own.look.opacity < 100.0 and _is_ground(own.dataset)]
+    see_through = [item for item in scene.items if item.look.opacity < 100.0 and _is_ground(item.dataset)]
     for own in scene.items:
         if _is_ground(own.dataset) and own not in see_through:
             _draw_surface(shot, scene, own, less=less)
@@ -216,15 +216,16 @@ def _near(camera: Camera) -> float:
 # -- surfaces
 
 
-def model(own: StyledLayer, *, less: bool) -> StyledLayer:
+def model(layer: StyledLayer, *, less: bool) -> StyledLayer:
     """Return a surface as triangles, whole or with less detail, in the same look."""
-    data = surface_of(own.dataset)
-    few = own.dataset.count().get("triangles")
+    data = surface_of(layer.dataset)
+    few = layer.dataset.count().get("triangles")
     if data is None or (few is not None and not (less and few > LIGHT_FACES)):
-        return own
+        return layer
     side = COARSE_SIDE if less else FINE_SIDE
-    made: StyledLayer = own.kept(
-        f"model {side}", lambda: StyledLayer(_lattice_tin(data, side), own.look, own.number, own.against, own.sources)
+    made: StyledLayer = layer.kept(
+        f"model {side}",
+        lambda: StyledLayer(_lattice_tin(data, side), layer.look, layer.number, layer.against, layer.sources),
     )
     return made
 
@@ -315,21 +316,21 @@ def _cut_plane(scene: Scene) -> Floats:
 # -- points
 
 
-def _draw_points(shot: Shot, scene: Scene, own: StyledLayer, *, less: bool) -> None:
-    points = narrowed(own.dataset, PointSet)
+def _draw_points(shot: Shot, scene: Scene, layer: StyledLayer, *, less: bool) -> None:
+    points = narrowed(layer.dataset, PointSet)
     if len(points.xyz) == 0:
         return
-    if own.look.stand:
-        _draw_solids(shot, scene, own)
-    scale = point_scale(own, *scene.ends)
-    size = own.look.size or (3 if len(points.xyz) < 20_000 else 2 if len(points.xyz) < 2_000_000 else 1)
+    if layer.look.stand:
+        _draw_solids(shot, scene, layer)
+    scale = point_scale(layer, *scene.ends)
+    size = layer.look.size or (3 if len(points.xyz) < 20_000 else 2 if len(points.xyz) < 2_000_000 else 1)
     size *= shot.grain
     budget = COARSE_POINTS if less else FINE_POINTS
     camera = shot.camera
     plane = _cut_plane(scene)
     for xyz, rows in _thinned(points, scene, budget):
-        colours = point_colours(own, rows, xyz, scale)
-        keep = shown_points(own, rows, xyz)
+        colours = point_colours(layer, rows, xyz, scale)
+        keep = shown_points(layer, rows, xyz)
         if plane[3]:
             beyond = xyz[:, 0] * plane[0] + xyz[:, 1] * plane[1] >= plane[2]
             keep = beyond if keep is None else keep & beyond
@@ -337,7 +338,7 @@ def _draw_points(shot: Shot, scene: Scene, own: StyledLayer, *, less: bool) -> N
             xyz, colours = xyz[keep], colours[keep]
         eye = _projected(shot, xyz)
         focus = camera.focus(shot.depth.shape[0])
-        strength = own.look.opacity / 100.0
+        strength = layer.look.opacity / 100.0
         space.draw_points(
             eye, np.ascontiguousarray(colours), _near(camera), focus, size, strength, shot.image, shot.depth
         )
@@ -358,9 +359,9 @@ def _thinned(points: PointSet, scene: Scene, budget: int) -> list[tuple[Floats, 
     return [(np.asarray(points.xyz[::step]), slice(None, None, step))]
 
 
-def _draw_solids(shot: Shot, scene: Scene, own: StyledLayer) -> None:
+def _draw_solids(shot: Shot, scene: Scene, layer: StyledLayer) -> None:
     """Draw points as boxes as tall as an attribute says, standing on the ground that is shown, or on their own height."""
-    points, look = narrowed(own.dataset, PointSet), own.look
+    points, look = narrowed(layer.dataset, PointSet), layer.look
     if look.stand not in points.attributes or len(points.xyz) > 100_000:
         return
     tall = points.attributes[look.stand].astype(np.float64)
@@ -371,7 +372,7 @@ def _draw_solids(shot: Shot, scene: Scene, own: StyledLayer) -> None:
     width = look.width.in_unit(points.frame.horizontal, "width") if points.frame.horizontal else look.width.value
     vertices, triangles = solids(standing(xyz, scene.items), tall, width)
     eye = _projected(shot, fixed(vertices))
-    colour = point_colours(own, np.flatnonzero(good), xyz, point_scale(own, *scene.ends))
+    colour = point_colours(layer, np.flatnonzero(good), xyz, point_scale(layer, *scene.ends))
     camera = shot.camera
     values = np.repeat(np.arange(len(xyz), dtype=np.float64), 12)
     space.draw_faces(
@@ -384,33 +385,33 @@ def _draw_solids(shot: Shot, scene: Scene, own: StyledLayer) -> None:
 # -- lines
 
 
-def _draw_lines(shot: Shot, scene: Scene, own: StyledLayer) -> None:
-    _lines_of(own.dataset, own, shot, scene)
+def _draw_lines(shot: Shot, scene: Scene, layer: StyledLayer) -> None:
+    _lines_of(layer.dataset, layer, shot, scene)
 
 
 @singledispatch
-def _lines_of(data: Dataset, own: StyledLayer, shot: Shot, scene: Scene) -> None:
+def _lines_of(data: Dataset, layer: StyledLayer, shot: Shot, scene: Scene) -> None:
     """Draw what is lines; anything else leaves no trace."""
 
 
 @_lines_of.register
-def _draw_contours(data: Contours, own: StyledLayer, shot: Shot, scene: Scene) -> None:
+def _draw_contours(data: Contours, layer: StyledLayer, shot: Shot, scene: Scene) -> None:
     minor, index = strengths(data, shot.camera.pixel_size(shot.depth.shape[0] // shot.grain))
-    for mine, strength in ((~data.index, 0.32 * minor if own.look.minor else 0.0), (data.index, 0.8 * index)):
+    for mine, strength in ((~data.index, 0.32 * minor if layer.look.minor else 0.0), (data.index, 0.8 * index)):
         if strength and mine.any():
-            xyz, offsets = take_lines(own.kept("vertices", data.coordinates), data.offsets, np.flatnonzero(mine))
-            colours = line_colours(own, data.levels[mine], None, scene.contour, scene.ends)
-            _draw_course(shot, scene, own, xyz, offsets, colours, 1, strength)
+            xyz, offsets = take_lines(layer.kept("vertices", data.coordinates), data.offsets, np.flatnonzero(mine))
+            colours = line_colours(layer, data.levels[mine], None, scene.contour, scene.ends)
+            _draw_course(shot, scene, layer, xyz, offsets, colours, 1, strength)
 
 
 @_lines_of.register
-def _draw_linework(data: Linework, own: StyledLayer, shot: Shot, scene: Scene) -> None:
-    _draw_laid(data, own, shot, scene, data.layer, scene.breakline)
+def _draw_linework(data: Linework, layer: StyledLayer, shot: Shot, scene: Scene) -> None:
+    _draw_laid(data, layer, shot, scene, data.layer, scene.breakline)
 
 
 @_lines_of.register
-def _draw_survey(data: Survey, own: StyledLayer, shot: Shot, scene: Scene) -> None:
-    _draw_laid(data, own, shot, scene, None, scene.line)
+def _draw_survey(data: Survey, layer: StyledLayer, shot: Shot, scene: Scene) -> None:
+    _draw_laid(data, layer, shot, scene, None, scene.line)
 
 
 def _draw_laid(
@@ -427,7 +428,7 @@ def _draw_laid(
 def _draw_course(
     shot: Shot,
     scene: Scene,
-    own: StyledLayer,
+    layer: StyledLayer,
     xyz: Floats,
     offsets: NDArray[np.int64],
     colours: Colours,
@@ -441,7 +442,7 @@ def _draw_course(
         xyz = np.where((xyz[:, 0] * plane[0] + xyz[:, 1] * plane[1] >= plane[2])[:, None], xyz, np.nan)
     camera = shot.camera
     focus, near = camera.focus(shot.depth.shape[0]), _near(camera)
-    strength *= own.look.opacity / 100.0
+    strength *= layer.look.opacity / 100.0
     space.draw_lines(
         _projected(shot, xyz),
         fixed(offsets),

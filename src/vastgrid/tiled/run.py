@@ -382,9 +382,9 @@ def _assembled(
         whole = dataclasses.replace(whole, elevation=ends)
     tiles: list[tuple[Window, Path]] = []
     for each in facts:
-        own = plan.tiles()[each["tile"]]
-        if not each["empty"] and isinstance(own, Window):
-            tiles.append((own, tile_file(plan.path_of(each["tile"])).resolve()))
+        tile = plan.tiles()[each["tile"]]
+        if not each["empty"] and isinstance(tile, Window):
+            tiles.append((tile, tile_file(plan.path_of(each["tile"])).resolve()))
     need_room(target, whole.rows * whole.columns * CELL_BYTES)
     with beside(target) as (temporary, place):
         checks = [Compared(*each) for each in kind.assemble(whole, tiles, temporary, params, progress)]

@@ -27,9 +27,11 @@ def whole_grid(plan: Plan, tiles: Sequence[int], progress: Progress) -> Grid:
     assert isinstance(whole, CellOutline)
     heights = large_array((whole.rows, whole.columns), np.float64, np.nan)
     for k in tiles:
-        own = plan.tiles()[k]
-        assert isinstance(own, Window)
-        heights[own.top : own.top + own.rows, own.left : own.left + own.columns] = read_tile(tile_file(plan.path_of(k)))
+        tile = plan.tiles()[k]
+        assert isinstance(tile, Window)
+        heights[tile.top : tile.top + tile.rows, tile.left : tile.left + tile.columns] = read_tile(
+            tile_file(plan.path_of(k))
+        )
         release(heights)
         progress.report((k + 1) / len(plan.tiles()), "putting tiles together")
     return whole.grid(Window(0, 0, whole.rows, whole.columns), heights)

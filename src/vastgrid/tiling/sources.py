@@ -339,10 +339,10 @@ def _lattice(files: Sequence[SourceFile], name: str) -> CellOutline:
             )
         if own.quantity != first.quantity:
             raise CallError(f"{each.name} holds {own.quantity}, {files[0].name} holds {first.quantity}")
-    west = first.west + min(round((own.west - first.west) / first.dx) for own in cells) * first.dx
-    north = first.north - min(round((first.north - own.north) / first.dy) for own in cells) * first.dy
-    columns = max(round((own.west - west) / first.dx) + own.columns for own in cells)
-    rows = max(round((north - own.north) / first.dy) + own.rows for own in cells)
+    west = first.west + min(round((cell.west - first.west) / first.dx) for cell in cells) * first.dx
+    north = first.north - min(round((first.north - cell.north) / first.dy) for cell in cells) * first.dy
+    columns = max(round((cell.west - west) / first.dx) + cell.columns for cell in cells)
+    rows = max(round((north - cell.north) / first.dy) + cell.rows for cell in cells)
     return dataclasses.replace(first, name=name, west=west, north=north, rows=rows, columns=columns)
 
 

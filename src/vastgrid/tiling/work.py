@@ -200,12 +200,12 @@ class Plan:
 
     def box(self, k: int) -> Box:
         """Return the ground of a tile."""
-        own = self.tiles()[k]
-        if isinstance(own, Box):
-            return own
+        tile = self.tiles()[k]
+        if isinstance(tile, Box):
+            return tile
         whole = self.ground
         assert isinstance(whole, CellOutline)
-        return whole.box(own)
+        return whole.box(tile)
 
     def outlines(self, step: int) -> tuple[Outline, ...]:
         """Return the outlines of what a step is made from."""

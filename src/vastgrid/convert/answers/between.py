@@ -58,7 +58,7 @@ def run(inputs: Inputs, params: BetweenParams, progress: Progress) -> Result:
         part = progress.part(k / len(pairs), (k + 1) / len(pairs))
         made, _ = earthwork.between(tins[one], tins[other], region, np.zeros(0), part)
         rows.append(made[0])
-    if not any(own.area > 0.0 for own in rows):
+    if not any(row.area > 0.0 for row in rows):
         raise DataError(f"{listed([each.name for each in surfaces])} have no ground in common")
     for (one, other), own in zip(pairs, rows, strict=True):
         if own.area <= 0.0:
@@ -67,17 +67,17 @@ def run(inputs: Inputs, params: BetweenParams, progress: Progress) -> Result:
     unit = surfaces[0].frame.horizontal
     steps = [own for (one, other), own in zip(pairs, rows, strict=True) if other == one + 1]
     word = f" {cubic(unit)}".rstrip() or " cubic units"
-    moved = sum(own.cut for own in steps), sum(own.fill for own in steps)
+    moved = sum(step.cut for step in steps), sum(step.fill for step in steps)
     text = f"From stage to stage, {spaced(moved[0], 1)}{word} were cut and {spaced(moved[1], 1)}{word} filled in all."
     findings.append(note("between", text))
     square = f"{unit.value}²" if unit else ""
     columns = {
         "from": np.array([surfaces[one].name.encode() for one, _ in pairs]),
         "to": np.array([surfaces[other].name.encode() for _, other in pairs]),
-        "cut": np.array([own.cut for own in rows]),
-        "fill": np.array([own.fill for own in rows]),
-        "net": np.array([own.net for own in rows]),
-        "common area": np.array([own.area for own in rows]),
+        "cut": np.array([row.cut for row in rows]),
+        "fill": np.array([row.fill for row in rows]),
+        "net": np.array([row.net for row in rows]),
+        "common area": np.array([row.area for row in rows]),
     }
     table = Table(
         name="Stages against each other",

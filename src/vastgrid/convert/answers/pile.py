@@ -103,7 +103,7 @@ def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:
         text = f"{own.name}: {spaced(row.fill, 2)}{word} above its base, {spaced(row.cut, 2)}{word} below, on {spaced(row.area, 1)}{square}."
         findings.append(note("pile", text))
     columns = {
-        "area": np.array([own.name.encode() for own in areas]),
+        "area": np.array([area.name.encode() for area in areas]),
         "above the base": np.array([row.fill for row in rows]),
         "below the base": np.array([row.cut for row in rows]),
         "net": np.array([row.net for row in rows]),
@@ -141,8 +141,8 @@ def _joined(faces: list[Floats], frame: Frame) -> Tin:
     return Tin(name="Base", frame=frame, vertices=vertices, triangles=group.reshape(-1, 3))
 
 
-def _base(tin: Tin, own: NamedArea, how: Base) -> Tin:
-    rings = [ring for each in polygons_of(own.area) for ring in (each.exterior, *each.interiors)]
+def _base(tin: Tin, area: NamedArea, how: Base) -> Tin:
+    rings = [ring for each in polygons_of(area.area) for ring in (each.exterior, *each.interiors)]
     laid = []
     for ring in rings:
         xy = shapely.get_coordinates(ring)
@@ -151,13 +151,13 @@ def _base(tin: Tin, own: NamedArea, how: Base) -> Tin:
             away = xy[~np.isfinite(heights(tin, xy))]
             at = away[0] if len(away) else xy[0]
             raise DataError(
-                f"the rim of {own.name} leaves the ground of {tin.name} (near {place_words(at[0], at[1])}); draw it inside"
+                f"the rim of {area.name} leaves the ground of {tin.name} (near {place_words(at[0], at[1])}); draw it inside"
             )
         laid.append(vertices)
     if how is Base.RIM:
-        return _through(tin, own, laid)
+        return _through(tin, area, laid)
     if how is Base.LOWEST:
-        return _level(tin, own, lambda xy: np.full(len(xy), min(float(ring[:, 2].min()) for ring in laid)))
+        return _level(tin, area, lambda xy: np.full(len(xy), min(float(ring[:, 2].min()) for ring in laid)))
     places = shapely.get_coordinates(
         [
             shapely.line_interpolate_point(ring, share, normalized=True)
@@ -170,16 +170,16 @@ def _base(tin: Tin, own: NamedArea, how: Base) -> Tin:
     middle = places[good].mean(axis=0)
     matrix = np.column_stack((places[good] - middle, np.ones(int(good.sum()))))
     (east, north, level), *_ = np.linalg.lstsq(matrix, z[good], rcond=None)
-    return _level(tin, own, lambda xy: level + (xy - middle) @ np.array((east, north)))
+    return _level(tin, area, lambda xy: level + (xy - middle) @ np.array((east, north)))
 
 
-def _level(tin: Tin, own: NamedArea, height: Any) -> Tin:
-    region = region_of([own.area])
+def _level(tin: Tin, area: NamedArea, height: Any) -> Tin:
+    region = region_of([area.area])
     vertices = np.column_stack((region.places, height(region.places)))
     return Tin(name="base", frame=tin.frame, vertices=vertices, triangles=region.triangles)
 
 
-def _through(tin: Tin, own: NamedArea, laid: list[Floats]) -> Tin:
+def _through(tin: Tin, area: NamedArea, laid: list[Floats]) -> Tin:
     """Return the TIN through the rims alone; its triangles outside the area do no harm, since only what is inside counts."""
     every = np.concatenate([ring[:-1] for ring in laid])
     starts = np.cumsum([0, *(len(ring) - 1 for ring in laid)])
@@ -197,7 +197,7 @@ def _through(tin: Tin, own: NamedArea, laid: list[Floats]) -> Tin:
     if len(made.xy) > len(first):
         z[len(first) :] = heights(tin, np.ascontiguousarray(made.xy[len(first) :] + origin))
     vertices = np.column_stack((made.xy + origin, z))
-    inner = shapely.contains_xy(own.area, *(made.xy[made.triangles].mean(axis=1) + origin).T)
+    inner = shapely.contains_xy(area.area, *(made.xy[made.triangles].mean(axis=1) + origin).T)
     return Tin(name="base", frame=tin.frame, vertices=vertices, triangles=made.triangles[inner])
 
 

@@ -202,7 +202,7 @@ def _exact(
     region: Region | None = None
     if areas:
         alone = len(areas) == 1
-        region = region_of([own.area for own in areas] if alone else [*(own.area for own in areas), whole])
+        region = region_of([area.area for area in areas] if alone else [*(area.area for area in areas), whole])
     rows, classes = between(one, two, region, limits, progress)
     if len(areas) == 1 and rows:
         rows = [rows[0], rows[0]]
@@ -319,21 +319,21 @@ def _agreement(total: Earthwork, checks: Sequence[tuple[str, Earthwork]], frame:
     return [Finding("methods-differ", text) if worst > FAR else note("methods-agree", text)]
 
 
-def _values(own: Earthwork, swelling: tuple[float | None, float | None]) -> dict[str, float]:
+def _values(earthwork: Earthwork, swelling: tuple[float | None, float | None]) -> dict[str, float]:
     values = {
-        "cut": own.cut,
-        "fill": own.fill,
-        "net": own.net,
-        "cut_area": own.cut_area,
-        "fill_area": own.fill_area,
-        "common_area": own.area,
+        "cut": earthwork.cut,
+        "fill": earthwork.fill,
+        "net": earthwork.net,
+        "cut_area": earthwork.cut_area,
+        "fill_area": earthwork.fill_area,
+        "common_area": earthwork.area,
     }
     swell, shrink = swelling
     if swell is not None:
-        values["cut_loose"] = own.cut * swell
+        values["cut_loose"] = earthwork.cut * swell
     if shrink is not None:
-        values["cut_for_fill"] = own.fill / shrink
-        values["surplus"] = own.cut - own.fill / shrink
+        values["cut_for_fill"] = earthwork.fill / shrink
+        values["surplus"] = earthwork.cut - earthwork.fill / shrink
     return values
 
 
@@ -389,14 +389,14 @@ def _signed(value: float) -> str:
     return f"+{spaced(whole, 1)}" if whole > 0.0 else spaced(whole, 1)
 
 
-def _said(own: Earthwork, frame: Frame, swelling: tuple[float | None, float | None]) -> str:
+def _said(earthwork: Earthwork, frame: Frame, swelling: tuple[float | None, float | None]) -> str:
     unit = f" {cubic(frame.horizontal)}".rstrip() or " cubic units"
     square = square_word(frame.horizontal)
     text = (
-        f"Cut {spaced(own.cut, 1)}{unit} on {spaced(own.cut_area, 1)}{square}, fill {spaced(own.fill, 1)}{unit} on "
-        f"{spaced(own.fill_area, 1)}{square}; net {_signed(own.net)}{unit} (fill minus cut)."
+        f"Cut {spaced(earthwork.cut, 1)}{unit} on {spaced(earthwork.cut_area, 1)}{square}, fill {spaced(earthwork.fill, 1)}{unit} on "
+        f"{spaced(earthwork.fill_area, 1)}{square}; net {_signed(earthwork.net)}{unit} (fill minus cut)."
     )
-    values = _values(own, swelling)
+    values = _values(earthwork, swelling)
     if "cut_loose" in values:
         text += f" Loose, the cut is {spaced(values['cut_loose'], 1)}{unit}."
     if "surplus" in values:

@@ -232,10 +232,10 @@ def _estimate(inputs: Sequence[Source], params: GridParams) -> str:
 
 def tries(inputs: Sequence[Source], params: GridParams) -> list[dict[str, str]]:
     """Return five cell sizes around the one asked for."""
-    own = settle(inputs, params).cell
-    assert own is not None
-    unit = own.unit.value if own.unit else ""
-    return [{"cell": f"{step_near(own.value * times) if times != 1.0 else own.value:g}{unit}"} for times in TIMES]
+    cell = settle(inputs, params).cell
+    assert cell is not None
+    unit = cell.unit.value if cell.unit else ""
+    return [{"cell": f"{step_near(cell.value * times) if times != 1.0 else cell.value:g}{unit}"} for times in TIMES]
 
 
 def _name(inputs: Sequence[Source], params: GridParams) -> str:

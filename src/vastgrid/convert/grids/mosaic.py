@@ -112,7 +112,7 @@ def _halo_of_tiles(inputs: Sequence[Grid], params: MosaicParams) -> float | None
         return _halo(inputs, params)
     cells = cells_of(inputs)
     return _widest(inputs) + 2.0 * max(
-        [math.hypot(cells.dx, cells.dy), *(math.hypot(own.dx, own.dy) for own in inputs)]
+        [math.hypot(cells.dx, cells.dy), *(math.hypot(source.dx, source.dy) for source in inputs)]
     )
 
 

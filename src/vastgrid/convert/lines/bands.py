@@ -148,13 +148,13 @@ def run(inputs: Sequence[Tin | Grid], params: BandParams, progress: Progress) ->
 
 def _said(surface: Tin | Grid, limits: Floats, areas: Floats) -> Finding:
     """Return how much of the surface lies in each band."""
-    own = np.flatnonzero(areas > 0.0)
+    index = np.flatnonzero(areas > 0.0)
     square = square_word(surface.frame.horizontal)
     names = _names(surface, limits)
-    each = [f"{names[k]}: {areas[k]:.2f}{square}, {areas[k] / areas.sum():.1%}" for k in own.tolist()]
+    each = [f"{names[k]}: {areas[k]:.2f}{square}, {areas[k] / areas.sum():.1%}" for k in index.tolist()]
     text = (
-        f"{count(len(own), 'band')}, {areas.sum():.2f}{square} in all"
-        + ("; ".join(["", *each]) if len(own) <= MOST_SAID else "")
+        f"{count(len(index), 'band')}, {areas.sum():.2f}{square} in all"
+        + ("; ".join(["", *each]) if len(index) <= MOST_SAID else "")
         + "."
     )
     return note("bands", text)

@@ -136,19 +136,19 @@ def run(inputs: Sequence[PointSet], params: GroundParams, progress: Progress) ->
     """
     points = inputs[0]
     need_lengths(points.name, points.frame, "slopes need")
-    own = _filter_of(points.frame, params)
+    ground_filter = _filter_of(points.frame, params)
     use = _usable(points)
     if not use.any():
         return Result(points, (Finding("no-ground", f"{points.name} has no points that could be ground."),))
     low, high = _ends(points)
-    lattice = own.lattice(low, high)
+    lattice = ground_filter.lattice(low, high)
     if lattice[2] * lattice[3] > MOST_CELLS:
         raise CallError(
-            f"cells of {own.size:g} would be {spaced(lattice[2])} × {spaced(lattice[3])}; give a wider cell"
+            f"cells of {ground_filter.size:g} would be {spaced(lattice[2])} × {spaced(lattice[3])}; give a wider cell"
         )
-    ground = _provisional(points.xyz, use, own, lattice, progress)
+    ground = _provisional(points.xyz, use, ground_filter, lattice, progress)
     progress.report(0.85, "measuring points against the ground")
-    classes = _classified(points, use, own, ground, lattice)
+    classes = _classified(points, use, ground_filter, ground, lattice)
     findings = _told(points.attributes.get(CLASSES), classes)
     progress.report(1.0)
     made = dataclasses.replace(points, attributes={**points.attributes, CLASSES: classes})
@@ -164,15 +164,15 @@ def _ends(points: PointSet) -> tuple[list[float], list[float]]:
 
 
 def _classified(
-    points: PointSet, use: NDArray[np.bool_], own: _Filter, ground: Floats, lattice: tuple[int, int, int, int]
+    points: PointSet, use: NDArray[np.bool_], ground_filter: _Filter, ground: Floats, lattice: tuple[int, int, int, int]
 ) -> NDArray[np.uint8]:
     """Return the class of each point by its height above a ground."""
-    gap, steep = above_ground(points.xyz, ground, own.size, lattice[0], lattice[1])
+    gap, steep = above_ground(points.xyz, ground, ground_filter.size, lattice[0], lattice[1])
     # Half a cell beside the middle of its cell a point on a slope is as much higher as that.
-    slack = own.height + own.scale * steep * own.size
+    slack = ground_filter.height + ground_filter.scale * steep * ground_filter.size
     classes = np.full(len(points.xyz), UNCLASSIFIED, np.uint8)
     classes[(np.abs(gap) <= slack) & use] = GROUND
-    classes[(gap < -np.maximum(own.noise, slack)) & use] = LOW_NOISE
+    classes[(gap < -np.maximum(ground_filter.noise, slack)) & use] = LOW_NOISE
     old = points.attributes.get(CLASSES)
     if old is not None:
         noise = np.isin(old, NOISE)
@@ -196,8 +196,8 @@ def _whole(inputs: Sequence[Outline], params: GroundParams) -> PointOutline:
 def _tile(inputs: Sequence[PointSet], params: GroundParams, piece: TilePart) -> PointSet:
     """Set the classes of the points of a tile by the ground of the tile and around it."""
     (points,) = inputs
-    own = _filter_of(points.frame, params)
-    whole, halo = piece.inputs[0].box(), own.halo()
+    ground_filter = _filter_of(points.frame, params)
+    whole, halo = piece.inputs[0].box(), ground_filter.halo()
     box = piece.box.grown(halo)
     low = max(box.west, whole.west), max(box.south, whole.south)
     high = min(box.east, whole.east), min(box.north, whole.north)
@@ -207,9 +207,9 @@ def _tile(inputs: Sequence[PointSet], params: GroundParams, piece: TilePart) -> 
     )
     if not len(inner.xyz) or low[0] > high[0] or low[1] > high[1]:
         return dataclasses.replace(inner, attributes={**inner.attributes, CLASSES: np.zeros(len(inner.xyz), np.uint8)})
-    lattice = own.lattice(low, high)
-    ground = _provisional(points.xyz, _usable(points), own, lattice, Silent())
-    classes = _classified(inner, _usable(inner), own, ground, lattice)
+    lattice = ground_filter.lattice(low, high)
+    ground = _provisional(points.xyz, _usable(points), ground_filter, lattice, Silent())
+    classes = _classified(inner, _usable(inner), ground_filter, ground, lattice)
     return dataclasses.replace(inner, attributes={**inner.attributes, CLASSES: classes})
 
 
@@ -290,28 +290,28 @@ def _usable(points: PointSet) -> NDArray[np.bool_]:
 
 
 def _provisional(
-    xyz: Floats, use: NDArray[np.bool_], own: _Filter, lattice: tuple[int, int, int, int], progress: Progress
+    xyz: Floats, use: NDArray[np.bool_], ground_filter: _Filter, lattice: tuple[int, int, int, int], progress: Progress
 ) -> Floats:
     """Return the heights of the ground by cells, NaN where none is known far and wide."""
     top, left, rows, columns = lattice
-    size = own.size
+    size = ground_filter.size
     lowest = lowest_of_cells(xyz, use, size, top, left, rows, columns)
     empty = lowest < 0
     cells = np.where(empty, np.nan, xyz[lowest, 2]) if len(xyz) else np.full(lowest.shape, np.nan)
     whole = filled(cells, top, left, _SMALL)
     # Stray points far below stand out of the ground turned upside down, as in the paper's first step.
-    below = -whole - _opened(-whole, 1) > own.noise + own.slope * size
+    below = -whole - _opened(-whole, 1) > ground_filter.noise + ground_filter.slope * size
     cells[below] = np.nan
     whole = filled(cells, top, left, _SMALL)
     thing = np.zeros(whole.shape, np.bool_)
-    last, widest = whole, own.widest
+    last, widest = whole, ground_filter.widest
     radii = sorted({*range(1, min(widest, 8) + 1), *np.geomspace(8, max(widest, 8), 12).astype(int).tolist(), widest})
     radii = [radius for radius in radii if radius <= widest]
     for k, radius in enumerate(radii):
         progress.report(0.1 + 0.6 * k / len(radii), "opening with growing windows")
         # A wider square takes away all that a narrower one does, so that each may begin from the first.
         opened = _opened(whole, radius)
-        thing |= last - opened > own.slope * size * radius
+        thing |= last - opened > ground_filter.slope * size * radius
         last = opened
     progress.report(0.75, "laying the ground under what stands on it")
     out = thing | empty | below
@@ -320,7 +320,7 @@ def _provisional(
     for _ in range(2):
         near = filled(known, top, left, _LEAST)
         known = np.where(out, np.nan, at_middles(xyz, lowest, near, size, top, left))
-    return filled(known, top, left, own.levels)
+    return filled(known, top, left, ground_filter.levels)
 
 
 def _opened(heights: Floats, radius: int) -> Floats:

@@ -236,21 +236,21 @@ def _ways(line: Floats, closed: bool, params: DaylightParams) -> list[float]:
 
 def _tell(parts: list[_Part], lines: Linework, ground: Tin, params: DaylightParams, findings: list[Finding]) -> None:
     plan, unit = unit_word(lines.frame.horizontal), unit_word(lines.frame.vertical)
-    casts = [own for part in parts for side in part.sides for own in side.casts]
-    ends = [own for own in casts if len(own.places) > 1]
+    casts = [cast for part in parts for side in part.sides for cast in side.casts]
+    ends = [cast for cast in casts if len(cast.places) > 1]
     if not ends:
         raise DataError(f"{lines.name} lies on the ground: there is no slope to make")
     longest = max(ends, key=lambda own: float(np.hypot(*(own.end - own.places[0])[:2])))
-    highest = max(abs(float(own.end[2] - own.places[0, 2])) for own in ends)
+    highest = max(abs(float(end.end[2] - end.places[0, 2])) for end in ends)
     length = float(np.hypot(*(longest.end - longest.places[0])[:2]))
-    cuts = sum(own.up for own in ends)
+    cuts = sum(end.up for end in ends)
     kinds = "cut" if cuts == len(ends) else "fill" if cuts == 0 else "cut and fill"
     text = f"Slopes in {kinds}, up to {length:.2f}{plan} wide and {highest:.2f}{unit} high."
     findings.append(note("slopes", text, (float(longest.end[0]), float(longest.end[1]))))
     beside = sum(side.beside for part in parts for side in part.sides)
     if beside:
         findings.append(Finding("beyond-surface", f"Part of {lines.name} lies beyond {ground.name}: no slopes there."))
-    open_ = [own for own in ends if own.state == "open"]
+    open_ = [end for end in ends if end.state == "open"]
     if open_:
         at = (float(open_[0].end[0]), float(open_[0].end[1]))
         feet = sum(_open_length(side) for part in parts for side in part.sides)
@@ -262,8 +262,8 @@ def _tell(parts: list[_Part], lines: Linework, ground: Tin, params: DaylightPara
 
 
 def _open_length(side: Side) -> float:
-    at = np.array([own.ray.at for own in side.casts])
-    bad = np.array([own.state == "open" for own in side.casts])
+    at = np.array([cast.ray.at for cast in side.casts])
+    bad = np.array([cast.state == "open" for cast in side.casts])
     return float(np.diff(at)[bad[1:] & bad[:-1]].sum())
 
 
@@ -322,7 +322,7 @@ def _limit_given(parts: list[_Part], lines: Linework, params: DaylightParams) ->
 def _down(parts: list[_Part], lines: Linework, params: DaylightParams) -> list[tuple[Floats, bool]]:
     assert params.lines is not None
     spacing = params.lines.in_unit(lines.frame.horizontal, "lines")
-    return [own for part in parts for caster in part.casters for own in slope_lines(caster, spacing)]
+    return [line for part in parts for caster in part.casters for line in slope_lines(caster, spacing)]
 
 
 def _lines_given(parts: list[_Part], lines: Linework, params: DaylightParams, findings: list[Finding]) -> Linework:

@@ -93,22 +93,22 @@ def _blocks(whole: Tags, stop: int, encoding: str) -> dict[str, _Block]:
     listed: list[_Block] = []
     parts = np.bincount(number[number >= 0], minlength=len(begins))
     for k, at in enumerate(begins.tolist()):
-        own = _first_texts(whole, int(zero[at]) + 1, int(ends[at]), encoding)
+        texts = _first_texts(whole, int(zero[at]) + 1, int(ends[at]), encoding)
         block = _Block(parts=int(parts[k]))
-        flags = int(own[70]) if own.get(70, "").strip().lstrip("-").isdigit() else 0
+        flags = int(texts[70]) if texts.get(70, "").strip().lstrip("-").isdigit() else 0
         # By the DXF reference 4 is an external reference and 8 one that overlays.
-        block.outside = (own.get(1) or "another drawing") if flags & 12 else ""
+        block.outside = (texts.get(1) or "another drawing") if flags & 12 else ""
         listed.append(block)
-        found.setdefault(own.get(2, "").lower(), block)
+        found.setdefault(texts.get(2, "").lower(), block)
     for at in inserts.tolist():
         if number[at] < 0:
             continue
-        own = _first_texts(whole, int(zero[at]) + 1, int(ends[at]), encoding)
+        texts = _first_texts(whole, int(zero[at]) + 1, int(ends[at]), encoding)
         times = 1
         for code in (70, 71):
-            word_ = own.get(code, "1").strip()
+            word_ = texts.get(code, "1").strip()
             times *= max(int(word_), 1) if word_.isdigit() and len(word_) < 9 else 1
-        listed[int(number[at])].inserts.append((own.get(2, "").lower(), times))
+        listed[int(number[at])].inserts.append((texts.get(2, "").lower(), times))
     return found
 
 

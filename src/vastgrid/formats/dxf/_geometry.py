@@ -177,8 +177,8 @@ def _fans(listed: NDArray[np.int64]) -> NDArray[np.int64]:
         size = int(listed[at])
         if size < 0 or at + size >= len(listed) + 1:
             break
-        own = listed[at + 1 : at + 1 + size].tolist()
-        out += [(own[0], own[k], own[k + 1]) for k in range(1, len(own) - 1)]
+        values = listed[at + 1 : at + 1 + size].tolist()
+        out += [(values[0], values[k], values[k + 1]) for k in range(1, len(values) - 1)]
         at += size + 1
     return np.array(out, np.int64).reshape(-1, 3)
 

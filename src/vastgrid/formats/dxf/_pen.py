@@ -82,25 +82,25 @@ class Pen:
 
     def head(self, kind: str, layer: str, sub: str) -> tuple[str, tuple[int, ...]]:
         """Return the beginning of an entity's template, and the decimals of its slots."""
-        own = "".join(letter for letter in layer if letter not in "{}")
+        text = "".join(letter for letter in layer if letter not in "{}")
         if self.old:
-            return f"0\n{kind}\n8\n{own}\n{self.colour}", ()
-        begin = f"0\n{kind}\n5\n{{}}\n330\n{self.owner}\n100\nAcDbEntity\n8\n{own}\n{self.colour}"
+            return f"0\n{kind}\n8\n{text}\n{self.colour}", ()
+        begin = f"0\n{kind}\n5\n{{}}\n330\n{self.owner}\n100\nAcDbEntity\n8\n{text}\n{self.colour}"
         return begin + (f"100\n{sub}\n" if sub else ""), (HEX,)
 
     def handles(self, number: int) -> list[NDArray[Any]]:
         """Return the column of handles, where the edition has them."""
         if self.old:
             return []
-        own = np.arange(self.handle, self.handle + number)
+        index = np.arange(self.handle, self.handle + number)
         self.handle += number
-        return [own]
+        return [index]
 
     def one(self) -> str:
         """Return the handle of a single entity, as its template wants it; nothing where the edition has none."""
-        own = f"{self.handle:X}"
+        text = f"{self.handle:X}"
         self.handle += 1
-        return own
+        return text
 
     def moved(self, xyz: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return coordinates told from the shift, (n, 2) or (n, 3)."""

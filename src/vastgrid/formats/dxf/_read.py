@@ -211,18 +211,18 @@ def by_rules(
     found: list[Dataset] = []
     lines, faces = len(drawing.lines), drawing.count("faces")
     for k, rule in enumerate(rules):
-        own = np.flatnonzero(rule_of == k)
-        findings.append(note("rule-matches", f"{count(len(own), 'entity', 'entities')}: {rule.text()}."))
-        if len(own) == 0 or rule.becomes is Becomes.NOTHING:
+        index = np.flatnonzero(rule_of == k)
+        findings.append(note("rule-matches", f"{count(len(index), 'entity', 'entities')}: {rule.text()}."))
+        if len(index) == 0 or rule.becomes is Becomes.NOTHING:
             continue
         name = rule.name or f"{path.stem} {rule.becomes.value}"
-        on_lines, on_faces = own[own < lines], own[(own >= lines) & (own < lines + faces)] - lines
-        on_points = own[own >= lines + faces] - lines - faces
+        on_lines, on_faces = index[index < lines], index[(index >= lines) & (index < lines + faces)] - lines
+        on_points = index[index >= lines + faces] - lines - faces
         if rule.becomes is Becomes.FACES:
             if len(on_faces):
                 triangles, owner = drawing.faces()
                 found += _surface(name, frame, triangles[np.isin(owner, on_faces)], findings)
-            _unfit(len(own) - len(on_faces), rule, findings)
+            _unfit(len(index) - len(on_faces), rule, findings)
         elif rule.becomes is Becomes.POINTS:
             found += _spots(name, frame, drawing, on_lines, on_faces, on_points, findings)
         else:
@@ -231,7 +231,7 @@ def by_rules(
                 findings += interval_finding(work) if rule.becomes is Becomes.CONTOURS else []
                 work = _with_role(work, rule.becomes)
                 found.append(work)
-            _unfit(len(own) - len(on_lines), rule, findings)
+            _unfit(len(index) - len(on_lines), rule, findings)
     _unmatched(items, rule_of, findings)
     return found
 

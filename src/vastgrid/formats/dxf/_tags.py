@@ -183,8 +183,8 @@ def entities_of(
     ends = np.flatnonzero(zero[start:] & (tags.words[start:] == word("ENDSEC")))
     whole = len(ends) > 0 and bool((zero & (tags.words == word("EOF"))).any())
     stop = start + int(ends[0]) if len(ends) else len(tags.codes)
-    own = tags.part(start, stop)
-    first = np.flatnonzero(own.codes == 0)
+    part = tags.part(start, stop)
+    first = np.flatnonzero(part.codes == 0)
     if not whole:
         # The last entity may lack its end.
         kept = max(len(first) - 1, 0) if not len(ends) else len(first)
@@ -195,13 +195,13 @@ def entities_of(
         findings.append(
             Finding("cut-off", f"The drawing is cut off; what is whole was taken: {count(kept, 'entity', 'entities')}.")
         )
-        own = own.part(0, int(first[kept]) if kept < len(first) else len(own.codes))
+        part = part.part(0, int(first[kept]) if kept < len(first) else len(part.codes))
         first = first[:kept]
-    owner = np.cumsum(own.codes == 0) - 1
+    owner = np.cumsum(part.codes == 0) - 1
     encoding = _encoding(header)
-    layer, layers = texts_of(own, owner, len(first), 8, encoding, "0")
-    bad = _damaged(own, first, owner, start, findings)
-    return Entities(own, first, own.words[first], layer, layers, owner, start, encoding, bad)
+    layer, layers = texts_of(part, owner, len(first), 8, encoding, "0")
+    bad = _damaged(part, first, owner, start, findings)
+    return Entities(part, first, part.words[first], layer, layers, owner, start, encoding, bad)
 
 
 def no_numbers(tags: Tags) -> NDArray[np.int64]:

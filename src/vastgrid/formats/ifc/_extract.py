@@ -84,18 +84,18 @@ def _map(model: Any, scale: float, findings: list[Finding]) -> Any:
     if not conversions:
         findings.append(Finding("no-place", "The model has no map conversion: its coordinates are local to it."))
         return lambda xyz: xyz
-    own = conversions[0]
-    east, north = float(own.XAxisAbscissa or 1.0), float(own.XAxisOrdinate or 0.0)
+    conversion = conversions[0]
+    east, north = float(conversion.XAxisAbscissa or 1.0), float(conversion.XAxisOrdinate or 0.0)
     length = float(np.hypot(east, north)) or 1.0
-    cos, sin, size = east / length, north / length, float(own.Scale or 1.0)
-    unit = _map_unit(own)
+    cos, sin, size = east / length, north / length, float(conversion.Scale or 1.0)
+    unit = _map_unit(conversion)
     # Scale leads from the project's unit to the map's; coordinates are metres here already.
     factor = size * unit / scale
-    origin = np.array([own.Eastings, own.Northings, own.OrthogonalHeight], float) * unit
+    origin = np.array([conversion.Eastings, conversion.Northings, conversion.OrthogonalHeight], float) * unit
 
     def placed(xyz: Floats) -> Floats:
         turned = np.column_stack((cos * xyz[:, 0] - sin * xyz[:, 1], sin * xyz[:, 0] + cos * xyz[:, 1], xyz[:, 2]))
-        return turned * (factor if own.Scale else 1.0) + origin
+        return turned * (factor if conversion.Scale else 1.0) + origin
 
     findings.append(
         note("placed-on-map", f"Placed on the map at {place_words(origin[0], origin[1])}, as the model says.")

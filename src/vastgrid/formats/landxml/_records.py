@@ -211,23 +211,23 @@ def survey(
 ) -> Survey | None:
     """Return what was collected as survey records, drawn; None where there is nothing."""
     records = []
-    for own in collector.records:
-        exact = {key: value for key, value in own.items() if key not in ("role", "name")}
-        exact["geometry"] = [each for each in own["geometry"] if _placed(each, collector.faults)]
+    for record in collector.records:
+        exact = {key: value for key, value in record.items() if key not in ("role", "name")}
+        exact["geometry"] = [each for each in record["geometry"] if _placed(each, collector.faults)]
         if not exact.get("centre", True):
             del exact["centre"]
-        _first_profile(own["name"], exact, findings)
-        line = drawn(exact["geometry"], chord / scale, own["name"], findings)
+        _first_profile(record["name"], exact, findings)
+        line = drawn(exact["geometry"], chord / scale, record["name"], findings)
         if exact.get("profile") and len(line) > 1:
             line = with_profile(line, exact.get("station", 0.0), exact["profile"], chord / scale)
         if len(line) == 0 and exact.get("centre"):
             place = exact["centre"]
             line = np.array([[place[0], place[1], place[2] if len(place) > 2 else math.nan]])
         if len(line) == 0:
-            text = f"{own['role'].capitalize()} {own['name']} has no geometry; it was left out."
+            text = f"{record['role'].capitalize()} {record['name']} has no geometry; it was left out."
             findings.append(left_out("no-geometry", text))
             continue
-        records.append(Record(own["role"], own["name"], line, exact))
+        records.append(Record(record["role"], record["name"], line, exact))
     for fault in sorted(set(collector.faults)):
         findings.append(left_out("not-whole", f"{count(collector.faults.count(fault), 'element')} left out: {fault}."))
     if not records:

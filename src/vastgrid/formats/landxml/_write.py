@@ -259,8 +259,8 @@ def _features(lines: Linework) -> Survey:
     records = []
     for k, name in enumerate(names):
         told[name] = told.get(name, 0) + 1
-        own = name if told[name] == 1 else f"{name} {told[name]}"
-        records.append(Record("plan feature", own, lines.line(k), {}))
+        text = name if told[name] == 1 else f"{name} {told[name]}"
+        records.append(Record("plan feature", text, lines.line(k), {}))
     return survey_of(lines.name, lines.frame, records)
 
 
@@ -355,14 +355,14 @@ def _write_source(file: BinaryIO, tin: Tin, params: LandXmlWriteParams) -> None:
     cuts = tin.break_offsets
     kinds = np.array([*tin.break_kinds, *[USUAL_BREAKLINE] * (len(cuts) - 1)][: len(cuts) - 1])
     for outer, chosen in (("Breaklines", kinds != CONTOUR), ("Contours", kinds == CONTOUR)):
-        own = np.flatnonzero(chosen)
-        if not len(own):
+        index = np.flatnonzero(chosen)
+        if not len(index):
             continue
         file.write(f"<{outer}>\n".encode())
-        parts = [tin.break_vertices[cuts[k] : cuts[k + 1]] for k in own.tolist()]
+        parts = [tin.break_vertices[cuts[k] : cuts[k + 1]] for k in index.tolist()]
         vertices, offsets = np.concatenate(parts), np.concatenate(([0], np.cumsum([len(part) for part in parts])))
         if outer == "Breaklines":
-            _write_breaklines(file, vertices, offsets, None, params.decimals, kinds[own].tolist())
+            _write_breaklines(file, vertices, offsets, None, params.decimals, kinds[index].tolist())
         else:
             heads = [f'<Contour elev="{part[0, 2]:.{params.decimals}f}"><PntList2D>' for part in parts]
             _write_lines(file, vertices[:, [1, 0]], offsets, heads, "</PntList2D></Contour>\n", params.decimals)

@@ -370,19 +370,19 @@ def file_header(points: PointSet, params: LasWriteParams) -> Any:
     if STANDARD_TIME in points.attributes and TIME not in points.attributes:
         header.global_encoding.gps_time_type = laspy.header.GpsTimeType.STANDARD
     _records(points.frame, header)
-    own = set(header.point_format.dimension_names)
+    members = set(header.point_format.dimension_names)
     for name, values in content_of(points, header).items():
-        if name not in own:
+        if name not in members:
             header.add_extra_dim(laspy.ExtraBytesParams(name=name, type=_extra_type(values)))
     return header
 
 
 def content_of(points: PointSet, header: Any) -> dict[str, NDArray[Any]]:
     """Return what of points goes into a file, by the names of its fields."""
-    own = set(header.point_format.standard_dimension_names)
+    members = set(header.point_format.standard_dimension_names)
     columns = {name: values for name, values in points.attributes.items() if values.dtype.kind in "iufb"}
-    called = _extra_names([name for name in columns if _field(name, own, columns) not in own])
-    return {called.get(name, _field(name, own, columns)): values for name, values in columns.items()}
+    called = _extra_names([name for name in columns if _field(name, members, columns) not in members])
+    return {called.get(name, _field(name, members, columns)): values for name, values in columns.items()}
 
 
 def record_of(points: PointSet, which: slice | NDArray[np.int64], header: Any, columns: dict[str, NDArray[Any]]) -> Any:

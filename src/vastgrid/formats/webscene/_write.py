@@ -205,12 +205,12 @@ def _layer(
     dataset: Dataset, place: tuple[float, float, float], number: int, tins: Sequence[Tin], lowest: float
 ) -> dict[str, Any]:
     """Return a dataset as the page holds it; what has no height lies on the ground."""
-    own = kind_of(dataset)
+    kind = kind_of(dataset)
     counts = dataset.count()
     colour = "#" + ramps.category(number).tobytes().hex()
     about: dict[str, Any] = {
         "name": dataset.name,
-        "counted": counted(counts[own.counted], own.counted),
+        "counted": counted(counts[kind.counted], kind.counted),
         "colour": colour,
     }
     if isinstance(dataset, Tin | Mesh):

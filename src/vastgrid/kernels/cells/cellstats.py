@@ -118,8 +118,8 @@ def medians(heights, starts, out):
         n = stop - first
         if n == 0:
             continue
-        own = np.sort(heights[first:stop])
-        out[cell] = own[n // 2] if n % 2 else 0.5 * (own[n // 2 - 1] + own[n // 2])
+        sorted_ = np.sort(heights[first:stop])
+        out[cell] = sorted_[n // 2] if n % 2 else 0.5 * (sorted_[n // 2 - 1] + sorted_[n // 2])
 
 
 @numba.njit(cache=True, nogil=True)

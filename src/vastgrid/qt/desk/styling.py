@@ -78,11 +78,11 @@ class Styling:
         found = [own for node in wanted if (own := self.styled(node)) is not None]
         return [each for own in found for each in (*self._below(own), own)]
 
-    def _below(self, own: StyledLayer) -> list[StyledLayer]:
+    def _below(self, layer: StyledLayer) -> list[StyledLayer]:
         """Return what lies below contours that show what they cost: the ground they give, coloured by its loss."""
-        contours = own.dataset
-        source = next((found for each in own.sources if (found := surface_of(each)) is not None), None)
-        if not isinstance(contours, Contours) or own.look.colour is not LineColour.LOSS or source is None:
+        contours = layer.dataset
+        source = next((found for each in layer.sources if (found := surface_of(each)) is not None), None)
+        if not isinstance(contours, Contours) or layer.look.colour is not LineColour.LOSS or source is None:
             return []
         if contours.content not in self._through:
             self._through[contours.content] = None
@@ -98,7 +98,7 @@ class Styling:
         key = (id(tin), id(source))
         if key not in self._kept:
             look = SurfaceLook(colour=SurfaceColour.DIFFERENCE, shade=False, faces=Faces.FILLED)
-            self._kept[key] = StyledLayer(tin, look, own.number, source, own.sources)
+            self._kept[key] = StyledLayer(tin, look, layer.number, source, layer.sources)
         return [self._kept[key]]
 
     def _arrived(self, content: str, tin: Tin) -> None:

@@ -341,23 +341,23 @@ class DeliverDialog(QDialog):
         """Keep what was typed for the file that is shown."""
         if not self.files:
             return
-        own = self.files[self.current]
-        if self.form is not None and self.form.params is own.format.write_params:
+        file = self.files[self.current]
+        if self.form is not None and self.form.params is file.format.write_params:
             try:
-                own.change(words=self.words())
+                file.change(words=self.words())
             except CallError:
                 return
-        own.name = self.target().name or own.name
+        file.name = self.target().name or file.name
 
     def _show_file(self) -> None:
         """Show a file's format, options and name."""
-        own = self.files[self.current]
+        file = self.files[self.current]
         folder = self.target().parent if self.path.text() else self._folder
         self.formats.blockSignals(True)
-        self.formats.setCurrentIndex(self.formats.findData(own.format.id))
+        self.formats.setCurrentIndex(self.formats.findData(file.format.id))
         self.formats.blockSignals(False)
-        self._make_form(own.enclosure.words)
-        self._named = str(folder / own.name)
+        self._make_form(file.enclosure.words)
+        self._named = str(folder / file.name)
         self.path.setText(self._named)
         self._preview()
 
@@ -376,10 +376,10 @@ class DeliverDialog(QDialog):
     def _format_changed(self) -> None:
         if not self.files:
             return
-        own = self.files[self.current]
-        if own.format is not self.format:
-            own.change(format=self.format.id, words={}, ending="")
-        self._make_form(own.enclosure.words)
+        file = self.files[self.current]
+        if file.format is not self.format:
+            file.change(format=self.format.id, words={}, ending="")
+        self._make_form(file.enclosure.words)
         self._changed()
         self._fill_files()
 
@@ -398,12 +398,12 @@ class DeliverDialog(QDialog):
             return
         self._wish += 1
         try:
-            own = self.files[self.current]
+            file = self.files[self.current]
             have = self._have()
-            datasets = [have[card] for card in self.enclosed(own)]
+            datasets = [have[card] for card in self.enclosed(file)]
             params = declare.build(self.format.write_params, self.words())
             if not datasets and have:
-                raise CallError(f"nothing of what goes out belongs into this file ({', '.join(own.enclosure.kinds)})")
+                raise CallError(f"nothing of what goes out belongs into this file ({', '.join(file.enclosure.kinds)})")
             if not self.target().parent.is_dir():
                 raise CallError(f"there is no folder {self.target().parent}")
             names = [path.name for _, path in self._named_targets()]

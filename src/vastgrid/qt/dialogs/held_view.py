@@ -68,13 +68,13 @@ class HeldView(QWidget):
         self.tree.clear()
         self._draw([])
 
-    def show_held(self, own: Held) -> None:
+    def show_held(self, held: Held) -> None:
         """Show a file's tree and picture."""
-        self.held = own
+        self.held = held
         self.tree.blockSignals(True)
-        fill(self.tree, own.items)
+        fill(self.tree, held.items)
         self.tree.blockSignals(False)
-        self._draw(own.datasets)
+        self._draw(held.datasets)
 
     def say(self, size: float, more: Sequence[str]) -> None:
         """Say what is in it, its size in bytes, where it lies, and more lines of rich text."""

@@ -86,8 +86,8 @@ class RecipeDialog(QDialog):
     # -- what it is made of
 
     def _left(self) -> QWidget:
-        own = QWidget()
-        layout = QVBoxLayout(own)
+        widget = QWidget()
+        layout = QVBoxLayout(widget)
         layout.setContentsMargins(0, 0, 0, 0)
         self.files = self._table([slot.name for slot in self.recipe.slots])
         self.files.setAccessibleName("Files of each run")
@@ -107,11 +107,11 @@ class RecipeDialog(QDialog):
             row.addWidget(button)
         row.addStretch()
         layout.addLayout(row)
-        return own
+        return widget
 
     def _right(self) -> QWidget:
-        own = QWidget()
-        layout = QVBoxLayout(own)
+        widget = QWidget()
+        layout = QVBoxLayout(widget)
         layout.setContentsMargins(0, 0, 0, 0)
         self.results = self._table(list(RESULTS))
         self.results.setAccessibleName("Results of each run")
@@ -126,7 +126,7 @@ class RecipeDialog(QDialog):
         row.addWidget(self.as_job)
         row.addStretch()
         layout.addLayout(row)
-        return own
+        return widget
 
     def _foot(self, folder: Path) -> QHBoxLayout:
         row = QHBoxLayout()

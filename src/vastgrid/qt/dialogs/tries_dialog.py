@@ -113,16 +113,16 @@ class TriesDialog(QDialog):
         self.table.selectRow(chosen_row)
 
     def _start(self, row: int) -> None:
-        own = self.tries[row]
+        attempt = self.tries[row]
 
         def work(progress: Progress) -> Try:
             began = time.perf_counter()
-            conversion = own.conversion
+            conversion = attempt.conversion
             assert conversion is not None
-            params = declare.build(conversion.params, own.words)
+            params = declare.build(conversion.params, attempt.words)
             result, _ = convert(conversion, check_usable(conversion, self.datasets), params, progress)
             return dataclasses.replace(
-                own, dataset=result.dataset, loss=result.loss, seconds=time.perf_counter() - began
+                attempt, dataset=result.dataset, loss=result.loss, seconds=time.perf_counter() - began
             )
 
         self.desk.start_behind(
@@ -130,7 +130,7 @@ class TriesDialog(QDialog):
             "trying",
             work,
             partial(self._arrived, row),
-            lambda why: self._fill(row, [own.said, why]),
+            lambda why: self._fill(row, [attempt.said, why]),
         )
 
     def _arrived(self, row: int, made: Try) -> None:
@@ -160,14 +160,14 @@ class TriesDialog(QDialog):
         return max(self.table.currentRow(), 0)
 
     def _show_chosen(self) -> None:
-        own = self.tries[self.row()]
-        self.make.setEnabled(own.dataset is not None and own.conversion is not None)
-        self.shown.emit(own.dataset)
+        attempt = self.tries[self.row()]
+        self.make.setEnabled(attempt.dataset is not None and attempt.conversion is not None)
+        self.shown.emit(attempt.dataset)
 
     def _accept(self) -> None:
-        own = self.tries[self.row()]
-        if own.conversion is not None:
-            self.chosen.emit(own.conversion.id, own.words)
+        attempt = self.tries[self.row()]
+        if attempt.conversion is not None:
+            self.chosen.emit(attempt.conversion.id, attempt.words)
         self.accept()
 
     def done(self, code: int) -> None:

@@ -29,8 +29,8 @@ NARROW = 520.0
 def scales(items: Sequence[StyledLayer], ends: tuple[float, float]) -> list[Scale]:
     """Return what has to be explained: the scales of what is shown, the uppermost first, each once."""
     found: dict[str, Scale] = {}
-    for own in reversed(items):
-        scale = _scale_of(own, ends)
+    for item in reversed(items):
+        scale = _scale_of(item, ends)
         if scale is not None:
             found.setdefault(scale.title, scale)
     # Many sources share one legend.
@@ -41,15 +41,15 @@ def scales(items: Sequence[StyledLayer], ends: tuple[float, float]) -> list[Scal
     return list(found.values())[:3]
 
 
-def _scale_of(own: StyledLayer, ends: tuple[float, float]) -> Scale | None:
-    data = own.dataset
+def _scale_of(layer: StyledLayer, ends: tuple[float, float]) -> Scale | None:
+    data = layer.dataset
     if kind_of(data).covers:
-        return surface_scale(own, *ends)
+        return surface_scale(layer, *ends)
     if data.kind == PointSet.kind:
-        scale = point_scale(own, *ends)
+        scale = point_scale(layer, *ends)
         return scale if scale.entries or not scale.title.startswith("Elevation") else None
     layers = getattr(data, "layers", None)
-    if layers is not None and own.look.colour is LineColour.LAYER:
+    if layers is not None and layer.look.colour is LineColour.LAYER:
         entries = tuple((name or "no layer", category(k)) for k, name in enumerate(layers))
         return Scale(data.name or "Layers", category(0).reshape(1, 3), entries=entries)
     return None

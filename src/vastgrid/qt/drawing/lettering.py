@@ -20,9 +20,9 @@ from vastgrid.styling.colouring import StyledLayer
 LEGIBLE = 4.0
 
 
-def write_points(picture: QImage, own: StyledLayer, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
+def write_points(picture: QImage, layer: StyledLayer, view: View, palette: theme.Palette, taken: list[QRectF]) -> None:
     """Write elevations and codes beside points, the first come first."""
-    points = narrowed(own.dataset, PointSet)
+    points = narrowed(layer.dataset, PointSet)
     box = view.box()
     xyz = points.xyz
     inside = (xyz[:, 0] > box[0]) & (xyz[:, 0] < box[2]) & (xyz[:, 1] > box[1]) & (xyz[:, 1] < box[3])
@@ -57,8 +57,8 @@ def write_levels(
     """Write levels along index contours where there is room, upright, the first come first."""
     painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
     painter.setFont(theme.font(7.5, bold=True))
-    for own in sets:
-        contours = narrowed(own.dataset, Contours)
+    for delivery_set in sets:
+        contours = narrowed(delivery_set.dataset, Contours)
         if contours.labels:
             _write_labels(painter, contours, view, palette)
             continue

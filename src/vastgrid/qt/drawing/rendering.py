@@ -57,7 +57,7 @@ ROOM = 58.0
 
 def height_range(datasets: Sequence[Dataset]) -> tuple[float, float]:
     """Return the heights that the ends of the ramp stand for: those of the surfaces, or else of whatever there is."""
-    surfaces: list[Dataset] = [own for each in datasets if (own := surface_of(each)) is not None]
+    surfaces: list[Dataset] = [surface for each in datasets if (surface := surface_of(each)) is not None]
     pairs = [pair for each in surfaces or datasets if (pair := each.extent().elevation)]
     if not pairs:
         return 0.0, 1.0
@@ -102,7 +102,7 @@ class _Canvas:
 
 
 @singledispatch
-def _drawn(data: Dataset, own: StyledLayer, canvas: _Canvas) -> None:
+def _drawn(data: Dataset, layer: StyledLayer, canvas: _Canvas) -> None:
     """Draw a dataset in its look; one that the views cannot show leaves no trace."""
 
 
@@ -137,36 +137,36 @@ def draw(
         items.sort(key=lambda own: kind_of(own.dataset).rank)
     fine = view.finer(ratio)
     image = np.zeros((fine.height, fine.width, 4), np.uint8)
-    datasets = [own.dataset for own in items]
+    datasets = [item.dataset for item in items]
     ground = any(kind_of(each).covers for each in datasets)
     canvas = _Canvas(image, fine, ends or height_range(datasets), palette, small, wires, ground, ratio)
-    for own in items:
-        _drawn(own.dataset, own, canvas)
+    for item in items:
+        _drawn(item.dataset, item, canvas)
     picture = QImage(image.tobytes(), fine.width, fine.height, 4 * fine.width, QImage.Format.Format_ARGB32).copy()
     picture.setDevicePixelRatio(ratio)
     if labels and not small:
         taken: list[QRectF] = []
         painter = QPainter(picture)
-        sets = [own for own in items if own.dataset.kind == Contours.kind and own.look.labels]
+        sets = [item for item in items if item.dataset.kind == Contours.kind and item.look.labels]
         write_levels(painter, sets, view, palette, taken)
         painter.end()
-        for own in items:
-            for points in of_kind([own.dataset], PointSet):
-                if own.look.labels and len(points.xyz) and _spacing(points, view.size) >= ROOM:
-                    write_points(picture, own, view, palette, taken)
+        for item in items:
+            for points in of_kind([item.dataset], PointSet):
+                if item.look.labels and len(points.xyz) and _spacing(points, view.size) >= ROOM:
+                    write_points(picture, item, view, palette, taken)
     return picture
 
 
 @_drawn.register
-def _draw_contours(contours: Contours, own: StyledLayer, canvas: _Canvas) -> None:
+def _draw_contours(contours: Contours, layer: StyledLayer, canvas: _Canvas) -> None:
     image, view, ends, palette, small = canvas.image, canvas.view, canvas.ends, canvas.palette, canvas.small
     thin, thick = ("#B08D6A", "#E3CDB0") if canvas.bare else (palette.contour, palette.index)
-    if own.look.labels and not small:
+    if layer.look.labels and not small:
         contours = contours.with_gaps()
     minor, index = strengths(contours, canvas.size)
     indexed = bool(contours.index.any())
     between = contours.supplementary
-    weak = 0.55 * minor if own.look.minor and not (small and indexed) else 0.0
+    weak = 0.55 * minor if layer.look.minor and not (small and indexed) else 0.0
     for mine, width, strength, usual in (
         (between, 1.0, 0.5 * weak, thin),
         (~contours.index & ~between, 1.0, weak, thin),
@@ -175,22 +175,22 @@ def _draw_contours(contours: Contours, own: StyledLayer, canvas: _Canvas) -> Non
         if strength == 0.0 or not mine.any():
             continue
         xy, offsets = take_lines(contours.plan, contours.offsets, np.flatnonzero(mine))
-        colours = line_colours(own, contours.levels[mine], None, usual, ends)
+        colours = line_colours(layer, contours.levels[mine], None, usual, ends)
         place = (view.west, view.top, view.size)
-        strength *= own.look.opacity / 100.0
+        strength *= layer.look.opacity / 100.0
         strokes.draw_coloured_lines(
             image, view.turned(xy), fixed(offsets), *place, colours, strength, width * canvas.ratio
         )
 
 
 @_drawn.register
-def _draw_linework(lines: Linework, own: StyledLayer, canvas: _Canvas) -> None:
-    _draw_lines(lines, own, canvas, lines.layer, canvas.palette.breakline)
+def _draw_linework(lines: Linework, layer: StyledLayer, canvas: _Canvas) -> None:
+    _draw_lines(lines, layer, canvas, lines.layer, canvas.palette.breakline)
 
 
 @_drawn.register
-def _draw_survey(lines: Survey, own: StyledLayer, canvas: _Canvas) -> None:
-    _draw_lines(lines, own, canvas, None, canvas.palette.action)
+def _draw_survey(lines: Survey, layer: StyledLayer, canvas: _Canvas) -> None:
+    _draw_lines(lines, layer, canvas, None, canvas.palette.action)
 
 
 def _draw_lines(lines: Linework | Survey, own: StyledLayer, canvas: _Canvas, layer: Any, usual: str) -> None:
@@ -212,39 +212,41 @@ def _draw_lines(lines: Linework | Survey, own: StyledLayer, canvas: _Canvas, lay
 
 
 @_drawn.register
-def _draw_tin(tin: Tin, own: StyledLayer, canvas: _Canvas) -> None:
-    _draw_triangles(tin, own, canvas, tin.triangles)
+def _draw_tin(tin: Tin, layer: StyledLayer, canvas: _Canvas) -> None:
+    _draw_triangles(tin, layer, canvas, tin.triangles)
 
 
 @_drawn.register
-def _draw_mesh(mesh: Mesh, own: StyledLayer, canvas: _Canvas) -> None:
+def _draw_mesh(mesh: Mesh, layer: StyledLayer, canvas: _Canvas) -> None:
     # From above the faces that lie highest are seen: they are drawn last.
     faces = fixed(mesh.triangles[np.argsort(mesh.vertices[mesh.triangles, 2].max(axis=1))])
-    _draw_triangles(mesh, own, canvas, faces)
+    _draw_triangles(mesh, layer, canvas, faces)
 
 
-def _draw_triangles(surface: Tin | Mesh, own: StyledLayer, canvas: _Canvas, faces: NDArray[np.int32]) -> None:
-    view, look = canvas.view, own.look
+def _draw_triangles(surface: Tin | Mesh, layer: StyledLayer, canvas: _Canvas, faces: NDArray[np.int32]) -> None:
+    view, look = canvas.view, layer.look
     vertices = view.turned(surface.vertices)
     filled = look.faces is not Faces.WIRE
     if filled:
         place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
-        _tint(own, canvas, raster_heights(vertices, faces, *place), vertices, faces)
+        _tint(layer, canvas, raster_heights(vertices, faces, *place), vertices, faces)
     if look.faces is not Faces.FILLED and (canvas.wires or not filled):
         rims = getattr(surface, "edges_across", None)
-        _draw_wires(canvas, own, surface, vertices, rims, filled=filled)
+        _draw_wires(canvas, layer, surface, vertices, rims, filled=filled)
 
 
 @_drawn.register
-def _draw_grid(grid: Grid, own: StyledLayer, canvas: _Canvas) -> None:
+def _draw_grid(grid: Grid, layer: StyledLayer, canvas: _Canvas) -> None:
     none = np.zeros((0, 3))
-    _tint(own, canvas, _sampled(grid, canvas.view), none, fixed(none.astype(np.int32)))
+    _tint(layer, canvas, _sampled(grid, canvas.view), none, fixed(none.astype(np.int32)))
 
 
-def _tint(own: StyledLayer, canvas: _Canvas, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32]) -> None:
+def _tint(
+    layer: StyledLayer, canvas: _Canvas, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32]
+) -> None:
     """Colour every pixel by what it stands for, lit from the north-west."""
-    look, view = own.look, canvas.view
-    cell = view.size * ratio_of(own.dataset.frame)
+    look, view = layer.look, canvas.view
+    cell = view.size * ratio_of(layer.dataset.frame)
     if look.shade:
         light = shade.hillshade(heights_here, cell, cell, 315.0, 45.0)
     else:
@@ -252,14 +254,14 @@ def _tint(own: StyledLayer, canvas: _Canvas, heights_here: Floats, vertices: Flo
     gone = hidden_at(look, heights_here)
     if gone is not None:
         light = np.where(gone, np.nan, light)
-    scale = surface_scale(own, *canvas.ends)
-    values = _values(own, heights_here, vertices, faces, view, cell)
+    scale = surface_scale(layer, *canvas.ends)
+    values = _values(layer, heights_here, vertices, faces, view, cell)
     shade.tint(values, light, scale.colours, scale.low, scale.high, canvas.image, look.opacity / 100.0)
 
 
 def _draw_wires(
     canvas: _Canvas,
-    own: StyledLayer,
+    layer: StyledLayer,
     surface: Tin | Mesh,
     vertices: Floats,
     across: NDArray[np.int32] | None,
@@ -269,7 +271,7 @@ def _draw_wires(
     image, view, palette = canvas.image, canvas.view, canvas.palette
     place = (view.west, view.top, view.size)
     colour = ramps.rgb(palette.ink if palette.name == "light" or not filled else palette.band)
-    opacity = own.look.opacity / 100.0
+    opacity = layer.look.opacity / 100.0
     every = fixed(np.zeros((0, 3), np.bool_))
     strength = (0.3 if filled else 0.75) * opacity
     faces = surface.triangles
@@ -303,17 +305,17 @@ def _sampled(surface: Tin | Grid, view: View) -> Floats:
 
 
 def _values(
-    own: StyledLayer, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32], view: View, cell: float
+    layer: StyledLayer, heights_here: Floats, vertices: Floats, faces: NDArray[np.int32], view: View, cell: float
 ) -> Floats:
     """Return what the colour of each pixel stands for."""
-    look, surface = own.look, own.dataset
+    look, surface = layer.look, layer.dataset
     if look.colour in (SurfaceColour.SLOPE, SurfaceColour.ASPECT):
         slope, aspect = shade.slope_aspect(heights_here, cell, cell)
         return np.asarray(slope if look.colour is SurfaceColour.SLOPE else (aspect + view.turn) % 360.0)
-    if look.colour is SurfaceColour.DIFFERENCE and own.against is not None:
-        return heights_here - _sampled(own.against, view)
-    if look.colour is SurfaceColour.SOURCE and own.sources and surface.kind == Tin.kind:
-        values, _ = surface_values(own)
+    if look.colour is SurfaceColour.DIFFERENCE and layer.against is not None:
+        return heights_here - _sampled(layer.against, view)
+    if look.colour is SurfaceColour.SOURCE and layer.sources and surface.kind == Tin.kind:
+        values, _ = surface_values(layer)
         place = ((view.west, view.top), (view.size, view.size), (view.height, view.width))
         return raster_faces(vertices, faces, *place, values)
     if look.colour is SurfaceColour.ELEVATION:
@@ -331,32 +333,32 @@ def _spacing(points: PointSet, size: float) -> float:
 
 
 @_drawn.register
-def _draw_points(points: PointSet, own: StyledLayer, canvas: _Canvas) -> None:
+def _draw_points(points: PointSet, layer: StyledLayer, canvas: _Canvas) -> None:
     image, view, small = canvas.image, canvas.view, canvas.small
     darker = 105 if canvas.ground or small else 0 if canvas.bare else 60
     if points.extent().east is None:
         return
     spacing = _spacing(points, canvas.size)
-    reach = own.look.size // 2 if own.look.size else 2 if spacing > 40 else 1 if spacing > 4 else 0
+    reach = layer.look.size // 2 if layer.look.size else 2 if spacing > 40 else 1 if spacing > 4 else 0
     if small:
         # A card's picture is shown at half its size: single pixels of a sparse survey would vanish.
         reach = max(reach, min(round(spacing / 4.0), 6))
     reach = canvas.reach(reach)
-    strength = 0.9 * own.look.opacity / 100.0
-    scale = point_scale(own, *canvas.ends)
-    if own.look.colour is PointColour.ELEVATION:
+    strength = 0.9 * layer.look.opacity / 100.0
+    scale = point_scale(layer, *canvas.ends)
+    if layer.look.colour is PointColour.ELEVATION:
         # Over a surface of the same colours points have to stand out.
         scale = dataclasses.replace(
             scale, colours=np.clip(scale.colours.astype(np.int16) - darker, 0, 255).astype(np.uint8)
         )
     place = (view.west, view.top, view.size)
-    for xyz, rows in _visible(points, view, reach, needs_rows=not by_height(own)):
+    for xyz, rows in _visible(points, view, reach, needs_rows=not by_height(layer)):
         turned = view.turned(xyz)
-        if by_height(own):
+        if by_height(layer):
             strokes.draw_points(image, turned, *place, scale.colours, scale.low, scale.high, strength, reach)
             continue
-        colours = point_colours(own, rows, xyz, scale)
-        keep = shown_points(own, rows, xyz)
+        colours = point_colours(layer, rows, xyz, scale)
+        keep = shown_points(layer, rows, xyz)
         if keep is not None:
             turned, colours = fixed(turned[keep]), colours[keep]
         strokes.draw_dots(image, turned, *place, colours, strength, reach)

@@ -133,8 +133,8 @@ def _paint_sheet(painter: QPainter, page: Page) -> None:
     palette = theme.LIGHT
     left, top = MARGIN * dot, MARGIN * dot
     box = QRectF(left, top, view.width, view.height)
-    lines = [own for own in items if kind_of(own.dataset).lines]
-    ground = [own for own in items if own not in lines]
+    lines = [item for item in items if kind_of(item.dataset).lines]
+    ground = [item for item in items if item not in lines]
     fine = DPI / OWN
     sharp = dataclasses.replace(
         view, size=view.size / fine, width=round(view.width * fine), height=round(view.height * fine)
@@ -145,10 +145,10 @@ def _paint_sheet(painter: QPainter, page: Page) -> None:
     painter.save()
     painter.setClipRect(box)
     painter.translate(left, top)
-    ends = rendering.height_range([own.dataset for own in items])
-    for own in lines:
-        _paint_lines(painter, own, view, ends, palette, dot)
-    sets = [own for own in lines if own.dataset.kind == Contours.kind and own.look.labels]
+    ends = rendering.height_range([item.dataset for item in items])
+    for line in lines:
+        _paint_lines(painter, line, view, ends, palette, dot)
+    sets = [line for line in lines if line.dataset.kind == Contours.kind and line.look.labels]
     write_levels(painter, sets, view, palette, [])
     painter.restore()
     ink = palette.colour("ink")
@@ -281,25 +281,25 @@ Pen = tuple[Any, Any, str, Any]
 
 
 @singledispatch
-def _pen(data: Dataset, own: StyledLayer, palette: theme.Palette) -> Pen:
+def _pen(data: Dataset, layer: StyledLayer, palette: theme.Palette) -> Pen:
     """Return level and layer of each line, the usual colour, and each line's width in millimetres; 0 draws none."""
     raise TypeError(f"{data.title} is not drawn with a pen")
 
 
 @_pen.register
-def _pen_of_contours(data: Contours, own: StyledLayer, palette: theme.Palette) -> Pen:
-    width = np.where(data.index, 0.30, np.where(data.supplementary, 0.09, 0.13) if own.look.minor else 0.0)
+def _pen_of_contours(data: Contours, layer: StyledLayer, palette: theme.Palette) -> Pen:
+    width = np.where(data.index, 0.30, np.where(data.supplementary, 0.09, 0.13) if layer.look.minor else 0.0)
     return data.levels, None, palette.contour, width
 
 
 @_pen.register
-def _pen_of_lines(data: Linework, own: StyledLayer, palette: theme.Palette) -> Pen:
-    return _first_heights(data), data.layer, palette.breakline, np.full(len(data), 0.22 * own.look.width)
+def _pen_of_lines(data: Linework, layer: StyledLayer, palette: theme.Palette) -> Pen:
+    return _first_heights(data), data.layer, palette.breakline, np.full(len(data), 0.22 * layer.look.width)
 
 
 @_pen.register
-def _pen_of_survey(data: Survey, own: StyledLayer, palette: theme.Palette) -> Pen:
-    return _first_heights(data), None, palette.action, np.full(len(data), 0.22 * own.look.width)
+def _pen_of_survey(data: Survey, layer: StyledLayer, palette: theme.Palette) -> Pen:
+    return _first_heights(data), None, palette.action, np.full(len(data), 0.22 * layer.look.width)
 
 
 def _first_heights(data: Linework | Survey) -> Any:

@@ -81,8 +81,8 @@ class AnswerPart(QWidget):
         units = table.units or ("",) * len(table.columns)
         for row, (name, unit) in enumerate(zip(table.columns, units, strict=True)):
             grid.addWidget(label(f"{name} {unit}".strip(), quiet=True, wrap=False), row, 0)
-            for column, own in enumerate(texts):
-                value = label(own[row], wrap=False)
+            for column, text in enumerate(texts):
+                value = label(text[row], wrap=False)
                 value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: {theme.points(8.5)};')
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 grid.addWidget(value, row, 1 + column)

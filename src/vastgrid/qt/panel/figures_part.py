@@ -79,23 +79,25 @@ class FiguresPart(QWidget):
             table.addWidget(own, k, 1)
         return table
 
-    def _hidden(self, own: Histogram) -> set[int]:
-        if own.keys:
+    def _hidden(self, histogram: Histogram) -> set[int]:
+        if histogram.keys:
             hidden = hidden_classes_of(self.look_.get("hidden", ""))
-            return {k for k, key in enumerate(own.keys) if hidden[key]}
-        if own.title != "Elevations":
+            return {k for k, key in enumerate(histogram.keys) if hidden[key]}
+        if histogram.title != "Elevations":
             return set()
         ranges = hidden_heights_of(self.look_.get("heights", ""))
-        middle = (own.bounds[1:] + own.bounds[:-1]) / 2.0
+        middle = (histogram.bounds[1:] + histogram.bounds[:-1]) / 2.0
         return {k for k, z in enumerate(middle.tolist()) if any(low <= z <= high for low, high in ranges)}
 
-    def _toggle(self, own: Histogram, k: int) -> None:
+    def _toggle(self, histogram: Histogram, k: int) -> None:
         """Hide what a bar stands for, or show it again."""
-        gone = self._hidden(own) ^ {k}
-        if own.keys:
-            self.hidden.emit({"hidden": ", ".join(str(own.keys[each]) for each in sorted(gone))})
+        gone = self._hidden(histogram) ^ {k}
+        if histogram.keys:
+            self.hidden.emit({"hidden": ", ".join(str(histogram.keys[each]) for each in sorted(gone))})
         else:
-            self.hidden.emit({"heights": ranges_text([(own.bounds[j], own.bounds[j + 1]) for j in sorted(gone)])})
+            self.hidden.emit(
+                {"heights": ranges_text([(histogram.bounds[j], histogram.bounds[j + 1]) for j in sorted(gone)])}
+            )
 
     def text(self) -> str:
         """Return everything as text."""

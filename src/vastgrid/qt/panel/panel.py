@@ -270,9 +270,9 @@ class Panel(QWidget):
         outputs = node.node.outputs if node.output is node.node.outputs[0] else (node.output,)
         found: dict[str, Dataset] = {}
         for output in outputs:
-            own = self.desk.dataset(output.card) if session.graph[output.card].kind == Table.kind else None
-            if own is not None:
-                found[output.which] = own
+            dataset = self.desk.dataset(output.card) if session.graph[output.card].kind == Table.kind else None
+            if dataset is not None:
+                found[output.which] = dataset
         conversion = catalog.conversion_named(node.operation)
         part = AnswerPart(conversion, found, self.palette_)
         if not part.charts and not part.buttons:

@@ -207,8 +207,8 @@ class LineageView(QWidget):
 
     def _has_eye(self, node: Card) -> bool:
         """Return whether a card is something that the views can show or hide."""
-        own = kind_named(self.kind_of(node))
-        return node.role is not Role.DELIVERY and (own is None or own.drawn)
+        kind = kind_named(self.kind_of(node))
+        return node.role is not Role.DELIVERY and (kind is None or kind.drawn)
 
     def eye_of(self, card: Placed) -> QRectF:
         """Return where a card's switch for showing and hiding is."""

@@ -123,7 +123,7 @@ class PlanView(QWidget):
 
         picture = drawn(wish.items)
         other = drawn(wish.other) if wish.other else None
-        ends = rendering.height_range([own.dataset for own in (*wish.items, *wish.other)])
+        ends = rendering.height_range([item.dataset for item in (*wish.items, *wish.other)])
         return picture, (furniture.scales([*wish.other, *wish.items], ends), other)
 
     # -- what is shown
@@ -131,7 +131,7 @@ class PlanView(QWidget):
     @property
     def datasets(self) -> list[Dataset]:
         """What is shown, the lowest first."""
-        return [own.dataset for own in self.items]
+        return [item.dataset for item in self.items]
 
     def show_items(self, items: Sequence[StyledLayer], other: Sequence[StyledLayer] = ()) -> None:
         """Show these, the first lowest; the view stays where it is unless nothing was shown before.
@@ -141,15 +141,15 @@ class PlanView(QWidget):
         other : sequence of Dressed
             What is shown to the right of the divider; with it the divider appears.
         """
-        before = [(id(own.dataset), own.look, own.number) for own in (*self.items, *self.other)]
+        before = [(id(item.dataset), item.look, item.number) for item in (*self.items, *self.other)]
         self.split = (self.split or 0.5) if other else None
-        if [(id(own.dataset), own.look, own.number) for own in (*items, *other)] == before and len(items) == len(
+        if [(id(item.dataset), item.look, item.number) for item in (*items, *other)] == before and len(items) == len(
             self.items
         ):
             return
         self.items, self.other = list(items), list(other)
         self._scene += 1
-        for tin in of_kind((own.dataset for own in (*self.items, *self.other)), Tin):
+        for tin in of_kind((item.dataset for item in (*self.items, *self.other)), Tin):
             # The picture need not wait for what only readouts and catching need.
             if not heights_at_hand(tin):
                 _indexer.submit(bucket_index, tin)
@@ -202,7 +202,7 @@ class PlanView(QWidget):
 
     def fit(self) -> None:
         """Show everything whole, north up."""
-        box = bounds([own.dataset for own in (*self.items, *self.other)])
+        box = bounds([item.dataset for item in (*self.items, *self.other)])
         if box is not None and self.width() > 1:
             self.touched = False
             self.look(fitted(box, self.width(), self.height()))
@@ -237,7 +237,7 @@ class PlanView(QWidget):
 
     def settled(self) -> bool:
         """Whether the picture shows the present view sharply, and heights can be read out."""
-        surfaces = of_kind((own.dataset for own in (*self.items, *self.other)), Tin)
+        surfaces = of_kind((item.dataset for item in (*self.items, *self.other)), Tin)
         return self.drawn() and all(heights_at_hand(each) for each in surfaces)
 
     def drawn(self) -> bool:
@@ -296,9 +296,9 @@ class PlanView(QWidget):
         self.touched = True
         east, north = self.view.world(at.x(), at.y())
         size = min(max(self.view.size / ratio, 1e-6), 1e7)
-        own = dataclasses.replace(self.view, size=size, width=self.width(), height=self.height())
-        there = own.world(at.x(), at.y())
-        self.look(dataclasses.replace(own, east=own.east + east - there[0], north=own.north + north - there[1]))
+        view = dataclasses.replace(self.view, size=size, width=self.width(), height=self.height())
+        there = view.world(at.x(), at.y())
+        self.look(dataclasses.replace(view, east=view.east + east - there[0], north=view.north + north - there[1]))
 
     def pan(self, dx: float, dy: float) -> None:
         """Move the picture by pixels."""
@@ -482,8 +482,8 @@ class PlanView(QWidget):
         painter.fillRect(right, self.palette_.colour("paper"))
         furniture.paint_picture(painter, picture, drawn, self.view)
         painter.restore()
-        alike = {id(own) for own in self.items} & {id(own) for own in self.other}
-        one, two = ([each.dataset.name for each in own if id(each) not in alike] for own in (self.items, self.other))
+        alike = {id(item) for item in self.items} & {id(own) for own in self.other}
+        one, two = ([each.dataset.name for each in item if id(each) not in alike] for item in (self.items, self.other))
         divider.paint(painter, at, self.height(), one, two, self.palette_)
 
     def _paint_furniture(self, painter: QPainter) -> None:

@@ -215,7 +215,7 @@ class Sectioning(QWidget):
         line = self.line
         if line is None:
             return
-        datasets = [own.dataset for own in reversed(self.plan.items)]
+        datasets = [item.dataset for item in reversed(self.plan.items)]
         band = self.band_width()
         self._asked += 1
         number = self._asked

@@ -115,7 +115,7 @@ class SpaceView(QWidget):
 
     def show_items(self, items: Sequence[StyledLayer]) -> None:
         """Show these; the camera stays where it is unless nothing was shown before."""
-        if [id(own) for own in items] == [id(own) for own in self.items]:
+        if [id(item) for item in items] == [id(item) for item in self.items]:
             return
         self.items = list(items)
         self._number += 1
@@ -128,7 +128,7 @@ class SpaceView(QWidget):
         dark = self.palette_.name == "dark"
         return Scene(
             tuple(self.items),
-            rendering.height_range([own.dataset for own in self.items]),
+            rendering.height_range([item.dataset for item in self.items]),
             self.sun,
             self.cut,
             clouds,
@@ -383,8 +383,8 @@ class SpaceView(QWidget):
     def ground_at(self, east: float, north: float) -> float | None:
         """Return the height of the uppermost surface at a place."""
         found = None
-        for own in self.items:
-            surface = surface_of(own.dataset)
+        for item in self.items:
+            surface = surface_of(item.dataset)
             if surface is not None and heights_at_hand(surface):
                 z = float(heights(surface, np.array([[east, north]]))[0])
                 if math.isfinite(z):

@@ -128,9 +128,9 @@ class AtHome(QObject):
     def fill_recent(self, menu: QMenu) -> None:
         """Fill a menu with the jobs that were open lately and are still there."""
         menu.clear()
-        own = str(self._desk.session.folder.resolve())
+        text = str(self._desk.session.folder.resolve())
         for path in recent():
-            if path == own or not (Path(path) / "job.json").is_file():
+            if path == text or not (Path(path) / "job.json").is_file():
                 continue
             action = menu.addAction(Path(path).name)
             assert action is not None

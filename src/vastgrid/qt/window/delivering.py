@@ -46,9 +46,9 @@ class Delivering:
             for each in catalog.FORMATS
             if each.write is not None and (not kinds or any(issubclass(kind, each.carries.kinds) for kind in kinds))
         ]
-        for own in known_sets():
-            run = partial(self.desk.guarded, partial(self.deliver_set, own.name))
-            entry(menu, f"{own.title} …", run, glyphs.icon("delivery", self.palette().action))
+        for delivery_set in known_sets():
+            run = partial(self.desk.guarded, partial(self.deliver_set, delivery_set.name))
+            entry(menu, f"{delivery_set.title} …", run, glyphs.icon("delivery", self.palette().action))
         menu.addSeparator()
         for each in able:
             run = partial(self.desk.guarded, partial(self.deliver, each.id))

@@ -149,10 +149,10 @@ class EditTools:
 
     def show_ghost(self, kind: EditKind, hand: EditTool, places: list[Caught], value: Length | None) -> None:
         """Draw what an edit would do, worked out behind; the latest wish wins."""
-        own = self.surface()
-        if own is None:
+        surface = self.surface()
+        if surface is None:
             return
-        _, tin = own
+        _, tin = surface
         corners = tuple((each.east, each.north) for each in places)
         reach = REACH * self.plan.view.size
 
@@ -284,19 +284,19 @@ class EditTools:
     # -- doing it
 
     def _gathered(self, kind: EditKind, hand: EditTool, places: list[Caught]) -> None:
-        own = self.surface()
-        if own is None:
+        surface = self.surface()
+        if surface is None:
             raise CallError("choose one TIN first: it is what the edit tools work on")
-        _, tin = own
+        _, tin = surface
         clicked = tuple((each.east, each.north) for each in places)
         part, _ = self._part(tin, clicked)
         corners = meant(part, kind, hand, clicked, REACH * self.plan.view.size)
         key = next(key for key, _, each in edit_tools() if each is hand)
         if not hand.asks:
-            self._do(own, hand.edit(corners, None).line(), corners, key)
+            self._do(surface, hand.edit(corners, None).line(), corners, key)
             return
         dialog = self._dialog(kind, hand, tin, corners)
-        dialog.accepted.connect(lambda: self.desk.guarded(partial(self._accepted, own, hand, corners, dialog, key)))
+        dialog.accepted.connect(lambda: self.desk.guarded(partial(self._accepted, surface, hand, corners, dialog, key)))
         ring = [Caught(east, north, 0.0, "", "") for east, north in corners]
         if hand.gathers == "area":
             self.held = key
@@ -326,11 +326,11 @@ class EditTools:
         if self._card and (self.desk.selection != [self._card] or self._card not in self.desk.session.graph):
             # Taken back, or another card is looked at now.
             return 0
-        own = self.surface()
-        if own is None or not self._waiting:
+        surface = self.surface()
+        if surface is None or not self._waiting:
             return len(self._waiting)
-        node = self.desk.session.graph.node(own[0])
-        log = self.desk.session.editing.log(own[0])
+        node = self.desk.session.graph.node(surface[0])
+        log = self.desk.session.editing.log(surface[0])
         if log is None:
             # Nothing is edited any more, or all of it is yet to be made.
             return len(self._waiting) if self.desk.runner.busy else 0

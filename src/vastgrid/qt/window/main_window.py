@@ -233,7 +233,7 @@ class MainWindow(QMainWindow):
     def refresh_views(self) -> None:
         """Show the cards that are to be seen, in their looks."""
         self.views.show_items()
-        self.parts.ordering.see_to([own.dataset for own in self.plan.items], self.session.folder)
+        self.parts.ordering.see_to([item.dataset for item in self.plan.items], self.session.folder)
 
     def show_panel(self) -> None:
         """Show the chosen cards' panel anew."""

@@ -137,8 +137,8 @@ class MakeMenu:
         """Return under which word a conversion is offered."""
         if conversion.keeps:
             return CHANGED
-        own = kind_named(conversion.gives([type(each) for each in known]).kind)
-        return (own.group if own else "") or CHANGED
+        kind = kind_named(conversion.gives([type(each) for each in known]).kind)
+        return (kind.group if kind else "") or CHANGED
 
     def _files(self, menu: QMenu, actions: dict[str, QAction], known: list[Dataset]) -> None:
         """Offer the files that can hold what is chosen, with about how large they will be."""
@@ -166,7 +166,10 @@ class MakeMenu:
         conversion = catalog.conversion_named(operation)
         known = check_usable(conversion, [self.desk.session.named(node) for node in inputs])
         params = settled(conversion, known, declare.build(conversion.params, words))
-        tries = [Try(conversion, {**words, **own}, ", ".join(own.values())) for own in conversion.tries(known, params)]
+        tries = [
+            Try(conversion, {**words, **attempt}, ", ".join(attempt.values()))
+            for attempt in conversion.tries(known, params)
+        ]
         if not tries:
             return self.ask_dialog(operation, inputs, words)
         return self._table(f"{conversion.title}: what each would cost", inputs, tries, len(tries) // 2)
@@ -225,9 +228,9 @@ class MakeMenu:
             )
 
         def drawn(corners: list[tuple[float, float]]) -> None:
-            own = self.desk.dataset(chosen[0])
+            dataset = self.desk.dataset(chosen[0])
             field = declare.field_named(conversion.params, drawn_field(conversion))
-            area = field.kind(tuple(corners), own.frame if own is not None else UNKNOWN)
+            area = field.kind(tuple(corners), dataset.frame if dataset is not None else UNKNOWN)
             self.making.make(operation, chosen, {field.name: declare.value_text(area)}, asked=conversion.answers)
 
         if drawn_kind(conversion) is Line:

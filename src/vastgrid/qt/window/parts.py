@@ -155,10 +155,10 @@ class Parts:
         CallError
             If no surface is chosen that is built from points and lines.
         """
-        own = self.edit_tools.surface()
-        if own is None:
+        surface = self.edit_tools.surface()
+        if surface is None:
             raise CallError("choose one TIN first: its rim is kept")
-        card, tin = own
+        card, tin = surface
         builder = catalog.builder()
         field = next(each for each in declare.fields(builder.params) if each.kind is Area)
         if self.desk.session.graph[card].operation != builder.id:

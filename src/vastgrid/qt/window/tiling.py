@@ -80,7 +80,7 @@ class LargeFolderWork:
         known = [data for card in cards if (data := self.desk.session.dataset(card)) is not None]
         found = []
         for each in catalog.CONVERSIONS:
-            roles = sum(own.least for own in each.inputs)
+            roles = sum(source.least for source in each.inputs)
             # What builds a surface of points needs a step after it: that is asked for in the window of steps.
             if each.tiles is None or each.answers or each.builds or not (each.many or len(paths) == roles):
                 continue

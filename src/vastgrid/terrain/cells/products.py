@@ -37,10 +37,10 @@ def cell_by_cell(run: Callable[[Any, Any, Any], Any], quantity: str, measure: Ca
     """Return how what depends on each cell and its eight neighbours runs on tiles: as on the whole."""
 
     def whole(inputs: Sequence[Outline], params: Any) -> CellOutline:
-        own = inputs[0]
-        assert isinstance(own, CellOutline)
-        name = f"{quantity.capitalize()} of {own.name}"
-        return dataclasses.replace(own, name=name, quantity=quantity, measure=measure(params), elevation=None)
+        source = inputs[0]
+        assert isinstance(source, CellOutline)
+        name = f"{quantity.capitalize()} of {source.name}"
+        return dataclasses.replace(source, name=name, quantity=quantity, measure=measure(params), elevation=None)
 
     def one(inputs: Sequence[Dataset], params: Any, piece: TilePart) -> Dataset:
         made: Dataset = run(inputs, params, Silent()).dataset

@@ -79,13 +79,13 @@ class CleaningLog(Log):
     @classmethod
     def shown(cls, line: str, unit: str = "") -> str:
         """Return an entry as people read it."""
-        own = read_cleaning(line)
-        where = said_of(own.picks, unit)
-        if own.word == DELETE:
+        cleaning = read_cleaning(line)
+        where = said_of(cleaning.picks, unit)
+        if cleaning.word == DELETE:
             return f"points deleted {where}"
-        if own.word == KEEP:
+        if cleaning.word == KEEP:
             return f"only the points kept {where}"
-        return f"points made {class_words(own.code)} {where}"
+        return f"points made {class_words(cleaning.code)} {where}"
 
     @classmethod
     def place(cls, line: str) -> tuple[float, float]:
@@ -126,26 +126,28 @@ def cleaned(points: PointSet, log: CleaningLog) -> Cleaned:
     for number, line in enumerate(log.entries, log.before + 1):
         if line.startswith(OFF):
             continue
-        own = read_cleaning(line)
-        chosen, why = _chosen(points, own.picks, classes)
+        cleaning = read_cleaning(line)
+        chosen, why = _chosen(points, cleaning.picks, classes)
         chosen &= left
-        if chosen.any() and not (own.word == CLASS or (left & ~chosen if own.word == DELETE else chosen).any()):
+        if chosen.any() and not (
+            cleaning.word == CLASS or (left & ~chosen if cleaning.word == DELETE else chosen).any()
+        ):
             chosen, why = np.zeros_like(chosen), "nothing would be left"
         if not chosen.any():
             text = f"Edit {number} ({CleaningLog.shown(line)}) does not apply: {why or 'there are no points'}."
-            at = own.picks[0][1].at
+            at = cleaning.picks[0][1].at
             findings.append(Finding("edit-not-applied", text, at=at if np.isfinite(at[0]) else None))
             continue
         made += 1
-        if own.word == DELETE:
+        if cleaning.word == DELETE:
             left &= ~chosen
-        elif own.word == KEEP:
+        elif cleaning.word == KEEP:
             left &= chosen
         else:
             # Who has no classes yet was never classified (0).
             classes = np.zeros(len(left), np.uint8) if classes is None else np.array(classes)
-            classed += int((classes[chosen] != own.code).sum())
-            classes[chosen] = own.code
+            classed += int((classes[chosen] != cleaning.code).sum())
+            classes[chosen] = cleaning.code
     attributes = points.attributes if classes is None else {**points.attributes, CLASSES: classes}
     result = dataclasses.replace(points, attributes=attributes)
     dropped = int(len(left) - left.sum())

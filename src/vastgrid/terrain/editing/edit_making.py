@@ -143,10 +143,10 @@ def set_height(work: Working, edit: Edit) -> str:
 
 
 def _inside(work: Working, edit: Edit, heights: Callable[[Floats], Floats]) -> str:
-    own = work.ground_vertices(_closed(edit.inside))
-    if len(own) == 0:
+    vertices = work.ground_vertices(_closed(edit.inside))
+    if len(vertices) == 0:
         return "there is no vertex inside"
-    work.set_heights(own, heights(work.xyz[own]))
+    work.set_heights(vertices, heights(work.xyz[vertices]))
     return ""
 
 
@@ -176,16 +176,18 @@ def to_plane(work: Working, edit: Edit) -> str:
 def even(work: Working, edit: Edit) -> str:
     """Move each vertex towards the plane through its neighbours, at most as far as is said."""
     most = _amount(work, edit)
-    own = work.ground_vertices(_closed(edit.inside))
-    if len(own) == 0:
+    vertices = work.ground_vertices(_closed(edit.inside))
+    if len(vertices) == 0:
         return "there is no vertex inside"
     work.open()
-    rings = [work.neighbours_of(int(v)) for v in own]
-    before = work.xyz[own, 2].copy()
+    rings = [work.neighbours_of(int(v)) for v in vertices]
+    before = work.xyz[vertices, 2].copy()
     for _ in range(ROUNDS):
-        wanted = np.array([_plane_at(work.xyz[v], work.xyz[ring]) for v, ring in zip(own.tolist(), rings, strict=True)])
-        work.xyz[own, 2] = np.clip(wanted, before - most, before + most)
-    work.set_heights(own, work.xyz[own, 2].copy())
+        wanted = np.array(
+            [_plane_at(work.xyz[v], work.xyz[ring]) for v, ring in zip(vertices.tolist(), rings, strict=True)]
+        )
+        work.xyz[vertices, 2] = np.clip(wanted, before - most, before + most)
+    work.set_heights(vertices, work.xyz[vertices, 2].copy())
     return ""
 
 

@@ -89,13 +89,13 @@ class Log(ABC):
 def _parse(kind: type[Log], word: str) -> Log:
     lines = []
     for number, line in enumerate(re.split(r"[\n;]", word), 1):
-        own = " ".join(line.split("#")[0].split())
-        if own:
+        text = " ".join(line.split("#")[0].split())
+        if text:
             try:
-                entry = kind.tidied(own.removeprefix(OFF))
+                entry = kind.tidied(text.removeprefix(OFF))
             except CallError as error:
                 raise CallError(f"line {number}: {error}") from error
-            lines.append(OFF + entry if own.startswith(OFF) else entry)
+            lines.append(OFF + entry if text.startswith(OFF) else entry)
     return kind(tuple(lines))
 
 

@@ -174,10 +174,10 @@ Candidates = tuple[NDArray[np.int64], Floats, Floats, NDArray[np.bool_]]
 
 def _spaced(lengths: Floats, wanted: NDArray[np.bool_], wish: Wish) -> Candidates:
     """Return places at a first distance and then at a spacing along each line; on a short line its middle."""
-    own = np.flatnonzero(wanted)
-    whole = lengths[own]
+    index = np.flatnonzero(wanted)
+    whole = lengths[index]
     number = np.maximum(np.floor((whole - wish.first) / wish.spacing).astype(np.int64) + 1, 1)
-    line = np.repeat(own, number)
+    line = np.repeat(index, number)
     nth = np.arange(len(line)) - np.repeat(np.cumsum(number) - number, number)
     first = np.where(whole < wish.first, whole / 2.0, wish.first)
     at = np.repeat(first, number) + nth * wish.spacing
@@ -185,10 +185,10 @@ def _spaced(lengths: Floats, wanted: NDArray[np.bool_], wish: Wish) -> Candidate
 
 
 def _at_ends(contours: Contours, lengths: Floats, width: Floats, wanted: NDArray[np.bool_], wish: Wish) -> Candidates:
-    own = np.flatnonzero(wanted & ~contours.closed()) if wish.ends else np.zeros(0, np.int64)
-    half = 0.501 * width[own]
-    at = np.concatenate((half, lengths[own] - half))
-    return np.concatenate((own, own)), at, np.zeros(len(at)), np.zeros(len(at), np.bool_)
+    index = np.flatnonzero(wanted & ~contours.closed()) if wish.ends else np.zeros(0, np.int64)
+    half = 0.501 * width[index]
+    at = np.concatenate((half, lengths[index] - half))
+    return np.concatenate((index, index)), at, np.zeros(len(at)), np.zeros(len(at), np.bool_)
 
 
 def _on_line(contours: Contours, along: Floats, wanted: NDArray[np.bool_], wish: Wish) -> Candidates:

@@ -35,28 +35,28 @@ def surface_of(side_list: list[Side], inner: Any, name: str, frame: Any, ring: F
     def put(places: Floats) -> NDArray[np.int64]:
         nonlocal number
         xyz.append(places)
-        own = np.arange(number, number + len(places))
+        index = np.arange(number, number + len(places))
         number += len(places)
-        return own
+        return index
 
     for side in side_list:
         previous: tuple[Cast, NDArray[np.int64]] | None = None
         last_ground = -1
-        for own in side.casts:
-            rows = put(own.places)
-            if own.state != "slope" and len(rows) > 1:
+        for cast in side.casts:
+            rows = put(cast.places)
+            if cast.state != "slope" and len(rows) > 1:
                 edges.append(np.column_stack((rows[:-1], rows[1:])))
             if previous is not None:
                 one, before = previous
                 edges.append(np.array([[before[0], rows[0]]]))
-                strips.append(_strip(one.places, own.places))
+                strips.append(_strip(one.places, cast.places))
                 for k in range(1, min(len(before), len(rows)) - 1):
                     edges.append(np.array([[before[k], rows[k]]]))
-            if own.state != "slope":
+            if cast.state != "slope":
                 if last_ground >= 0:
                     edges.append(np.array([[last_ground, rows[-1]]]))
                 last_ground = int(rows[-1])
-            previous = own, rows
+            previous = cast, rows
     if ring is not None:
         rows = put(ring)
         edges.append(np.column_stack((rows[:-1], rows[1:])))
@@ -112,10 +112,10 @@ def _triangulated(vertices: Floats, edges: NDArray[np.int64], region: Any, name:
 def daylight_of(side: Side) -> list[Floats]:
     """Return the line along which slopes meet the ground, parted where they do not."""
     found: list[list[Floats]] = [[]]
-    for own in side.casts:
-        if own.state == "ground":
-            found[-1].append(own.end)
-        elif own.state == "open" and found[-1]:
+    for cast in side.casts:
+        if cast.state == "ground":
+            found[-1].append(cast.end)
+        elif cast.state == "open" and found[-1]:
             found.append([])
     return [line for line in (_without_repeats(np.array(line)) for line in found if line) if len(line) > 1]
 

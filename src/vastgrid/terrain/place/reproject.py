@@ -313,14 +313,14 @@ def grid_there(
     part : Grid
         On the lattice of `whole`, in whose terms places are worked out: so that parts give the same as all of it.
     """
-    own = whole.place_of(part)
+    place = whole.place_of(part)
     heights = large_array((window.rows, window.columns), np.float64, np.nan)
     eastings = goal.west + (window.left + np.arange(window.columns) + 0.5) * goal.dx
     for row in range(window.rows):
         northing = goal.north - (window.top + row + 0.5) * goal.dy
         sx, sy = way.plan.transform(eastings, np.full(window.columns, northing), direction="INVERSE")
         column, line = (np.asarray(sx) - whole.west) / whole.dx - 0.5, (whole.north - np.asarray(sy)) / whole.dy - 0.5
-        heights[row] = bilinear(part.heights, column - own.left, line - own.top)
+        heights[row] = bilinear(part.heights, column - place.left, line - place.top)
         if row % 64 == 0:
             progress.report(0.95 * row / window.rows, "reprojecting")
     return goal.grid(window, heights)

@@ -18,10 +18,10 @@ from vastgrid.kernels.lines.profiles import needed
 BELOW = 1.0 - 1e-9
 
 
-def shared_window(whole: CellOutline, own: Window) -> Window:
+def shared_window(whole: CellOutline, window: Window) -> Window:
     """Return the cells between whose centres the ground of a tile lies: its own, and the first row and column beyond."""
-    rows, columns = min(own.rows + 1, whole.rows - own.top), min(own.columns + 1, whole.columns - own.left)
-    return Window(own.top, own.left, rows, columns)
+    rows, columns = min(window.rows + 1, whole.rows - window.top), min(window.columns + 1, whole.columns - window.left)
+    return Window(window.top, window.left, rows, columns)
 
 
 def on_lattice(tin: Tin, whole: CellOutline) -> Tin:
@@ -49,8 +49,8 @@ def seam_vertices(around: Grid, whole: CellOutline, window: Window, tolerance: f
     tolerance : float
         How far the straight lines between them may lie from the cells of the seam.
     """
-    own = whole.place_of(around)
-    top, left = window.top - own.top, window.left - own.left
+    place = whole.place_of(around)
+    top, left = window.top - place.top, window.left - place.left
     # Where ground ends beside a seam a rim may turn, so both sides have a vertex there; beyond the whole nothing ends.
     open_ = _beside_gaps(np.isnan(around.heights))
     inner = (slice(top, top + window.rows), slice(left, left + window.columns))
