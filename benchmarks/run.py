@@ -32,6 +32,7 @@ from sending import bench_sent_cloud, bench_sent_faces, bench_sent_glb, bench_se
 from shaping import bench_click, bench_ground, bench_many_points, bench_replay, bench_simplify_grid, bench_simplify_tin
 from shared import FOLDER, OTHERS, ROWS, best, make_tin, row, survey
 
+from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Silent
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
@@ -448,7 +449,7 @@ def bench_keeping() -> None:
     from vastgrid.lineage.store import Keeper
 
     figures = {"count": {"vertices": 48_212, "triangles": 96_301}, "extent": {"east": [0.0, 1.0], "north": [0.0, 1.0]}}
-    findings = tuple({"code": "spikes", "text": "A spike stands here. " * 12, "at": [1.0, 2.0]} for _ in range(6))
+    findings = tuple(Finding("spikes", "A spike stands here. " * 12, at=(1.0, 2.0)) for _ in range(6))
     graph = Graph()
     for k in range(40):
         outcome = Outcome("key", {"": Given(f"digest {k}", figures)}, findings=findings)
@@ -459,7 +460,7 @@ def bench_keeping() -> None:
     history = History((graph,), ("start",), 0)
     for k in range(500):
         history = history.then(history.graph.changed(f"n{k % 40}", name=f"Step {k}"), f"step {k}")
-    settings = {"findings": {f"n{k}": [dict(each) for each in findings] for k in range(40)}}
+    settings = {"findings": {f"n{k}": [each.to_json() for each in findings] for k in range(40)}}
     keeper = Keeper(FOLDER / "kept")
     keeper.behind(lambda why: None)
     seconds = best(lambda: keeper.keep("job", history, settings), 20)

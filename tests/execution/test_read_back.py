@@ -16,8 +16,9 @@ from vastgrid.convert.lines import contours
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.survey import Record, survey_of
-from vastgrid.delivery.deliver import Delivery, deliver
+from vastgrid.delivery.deliver import deliver
 from vastgrid.execution.steps import read_file
+from vastgrid.lineage.delivered import Delivery
 
 SURFACE = ground(300)
 FORMAT = {each.id: each for each in catalog.FORMATS}

@@ -10,7 +10,8 @@ from vastgrid.base import files
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.declarations.fileformat import PlannedFile
-from vastgrid.delivery.deliver import Delivery, deliver
+from vastgrid.delivery.deliver import deliver
+from vastgrid.lineage.delivered import Delivery
 
 LANDXML = catalog.format_named("landxml")
 

@@ -80,7 +80,9 @@ def look(folder, lines, killed, behind):
     states = [sorted(graph.cards) for graph in session.history.graphs]
     # Kept at once, everything that was said to be done is there; kept behind, all but the last seconds.
     safe = [each for each in done if not behind or killed - each["at"] > 3.0]
-    if safe and safe[-1]["cards"] not in states and sorted(session.graph.cards) not in [each["cards"] for each in done]:
+    # What was undone and then left behind is rightly gone; something at least as new is there then.
+    since = [each["cards"] for each in done[len(safe) - 1 :]] if safe else []
+    if since and not any(cards in states for cards in since):
         wrong.append(f"lost: {safe[-1]}")
     for graph in session.history.graphs[-3:]:
         for card in graph.cards.values():

@@ -89,7 +89,7 @@ def test_roles_say_which_is_which(session, tmp_path):
     assert session.graph.node(first).uses == (Use(low, "old"), Use(high, "new"))
     assert session.graph.node(other).uses == (Use(high, "old"), Use(low, "new"))
     assert plain(session.sentence(first)) == f"How far {names[1]} lies above {names[0]}, wherever there are both."
-    mean = {k: session.graph[k].outcome.loss["mean"] for k in (first, other)}
+    mean = {k: session.graph[k].outcome.loss.mean for k in (first, other)}
     assert mean[first] > 0 > mean[other] and mean[first] == pytest.approx(-mean[other], rel=0.05)
     assert session.measured_against(first) == names[0]
     session.give_role(first, high, "old")

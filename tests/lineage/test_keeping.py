@@ -9,6 +9,7 @@ import pytest
 
 from builders import ground, scattered
 from vastgrid.base.errors import CallError, FormatError, WriteError
+from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Silent
 from vastgrid.jobs.session import Session
 from vastgrid.lineage import store
@@ -91,7 +92,7 @@ def long_history(steps, cards):
     graph = Graph()
     figures = {"count": {"points": 5}, "extent": {"east": [0.0, 1.0]}}
     for k in range(cards):
-        outcome = Outcome("k", {"": Given(f"d{k}", figures)}, findings=({"code": "x", "text": "y" * 300},))
+        outcome = Outcome("k", {"": Given(f"d{k}", figures)}, findings=(Finding("x", "y" * 300),))
         output = OutputCard(f"n{k}", name=f"Card {k}")
         graph = graph.with_node(Node(f"n{k}", Role.MADE, "tin", outputs=(output,), outcome=outcome))
     history = History((graph,), ("start",), 0)

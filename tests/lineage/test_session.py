@@ -187,7 +187,7 @@ def test_delivery_is_a_node_with_its_report(session, tmp_path):
     node = session.plan_delivery("landxml", [tin], {}, tmp_path / "g.xml", (None, None))
     session.change(session.remake(session.graph.with_node(node), [node.id], Silent()), "deliver")
     report = session.graph[node.id].outcome.delivery
-    assert report["good"] and report["vertical"] < 1e-4
+    assert report.good and report.vertical < 1e-4
     assert "written to g.xml as LandXML" in plain(session.sentence(node.id))
     session.change(session.graph.with_node(session.with_word(tin, "heights", "lowest")), "change")
     assert session.graph.state(node.id) is State.STALE

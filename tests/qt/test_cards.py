@@ -250,7 +250,7 @@ def test_options_and_units_go_into_the_card(qtbot, window, dialog, tmp_path):
     dialog.write.click()
     settle(qtbot, window)
     (node,) = [each for each in window.session.graph.cards.values() if each.role is Role.DELIVERY]
-    assert node.words["decimals"] == "2" and node.node.into[0] == "ft" and node.outcome.delivery["good"]
+    assert node.words["decimals"] == "2" and node.node.into[0] == "ft" and node.outcome.delivery.good
     assert 'linearUnit="foot"' in (tmp_path / "feet.xml").read_text()[:3000]
     assert chosen(window) == ["feet.xml"] and "written and read back" in window.desk.message
 
@@ -296,7 +296,7 @@ def test_a_set_writes_all_its_files(qtbot, window, letter, tmp_path):
     letter.write.click()
     settle(qtbot, window)
     made = deliveries(window)
-    assert set(made) == {"ground.dxf", "ground.ifc"} and all(each.outcome.delivery["good"] for each in made.values())
+    assert set(made) == {"ground.dxf", "ground.ifc"} and all(each.outcome.delivery.good for each in made.values())
     assert made["ground.ifc"].words["decimals"] == "2", "what was typed for the other file stays with it"
     assert {each.name for each in tmp_path.iterdir() if each.is_file()} == {"ground.dxf", "ground.ifc"}
 
@@ -385,6 +385,6 @@ def test_machine_control_gets_where_the_surfaces_meet(qtbot, window, letter, tmp
     qtbot.waitUntil(lambda: bool(deliveries(window)), timeout=20_000)
     settle(qtbot, window)
     (made,) = deliveries(window).values()
-    assert made.outcome.delivery["good"] and len(made.inputs) == 2
+    assert made.outcome.delivery.good and len(made.inputs) == 2
     text = (tmp_path / "ground.xml").read_text()
     assert text.count("<Surface name") == 1 and 'PlanFeature name="No change' in text

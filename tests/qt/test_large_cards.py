@@ -86,7 +86,7 @@ def test_a_result_too_large_for_the_job_comes_in_from_its_coarse_levels(qtbot, w
     grid = window.session.dataset(card)
     assert grid.heights.shape == (75, 100)
     assert (grid.dx, grid.dy) == (8.0, 8.0)
-    assert "read-coarser" in [each["code"] for each in node.outcome.findings]
+    assert "read-coarser" in [each.code for each in node.outcome.findings]
     dialog.close()
     window.desk.select([card])
     menu, own = offered(window)

@@ -186,7 +186,7 @@ def test_making_from_a_card(qtbot, window):
     next(action for text, action in offered.items() if text.startswith("Grid")).trigger()
     idle(qtbot, window)
     made = window.session.graph[window.lineage.selection[0]]
-    assert made.operation == "grid" and made.outcome.loss["max"] > 0
+    assert made.operation == "grid" and made.outcome.loss.largest > 0
 
 
 def test_the_finder_takes_actions_cards_and_sentences(qtbot, window):
@@ -270,7 +270,7 @@ def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, windo
     dialog.write.click()
     idle(qtbot, window)
     node = window.session.graph[window.lineage.selection[0]]
-    assert node.outcome.delivery["good"] and (tmp_path / "ground.xml").exists()
+    assert node.outcome.delivery.good and (tmp_path / "ground.xml").exists()
     shown = " ".join(label.text() for label in window.panel.findChildren(type(window.panel.sentence)))
     assert "Read back from disk" in shown and "triangles" in shown
 

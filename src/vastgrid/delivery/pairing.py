@@ -21,20 +21,11 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries
+from vastgrid.lineage.delivered import Compared
 from vastgrid.measures.difference import difference
 
 # Lines with other vertices than were sent, beyond which nobody can speak of pairs.
 MOST_UNEVEN = 20_000
-
-
-@dataclass(frozen=True, slots=True)
-class Compared:
-    """One thing that was compared after reading back."""
-
-    what: str
-    sent: str
-    read: str
-    good: bool
 
 
 @dataclass(frozen=True, slots=True)

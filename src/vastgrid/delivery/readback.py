@@ -21,8 +21,9 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Carries, Format
-from vastgrid.delivery.pairing import Compared, Reading, between, without_records
+from vastgrid.delivery.pairing import Reading, between, without_records
 from vastgrid.kernels.triangles.topology import free_edges, neighbours_of
+from vastgrid.lineage.delivered import Compared
 
 
 def compare(

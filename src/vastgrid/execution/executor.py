@@ -17,7 +17,6 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, unit_word
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion, Inputs, Result, listed
 from vastgrid.execution.describing import described
 from vastgrid.execution.nodes import NodeBuilder, new_card, references
@@ -31,7 +30,7 @@ from vastgrid.params import declare
 from vastgrid.terrain.place.units import in_units
 
 if TYPE_CHECKING:
-    from vastgrid.delivery.deliver import Delivery
+    from vastgrid.lineage.delivered import Delivery
 
 Units = tuple[Unit | None, Unit | None]
 
@@ -228,9 +227,9 @@ class Executor:
             results=results,
             # What stands elsewhere already is not kept a second time.
             settled=self.store.payloads.kept({**made.settled, **references(node.words)} if made.settled else {}),
-            loss=made.loss.to_json() if made.loss else None,
-            findings=tuple(finding.to_json() for finding in made.findings),
-            delivery=made.delivery.to_json() if made.delivery else None,
+            loss=made.loss,
+            findings=tuple(made.findings),
+            delivery=made.delivery,
             when=datetime.datetime.now().isoformat(timespec="seconds"),
             seconds=made.delivery.seconds if made.delivery else time.perf_counter() - began,
             figures=made.figures,
@@ -292,7 +291,7 @@ class Executor:
                 continue
             seen.add(own.id)
             behind += own.inputs
-            loss = Loss.from_json(own.outcome.loss) if own.outcome is not None and own.outcome.loss else None
+            loss = own.outcome.loss if own.outcome is not None else None
             if loss is not None and loss.largest > _NOTHING and (worst is None or loss.largest > worst.largest):
                 role = catalog.conversion_named(own.operation).measured_role
                 names = [graph[use.card].name for use in own.uses if use.role == role]

@@ -17,8 +17,8 @@ from vastgrid.base.subprocesses import run_apart
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of
 from vastgrid.declarations.conversion import listed
-from vastgrid.delivery.deliver import Delivery
 from vastgrid.execution.run_log import Account
+from vastgrid.lineage.delivered import Delivery
 from vastgrid.params import declare
 from vastgrid.reports.account import as_json, as_text
 from vastgrid.reports.paper import FileLine, Report, SourceLine, as_html

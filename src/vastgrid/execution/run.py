@@ -341,15 +341,13 @@ class Run:
 
     def deliver(self, kind: Format, target: Path, words: dict[str, str], units: Units, progress: Progress) -> None:
         """Write what there is, read it back and compare."""
-        from vastgrid.delivery.deliver import Delivery
-
         node = self.executor.planned_delivery(self.graph, kind.id, self.have, words, target, units)
         self.graph = self.executor.make(self.graph.with_node(node), node.id, progress)
         outcome = self.graph.nodes[node.id].outcome
         assert outcome is not None
         assert outcome.delivery is not None
         self.sent += [card for card in self.have if card not in self.sent]
-        self.account.deliveries.append(Delivery.from_json(outcome.delivery))
+        self.account.deliveries.append(outcome.delivery)
 
 
 # From so many vertices on it is said beforehand; so many are made, written and read back in a minute (measured).

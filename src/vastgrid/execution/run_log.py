@@ -12,9 +12,9 @@ from vastgrid import catalog
 from vastgrid.base.findings import Finding, counted
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion, listed
-from vastgrid.delivery.deliver import Delivery
 from vastgrid.execution.executor import Executor
 from vastgrid.execution.steps import Source
+from vastgrid.lineage.delivered import Delivery
 from vastgrid.lineage.graph import Graph
 from vastgrid.params import declare
 
@@ -97,8 +97,8 @@ def step_of(executor: Executor, graph: Graph, node: str) -> Step:
     names = [(use.role, graph[use.card].name) for use in own.uses]
     return Step(
         declare.plain(conversion.sentence(params, names)),
-        tuple(Finding.from_json(dict(values)) for values in own.outcome.findings),
-        Loss.from_json(own.outcome.loss) if own.outcome.loss else None,
+        own.outcome.findings,
+        own.outcome.loss,
         tuple({**card.figures, "name": card.name} for card in own.cards()),
         listed([name for role, name in names if role == conversion.measured_role]),
         own.outcome.figures,

@@ -12,7 +12,6 @@ from vastgrid.base.findings import Finding
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table
-from vastgrid.delivery.deliver import Delivery
 from vastgrid.execution.papers import contents_of, file_line, source_line
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import Graph, Node, Role
@@ -49,7 +48,7 @@ def report(session: Session, node: str) -> Report:
             findings.append(dataclasses.replace(noticed.finding, text=noticed.finding.text + said))
         names = ", ".join(card.name for card in cards)
         sentence = f"{names}: " + "".join(piece.text for piece in session.sentence(each))
-        loss = Loss.from_json(own.outcome.loss) if own.outcome and own.outcome.loss else None
+        loss = own.outcome.loss if own.outcome else None
         steps.append(
             _Step(
                 sentence,
@@ -64,7 +63,7 @@ def report(session: Session, node: str) -> Report:
     last = graph.node(node)
     files = []
     if outcome and outcome.delivery:
-        files = [file_line(Delivery.from_json(outcome.delivery), last.words)]
+        files = [file_line(outcome.delivery, last.words)]
     read = [graph.nodes[step] for step in steps_before if graph.nodes[step].role is Role.SOURCE]
     sources = [source_line(Path(step.path), _sentence_of(step), step.fingerprint) for step in read]
     sent = sent_of(session, node)

@@ -369,7 +369,7 @@ class Session(OpenJob):
         # What a step noticed is told once, with the first thing that it gave.
         told = own.role is Role.SOURCE or own.output is own.node.outputs[0]
         outcome = own.outcome if told else None
-        made = [Finding.from_json(dict(values)) for values in outcome.findings] if outcome else []
+        made = list(outcome.findings) if outcome else []
         return made + self.inspection.findings(self.graph, node)
 
     def noticed(self, nodes: Sequence[str] | None = None) -> list[Noticed]:

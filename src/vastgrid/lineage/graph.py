@@ -10,7 +10,10 @@ from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any
 
+from vastgrid.base.findings import Finding
 from vastgrid.base.quantities import Unit
+from vastgrid.data.loss import Loss
+from vastgrid.lineage.delivered import Delivery
 
 
 class Role(Enum):
@@ -59,12 +62,12 @@ class Outcome:
         What it gave, by the name of the output.
     settled : dict
         Every parameter in words, as it was settled for these inputs.
-    loss : dict or None
-        Vertical cost, as `Loss.to_json` gives it.
-    findings : tuple of dict
-        As `Finding.to_json` gives them.
-    delivery : dict or None
-        Read-back report.
+    loss : Loss or None
+        Vertical cost.
+    findings : tuple of Finding
+        What was noticed.
+    delivery : Delivery or None
+        What was written, and what reading it back showed.
     when : str
         Date and time, ISO 8601.
     seconds : float
@@ -76,9 +79,9 @@ class Outcome:
     key: str
     results: dict[str, Given] = field(default_factory=dict)
     settled: dict[str, str] = field(default_factory=dict)
-    loss: dict[str, Any] | None = None
-    findings: tuple[dict[str, Any], ...] = ()
-    delivery: dict[str, Any] | None = None
+    loss: Loss | None = None
+    findings: tuple[Finding, ...] = ()
+    delivery: Delivery | None = None
     when: str = ""
     seconds: float = 0.0
     figures: dict[str, Any] = field(default_factory=dict)
@@ -467,6 +470,9 @@ def node_values(node: Node) -> dict[str, Any]:
     if node.outcome is not None:
         outcome = _values(node.outcome)
         outcome["results"] = {name: _values(given) for name, given in node.outcome.results.items()}
+        outcome["loss"] = node.outcome.loss.to_json() if node.outcome.loss else None
+        outcome["findings"] = [finding.to_json() for finding in node.outcome.findings]
+        outcome["delivery"] = node.outcome.delivery.to_json() if node.outcome.delivery else None
         values["outcome"] = outcome
     return values
 
@@ -490,7 +496,13 @@ def node_of(value: dict[str, Any]) -> Node:
     outcome = value.get("outcome")
     if outcome is not None:
         results = {name: Given(**given) for name, given in outcome["results"].items()}
-        own["outcome"] = Outcome(**{**outcome, "results": results, "findings": tuple(outcome["findings"])})
+        typed = {
+            "results": results,
+            "loss": Loss.from_json(outcome["loss"]) if outcome.get("loss") else None,
+            "findings": tuple(Finding.from_json(finding) for finding in outcome["findings"]),
+            "delivery": Delivery.from_json(outcome["delivery"]) if outcome.get("delivery") else None,
+        }
+        own["outcome"] = Outcome(**{**outcome, **typed})
     node = Node(**own)
     _check_types(node)
     return node
@@ -524,5 +536,3 @@ def _check_types(node: Node) -> None:
         said = [given.figures.get(key) or "" for key in ("kind", "horizontal_unit", "vertical_unit")]
         if not all(isinstance(text, str) for text in (given.digest, *said)):
             raise ValueError("a result has no digest, no kind, or no unit")
-    if not all(isinstance(each, dict) for each in outcome.findings):
-        raise ValueError("a finding is none")

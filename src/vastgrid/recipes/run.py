@@ -21,11 +21,11 @@ from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table
 from vastgrid.declarations.conversion import listed
 from vastgrid.declarations.fileformat import Format
-from vastgrid.delivery.deliver import Delivery
 from vastgrid.execution.executor import Executor, Keeping, StepResult, units_of
 from vastgrid.execution.nodes import new_card
 from vastgrid.execution.run_log import Step, step_of
 from vastgrid.execution.steps import roles_of
+from vastgrid.lineage.delivered import Delivery
 from vastgrid.lineage.graph import Graph, Use
 from vastgrid.lineage.store import Memory
 from vastgrid.recipes.recipe import Recipe, RecipeStep, Sent, Slot, slug
@@ -398,7 +398,7 @@ class _Run:
         outcome = self.graph.nodes[node.id].outcome
         assert outcome is not None
         assert outcome.delivery is not None
-        self.account.deliveries.append(Delivery.from_json(outcome.delivery))
+        self.account.deliveries.append(outcome.delivery)
 
     def write_tables(self, targets: Mapping[str, Path]) -> None:
         """Write the tables that were made as comma-separated text."""

@@ -28,11 +28,11 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Inputs, Result, listed
 from vastgrid.declarations.fileformat import Format
 from vastgrid.declarations.tiles import Sums, Tally, TilePart, added_up
-from vastgrid.delivery.deliver import Delivery, deliver, failed
-from vastgrid.delivery.pairing import Compared
+from vastgrid.delivery.deliver import deliver, failed
 from vastgrid.execution.executor import Units
 from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.run_log import Account, Step, Via
+from vastgrid.lineage.delivered import Compared, Delivery
 from vastgrid.params import declare
 from vastgrid.tiled.plans import CELL_BYTES, TilingOptions, effort, planned, scratch_size, seconds_of
 from vastgrid.tiled.sets import deliver_parts, is_set, refuse_parts

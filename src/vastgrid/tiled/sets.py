@@ -21,9 +21,9 @@ from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.outline import Box, CellOutline, SurfaceOutline, Window
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.fileformat import Format
-from vastgrid.delivery.deliver import Delivery, deliver
-from vastgrid.delivery.pairing import Compared
+from vastgrid.delivery.deliver import deliver
 from vastgrid.execution.executor import Units
+from vastgrid.lineage.delivered import Compared, Delivery
 from vastgrid.terrain.tin.seams import shared_window
 from vastgrid.tiling.work import Plan, kept
 

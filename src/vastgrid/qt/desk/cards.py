@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from vastgrid import catalog
+from vastgrid.base.quantities import unit_word
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
 from vastgrid.lineage.graph import Card, Graph, Role
@@ -12,7 +13,7 @@ def cost_text(node: Card) -> str:
     """Return a card's largest vertical loss, with its unit; nothing for what answers a question."""
     if node.outcome is None or node.outcome.loss is None or node.kind == Table.kind:
         return ""
-    return f"{node.outcome.loss['max']:.2f} {node.outcome.loss['unit'] or ''}".strip()
+    return f"{node.outcome.loss.largest:.2f}{unit_word(node.outcome.loss.unit)}"
 
 
 def beside_another(card: Card) -> bool:

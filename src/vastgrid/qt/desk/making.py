@@ -8,7 +8,6 @@ from vastgrid import catalog
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import listed
-from vastgrid.delivery.deliver import Delivery
 from vastgrid.execution.inspection import by_hand
 from vastgrid.execution.steps import lightly, settled
 from vastgrid.lineage.graph import Graph, Node, Role
@@ -74,7 +73,7 @@ class Making:
             delivered = own.outcome.delivery if own.outcome else None
             if own.role is Role.MADE and catalog.conversion_named(own.operation).answers:
                 self._show_answer(own)
-            self.desk.say(Delivery.from_json(delivered).sentence() if delivered else f"{own.name} is made")
+            self.desk.say(delivered.sentence() if delivered else f"{own.name} is made")
             then([output.card for output in own.outputs])
 
         self.desk.start(title, work, done)
@@ -82,7 +81,7 @@ class Making:
     def _show_answer(self, node: Node) -> None:
         """Bring the place into the views that an answer speaks of."""
         if node.outcome is not None and node.outcome.loss is not None:
-            self.desk.place.emit(*node.outcome.loss["at"], False)
+            self.desk.place.emit(*node.outcome.loss.at, False)
 
     def change_field(self, node: str, field: str, text: str) -> None:
         """Change one field of a sentence; what follows is out of date, and made again where that is quick."""

@@ -28,7 +28,7 @@ from PyQt6.QtWidgets import (
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import LENGTH_UNITS, Unit
+from vastgrid.base.quantities import LENGTH_UNITS, Unit, unit_word
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.fileformat import Format
 from vastgrid.delivery.sets import DeliverySet, Enclosure, belonging, grounds, known_sets, safe_name, save_set
@@ -117,7 +117,7 @@ class DeliverDialog(QDialog):
             if not node.digest:
                 continue
             cost = node.outcome.loss if node.outcome else None
-            told = f"  · costs {cost['max']:.3f}{' ' + cost['unit'] if cost['unit'] else ''} at most" if cost else ""
+            told = f"  · costs {cost.largest:.3f}{unit_word(cost.unit)} at most" if cost else ""
             item = QListWidgetItem(f"{node.name}  ({node.figures.get('kind')}){told}")
             item.setData(Qt.ItemDataRole.UserRole, node.id)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)

@@ -23,7 +23,6 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Remedy
 from vastgrid.data.dataset import Dataset
-from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import Card, Role, State
@@ -293,7 +292,7 @@ class Panel(QWidget):
         missed = {
             int(number[1])
             for each in found
-            if each["code"] == "edit-not-applied" and (number := re.match(r"Edit (\d+) ", each["text"]))
+            if each.code == "edit-not-applied" and (number := re.match(r"Edit (\d+) ", each.text))
         }
         layout.addWidget(rule())
         part = self.edits = EditsPart(log, unit, missed, self.palette_, every=self._every_edit)
@@ -325,7 +324,7 @@ class Panel(QWidget):
             return
         source = session.measured_against(node.id) if len(node.node.used) < 4 else "its sources"
         answers = node.kind == Table.kind
-        part = CostPart(Loss.from_json(node.outcome.loss), source, self.palette_, answers=answers)
+        part = CostPart(node.outcome.loss, source, self.palette_, answers=answers)
         part.place.connect(self.place)
         layout.addWidget(part)
 

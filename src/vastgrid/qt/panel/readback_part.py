@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from html import escape
-from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
+from vastgrid.lineage.delivered import Delivery
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
 
@@ -17,26 +17,26 @@ class ReadbackPart(QWidget):
 
     Parameters
     ----------
-    report : dict
-        The read-back report of a delivery.
+    report : Delivery
+        What went out, and what reading it back showed.
     """
 
-    def __init__(self, report: dict[str, Any]) -> None:
+    def __init__(self, report: Delivery) -> None:
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(label("<b>Read back from disk</b>"))
-        gap = report["vertical"]
+        gap = report.vertical
         if gap is not None:
-            plan = f"{report['plan']:.6f} {report.get('plan_unit') or report['unit']}"
-            layout.addWidget(label(f"Largest difference: height {gap:.6f} {report['unit']}, plan {plan}"))
+            plan = f"{report.plan or 0.0:.6f} {report.plan_unit or report.unit}"
+            layout.addWidget(label(f"Largest difference: height {gap:.6f} {report.unit}, plan {plan}"))
         table = QGridLayout()
         table.setHorizontalSpacing(8)
-        for k, check in enumerate(report["checks"]):
-            good = check["good"]
+        for k, check in enumerate(report.checks):
+            good = check.good
             table.addWidget(label("✓" if good else "≠", name="" if good else "error", wrap=False), k, 0)
-            table.addWidget(label(escape(check["what"]), quiet=True), k, 1)
-            text = check["read"] if good else f"{check['sent']} → {check['read']}"
+            table.addWidget(label(escape(check.what), quiet=True), k, 1)
+            text = check.read if good else f"{check.sent} → {check.read}"
             value = label(escape(text), wrap=len(text) > 30)
             value.setStyleSheet(f'font-family: "{theme.MONO}"; font-size: {theme.points(8.5)};')
             value.setAlignment(Qt.AlignmentFlag.AlignRight)

@@ -24,6 +24,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QApplication, QSizePolicy, QWidget
 
 from vastgrid import catalog
+from vastgrid.base.quantities import unit_word
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
 from vastgrid.lineage.graph import Card, Graph, Role, State
@@ -439,16 +440,16 @@ class LineageView(QWidget):
             return kind_text(node, kind), state.value
         if node.role is Role.DELIVERY and node.outcome and node.outcome.delivery:
             report = node.outcome.delivery
-            gap = report["vertical"]
-            mark = "read back ✓" if report["good"] else "read back: differs"
-            return kind_text(node, kind), mark + (f" {gap:.4f} {report['unit']}".rstrip() if gap is not None else "")
+            gap = report.vertical
+            mark = "read back ✓" if report.good else "read back: differs"
+            return kind_text(node, kind), mark + (f" {gap:.4f} {report.unit}".rstrip() if gap is not None else "")
         if node.role is Role.SOURCE:
             return kind_text(node, kind), Path(node.path).name
         if node.role is Role.KEPT:
             return kind_text(node, kind), f"kept as it was: {node.words['of']}"
         if node.kind == Table.kind and node.outcome and node.outcome.loss:
             loss = node.outcome.loss
-            return kind_text(node, kind), f"differ by {loss['max']:.2f} {loss['unit'] or ''}".strip()
+            return kind_text(node, kind), f"differ by {loss.largest:.2f}{unit_word(loss.unit)}"
         if node.kind == Table.kind and (told := answer_text(node)):
             return kind_text(node, kind), told
         cost = cost_text(node)
