@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import atexit
+import fcntl
 import os
 import shutil
 import subprocess
@@ -35,12 +36,20 @@ if not os.environ.get("DISPLAY"):
 
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory):
-    """The demo's files and job, made once."""
+    """The demo's files and job: made once for all workers, and a copy for each."""
     from vastgrid.base.progress import Silent
     from vastgrid.demo import tollgarth
 
+    place = tmp_path_factory.getbasetemp()
+    made = (place.parent if os.environ.get("PYTEST_XDIST_WORKER") else place) / "demo made"
+    with made.with_suffix(".lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not made.exists():
+            whole = place / "demo being made"
+            tollgarth.prepare(whole, Silent())
+            whole.rename(made)
     folder = tmp_path_factory.mktemp("demo")
-    tollgarth.prepare(folder, Silent())
+    shutil.copytree(made, folder, dirs_exist_ok=True)
     return folder
 
 

@@ -51,7 +51,7 @@ def things(size):
     }
 
 
-SMALL, LARGE = things(2_000), things(45_000)
+SMALL, LARGE = things(2_000), things(15_000)
 WRITERS = [each for each in catalog.FORMATS if each.write and each.verify is None]
 
 

@@ -17,7 +17,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory(prefix=".vastgrid-vrt-", dir=Path(target).parent) as folder:
         virtual = Path(folder) / "tiles.vrt"
         virtual.write_text(text, encoding="utf-8")
-        with rasterio.Env(GDAL_CACHEMAX=256, CPL_TMPDIR=folder, GDAL_NUM_THREADS="ALL_CPUS"):
+        with rasterio.Env(GDAL_CACHEMAX=256 << 20, CPL_TMPDIR=folder, GDAL_NUM_THREADS="ALL_CPUS"):
             rasterio.shutil.copy(str(virtual), target, driver="COG", **options)
     # Its caller waits for this word.
     sys.stdout.write("done")

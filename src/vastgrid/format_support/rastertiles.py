@@ -36,7 +36,7 @@ def write_tile(grid: Grid, path: Path, precision: str) -> None:
     tiled = {"tiled": True, "blockxsize": _BLOCK, "blockysize": _BLOCK} if min(rows, columns) >= _BLOCK else {}
     with (
         library_faults(path, "writing a tile"),
-        rasterio.Env(GDAL_CACHEMAX=64),
+        rasterio.Env(GDAL_CACHEMAX=64 << 20),
         rasterio.open(
             path,
             "w",

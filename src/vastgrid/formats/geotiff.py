@@ -182,7 +182,7 @@ def _compared(
     sent = known = differ = 0
     largest = 0.0
     # Each block is read once: the library need not remember any.
-    with rasterio.Env(GDAL_CACHEMAX=64), library_faults(path, "reading the raster back"), opened(path) as file:
+    with rasterio.Env(GDAL_CACHEMAX=64 << 20), library_faults(path, "reading the raster back"), opened(path) as file:
         shape = (file.height, file.width)
         place = tuple(file.transform[:6])
         for k, (window, tile) in enumerate(tiles):

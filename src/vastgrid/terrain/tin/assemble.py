@@ -18,15 +18,18 @@ from vastgrid.kernels.triangles.topology import wind
 def welded(corners: Floats) -> tuple[Floats, NDArray[np.int32]]:
     """Return triangles given by their corners' coordinates, (m, 3, 3), as vertices and indices; equal corners are one."""
     flat = np.ascontiguousarray(corners.reshape(-1, 3))
-    # A negative zero is zero, but has other bytes.
-    flat = flat + 0.0
-    keys = flat.view([("x", "f8"), ("y", "f8"), ("z", "f8")]).ravel()
-    _, first, number = np.unique(keys, return_index=True, return_inverse=True)
+    # Sorted as three columns: `np.unique` of records takes more than twice as long.
+    sorted_rows = np.lexsort((flat[:, 2], flat[:, 1], flat[:, 0]))
+    begins = np.ones(len(flat), np.bool_)
+    begins[1:] = (flat[sorted_rows[1:]] != flat[sorted_rows[:-1]]).any(axis=1)
+    first = sorted_rows[begins]
+    number = np.zeros(len(flat), np.int64)
+    number[sorted_rows] = np.cumsum(begins) - 1
     # Vertices keep the order in which the file first names them.
     order = np.argsort(first, kind="stable")
     rank = np.zeros(len(order), np.int32)
     rank[order] = np.arange(len(order), dtype=np.int32)
-    return flat[first[order]], rank[number.ravel()].reshape(-1, 3)
+    return flat[first[order]] + 0.0, rank[number].reshape(-1, 3)
 
 
 def tin_from_faces(name: str, frame: Frame, corners: Floats) -> tuple[Tin, list[Finding]]:
