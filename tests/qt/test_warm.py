@@ -12,7 +12,7 @@ import vastgrid.kernels
 from vastgrid.kernels import warm
 from numba.core.dispatcher import Dispatcher
 
-modules = [importlib.import_module(f"vastgrid.kernels.{m.name}") for m in pkgutil.iter_modules(vastgrid.kernels.__path__)]
+modules = [importlib.import_module(m.name) for m in pkgutil.walk_packages(vastgrid.kernels.__path__, "vastgrid.kernels.")]
 def known():
     found = {}
     for module in modules:
@@ -48,11 +48,11 @@ window.refresh()
 window.views.show_views("both")
 settle()
 for by in ("slope", "aspect", "difference", "one colour", "source", "elevation"):
-    window.parts.dressing.wear(named["Existing ground"], {"colour": by, "against": "Heights 1 m"})
+    window.parts.styling.set_look(named["Existing ground"], {"colour": by, "against": "Heights 1 m"})
     settle()
-window.parts.dressing.wear(named["Existing ground"], {"opacity": "50", "heights": "200 … 210"})
+window.parts.styling.set_look(named["Existing ground"], {"opacity": "50", "heights": "200 … 210"})
 for by in ("class", "intensity", "difference", "source"):
-    window.parts.dressing.wear(named["Pit scan, ground"], {"colour": by, "against": "Heights 1 m", "hidden": "9"})
+    window.parts.styling.set_look(named["Pit scan, ground"], {"colour": by, "against": "Heights 1 m", "hidden": "9"})
     settle()
 window.plan.turn_to(30.0)
 settle()

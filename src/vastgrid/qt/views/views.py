@@ -48,7 +48,7 @@ class Views(QWidget):
     ----------
     desk : Desk
         Whose job is shown.
-    dressing : Dressing
+    styling : Styling
         Says in which look.
     actions : dict
         What the row above offers, by name.
