@@ -36,7 +36,7 @@ if not os.environ.get("DISPLAY"):
 
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory):
-    """The demo's files and job: made once for all workers, and a copy for each."""
+    """The demo's files and job, made once for all workers; tests change copies only. Its job knows where its files lie."""
     from vastgrid.base.progress import Silent
     from vastgrid.demo import tollgarth
 
@@ -44,13 +44,8 @@ def demo(tmp_path_factory):
     made = (place.parent if os.environ.get("PYTEST_XDIST_WORKER") else place) / "demo made"
     with made.with_suffix(".lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        if not made.exists():
-            whole = place / "demo being made"
-            tollgarth.prepare(whole, Silent())
-            whole.rename(made)
-    folder = tmp_path_factory.mktemp("demo")
-    shutil.copytree(made, folder, dirs_exist_ok=True)
-    return folder
+        tollgarth.prepare(made, Silent())
+    return made
 
 
 @pytest.fixture

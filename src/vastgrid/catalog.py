@@ -156,10 +156,13 @@ def conversion_named(name: str) -> Conversion:
 def _conversion_instead(name: str) -> str:
     """Return which conversions are spelled or described most like a name that is none."""
     ids = [each.id for each in CONVERSIONS]
-    if nearest(name, ids):
-        return instead(name, ids)
     small = name.lower().replace("_", " ").strip()
-    told = [each.id for each in CONVERSIONS if len(small) > 2 and small in f"{each.title} {each.help}".lower()]
+    called = [each.id for each in CONVERSIONS if small in (name.lower() for name in (each.title, *each.also))]
+    told = called or [
+        each.id for each in CONVERSIONS if len(small) > 2 and small in f"{each.title} {each.help} {each.also}".lower()
+    ]
+    if not called and nearest(name, ids):
+        return instead(name, ids)
     return f"did you mean {' or '.join(told[:3])}?" if told else f"{instead(name, ids)} (vastgrid conversions)"
 
 

@@ -86,7 +86,7 @@ def test_every_link_leads_somewhere(tmp_path):
 QUESTIONS = [
     ("feet survey", "unit-ambiguous"),
     ("long thin triangles", "max edge"),
-    ("contour interval", "forms"),
+    ("contour interval", "compare output formats"),
     ("larger memory folder", "--tiles"),
     ("failed read back", "failed"),
     ("crash report", "never sent"),

@@ -34,12 +34,14 @@ def chart(window, kind, k=0):
 def test_check_offers_what_the_chosen_cards_can_answer(window):
     window.lineage.select([named(window, "Ground"), named(window, "Grid")])
     offered = checks(window)
-    assert {"Cut and fill …", "Stages against each other …"} <= set(offered)
-    assert "Cut and fill over a drawn area …" in offered
+    assert {"Cut and fill volumes …", "Volumes between several surfaces …"} <= set(offered)
+    assert "Cut and fill volumes over a drawn area …" in offered
     window.lineage.select([named(window, "Ground"), named(window, "day2")])
-    assert "Accuracy by check points …" in checks(window)
+    assert "Check-point accuracy …" in checks(window)
     window.lineage.select([named(window, "Ground")])
-    assert {"Volume over a base over a drawn area …", "What a basin holds over a drawn area …"} <= set(checks(window))
+    assert {"Stockpile volume over a drawn area …", "Storage volumes by level over a drawn area …"} <= set(
+        checks(window)
+    )
 
 
 def test_volumes_are_drawn_and_the_difference_with_one_press(qtbot, window):

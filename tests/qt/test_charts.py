@@ -88,7 +88,7 @@ def test_a_curve_rises_from_left_to_right(qtbot):
 
 def test_a_cost_says_what_and_where(qtbot):
     loss = Loss(0.61, 0.11, 0.0, 0.25, (431_000.0, 887_000.0), 100.0, 0.5, Unit.METRE, Unit.METRE)
-    for answers, word in ((False, "This costs"), (True, "They differ by")):
+    for answers, word in ((False, "It differs by"), (True, "They differ by")):
         part = CostPart(loss, "A & B", theme.LIGHT, answers=answers)
         qtbot.addWidget(part)
         (text,) = (each for each in part.children() if hasattr(each, "text"))

@@ -57,7 +57,7 @@ def test_the_table_by_command(run_cli, demo):
 
 def test_a_press_makes_the_form_that_is_chosen(qtbot, window):
     window.lineage.select([named(window, "Ground")])
-    assert "Which form shall I send? …" in entries(window.targets_menu())
+    assert "Compare output formats …" in entries(window.targets_menu())
     window.actions_["forms"].trigger()
     dialog = window.findChildren(TriesDialog)[-1]
     qtbot.waitUntil(lambda: all(each.dataset is not None for each in dialog.tries), timeout=120_000)

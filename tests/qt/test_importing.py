@@ -369,7 +369,7 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
 def test_what_can_be_drawn_is_offered_in_the_menu(job):
     job.lineage.select([ground(job)])
     texts = entries(job.targets_menu())
-    assert "Lattice of points over a drawn area …" in texts
+    assert "Points on a lattice over a drawn area …" in texts
 
 
 def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
@@ -441,9 +441,9 @@ def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, ope
     dialog.take.click()
     idle(qtbot, window)
     _, of_loose = offers(window, "loose")
-    assert not any(text.startswith("Grid through the points") for text in of_loose), "they are no lattice"
+    assert not any(text.startswith("Grid from gridded points") for text in of_loose), "they are no lattice"
     even, of_even = offers(window, "even")
-    next(action for text, action in of_even.items() if text.startswith("Grid through the points")).trigger()
+    next(action for text, action in of_even.items() if text.startswith("Grid from gridded points")).trigger()
     idle(qtbot, window)
     made = next(node for node in window.session.graph.cards.values() if node.inputs == (even.id,))
     grid = window.session.dataset(made.id)

@@ -52,11 +52,11 @@ def test_a_card_of_a_large_file_offers_work_in_tiles(qtbot, window, hill, monkey
     texts = [each.text() for each in own.actions()]
     assert any(text.startswith("Slope") and "tile, about" in text and "of scratch" in text for text in texts)
     # What needs a word first says so by its dots; a question, and a step after which another has to come, are not there.
-    assert any(text == "Fewer triangles …" for text in texts)
+    assert any(text == "Simplify to a tolerance …" for text in texts)
     assert not any("Cut and fill" in text or text.startswith("TIN") for text in texts)
     next(each for each in own.actions() if each.text().startswith("Slope")).trigger()
     dialog = window.findChild(LargeDialog)
-    step = next(each for each in dialog.findChildren(QPushButton) if each.text() == "Take it")
+    step = next(each for each in dialog.findChildren(QPushButton) if each.text() == "Add step")
     step.click()
     assert dialog.steps.count() == 1
     assert dialog.target.text().endswith("hill-slope.tif")
@@ -93,7 +93,7 @@ def test_a_result_too_large_for_the_job_comes_in_from_its_coarse_levels(qtbot, w
     assert menu is not None
     next(each for each in own.actions() if each.text().startswith("Hillshade")).trigger()
     dialog = window.findChildren(LargeDialog)[-1]
-    next(each for each in dialog.findChildren(QPushButton) if each.text() == "Take it").click()
+    next(each for each in dialog.findChildren(QPushButton) if each.text() == "Add step").click()
     dialog.card.setChecked(False)
     dialog.workers.setValue(0)
     dialog.begin.click()

@@ -145,13 +145,13 @@ def test_what_is_hidden_is_not_picked_and_without_points_nothing_is(qtbot, windo
         window.parts.picking.run("pick_delete")
 
 
-@pytest.mark.parametrize(("card", "begins"), [("pit-scan", "Points: "), ("Ground", "By hand: ")])
+@pytest.mark.parametrize(("card", "begins"), [("pit-scan", "Points: "), ("Ground", "Edit surface: ")])
 def test_the_menu_offers_what_hands_can_do_with_the_kind(window, card, begins):
     window.lineage.select([named(window, card)])
     menu = QMenu()
     window.parts.make_menu.fill(menu, window.actions_)
     texts = entries(menu)
-    other = {"Points: ": "By hand: ", "By hand: ": "Points: "}[begins]
+    other = {"Points: ": "Edit surface: ", "Edit surface: ": "Points: "}[begins]
     assert sum(text.startswith(begins) for text in texts) >= 6
     assert not any(text.startswith(other) for text in texts)
-    assert not any(text.startswith(("Points cleaned", "Edits by hand")) for text in texts)
+    assert not any(text.startswith(("Edit points", "Edit the surface")) for text in texts)

@@ -37,8 +37,12 @@ def over(qtbot, window, east, north):
 def test_a_cut_is_shown_before_it_is_made_and_taken_back(qtbot, window):
     tin, vertex = middle(window)
     settle(qtbot, window)
-    assert window.views.hands_row.isVisible() and window.views.buttons["hand_cut"].text() == "cut"
-    window.views.buttons["hand_cut"].click()
+    button = window.views.buttons["edit_triangles"]
+    assert window.views.hands_row.isVisible() and button.text() == "Triangles ▾"
+    button.menu().aboutToShow.emit()
+    assert [action.iconText() for action in button.menu().actions()][:2] == ["delete triangles", "delete inside"]
+    button.menu().actions()[0].trigger()
+    assert button.text() == "Triangles: delete triangles ▾" and button.isChecked()
     click(qtbot, window.plan, vertex[0] - 3.0, vertex[1] - 2.0)
     over(qtbot, window, vertex[0] + 6.0, vertex[1] + 4.0)
     ghost = window.parts.edit_tools.ghost
@@ -51,7 +55,7 @@ def test_a_cut_is_shown_before_it_is_made_and_taken_back(qtbot, window):
     card = named(window, "Ground, by hand")
     assert len(window.session.dataset(card).triangles) < len(tin.triangles)
     assert not window.session.graph[named(window, "Ground")].shown, "what was cut does not lie beneath"
-    assert window.parts.edit_tools.held == "hand_cut", "the hand stays taken up, on what it made"
+    assert window.parts.edit_tools.held == "hand_delete_triangles", "the hand stays taken up, on what it made"
     qtbot.keyClick(window.plan, Qt.Key.Key_Escape)
     assert window.parts.edit_tools.held == "" and window.plan.tool is None
     window.actions_["undo"].trigger()
@@ -62,7 +66,7 @@ def test_a_cut_is_shown_before_it_is_made_and_taken_back(qtbot, window):
 def test_what_is_done_is_seen_at_once_and_before_it_is_in_the_surface(qtbot, window):
     _, vertex = middle(window)
     settle(qtbot, window)
-    window.actions_["hand_cut"].trigger()
+    window.actions_["hand_delete_triangles"].trigger()
     edit_tools = window.parts.edit_tools
     click(qtbot, window.plan, vertex[0] - 3.0, vertex[1] - 2.0)
     click(qtbot, window.plan, vertex[0] + 6.0, vertex[1] + 4.0)
@@ -122,7 +126,7 @@ def test_a_hand_without_a_surface_is_refused_in_words(qtbot, window):
     window.lineage.select([named(window, "Contours")])
     assert not window.views.hands_row.isVisible()
     with pytest.raises(CallError, match="choose one TIN first"):
-        window.parts.edit_tools.take_up("hand_cut")
+        window.parts.edit_tools.take_up("hand_delete_triangles")
 
 
 def test_the_log_is_switched_reordered_saved_and_loaded(qtbot, window, tmp_path, monkeypatch):

@@ -34,7 +34,7 @@ class Params:
     ] = 6.0
     least: Annotated[
         Length,
-        Param("Edges at least so long", "Shorter edges are never told.", Quantity.XY_LENGTH, least=0),
+        Param("Edges at least so long", "Shorter edges are ignored.", Quantity.XY_LENGTH, least=0),
     ] = Length(20.0)
 
 

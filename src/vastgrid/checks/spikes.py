@@ -91,7 +91,7 @@ def run(data: Tin | PointSet | Grid, others: Sequence[Dataset], params: Params, 
     ]
     found = cut_short(found, CHECK.id, ("spike or pit", "spikes or pits"))
     if len(order) > 200:
-        found[-1] = note(CHECK.id, f"There are {len(order) - 20} more spikes or pits, each of them lesser.")
+        found[-1] = note(CHECK.id, f"There are {len(order) - 20} more spikes or pits, all smaller.")
     return found
 
 

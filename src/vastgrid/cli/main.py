@@ -150,7 +150,7 @@ def build_parser() -> Parser:
             help="height unit of inputs that do not say theirs, or FILE=U for one of them",
         )
         parser.add_argument(
-            "--override-units", action="store_true", help="believe those units also where an input says others"
+            "--override-units", action="store_true", help="use these units even if the file states others"
         )
 
     own = command(
@@ -185,7 +185,9 @@ def build_parser() -> Parser:
     common(own)
     _questions(command, common)
     own = command(
-        "forms", "Which form shall I send? One surface as contours, grid and TIN: count, size and loss.", commands.forms
+        "forms",
+        "Compare output formats: one surface as contours, grid and TIN, with count, size and loss.",
+        commands.forms,
     )
     own.add_argument("path", metavar="SURFACE", type=Path)
     common(own)
@@ -241,7 +243,7 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     parser.add_argument("--blunder", metavar="N", help="point out residuals beyond so many robust deviations (3)")
     parser.add_argument("--survey", metavar="LENGTH", help="RMSE of the check points themselves, which ASPRS 2024 adds")
     answers(parser)
-    parser = command("stages", "What a basin holds: area and volume below each level.", commands.stages)
+    parser = command("stages", "Storage volumes by level: area and volume below each level.", commands.stages)
     parser.add_argument("surface", metavar="SURFACE", type=Path)
     inside(parser, "the closed line around the basin")
     parser.add_argument("--every", metavar="LENGTH", help="what neighbouring levels differ by")

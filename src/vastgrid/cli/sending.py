@@ -131,7 +131,7 @@ def print_account(account: Account | RunAccount) -> None:
     for step in account.steps:
         print(step.sentence)
         if step.loss is not None:
-            print(f"  costs {step.loss.sentence()}")
+            print(f"  differs by {step.loss.sentence()}")
     for each in account.deliveries:
         print(each.sentence())
 

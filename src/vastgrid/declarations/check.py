@@ -39,6 +39,8 @@ class Check:
         Frozen dataclass of declared thresholds.
     run : callable
         Dataset, the job's other datasets, thresholds, progress → findings, the worst first.
+    also : tuple of str
+        What else people call it.
     around : bool
         Whether the other datasets matter: then it is run again when they change.
     """
@@ -51,6 +53,7 @@ class Check:
     params: type
     run: Look
     around: bool = False
+    also: tuple[str, ...] = ()
 
 
 def cut_short(findings: list[Finding], code: str, what: tuple[str, str]) -> list[Finding]:
@@ -58,7 +61,7 @@ def cut_short(findings: list[Finding], code: str, what: tuple[str, str]) -> list
     rest = len(findings) - MOST
     if rest <= 0:
         return findings
-    return [*findings[:MOST], note(code, f"Besides these, {count(rest, *what)} of the same kind, each of them lesser.")]
+    return [*findings[:MOST], note(code, f"Besides these, {count(rest, *what)} of the same kind, all smaller.")]
 
 
 def with_unit(value: float, unit: Unit | None, decimals: int = 2) -> str:

@@ -155,6 +155,8 @@ class Conversion:
         What it makes, for buttons: “Contours”.
     help : str
         One sentence.
+    also : tuple of str
+        What else people call it: the finder, the manual's search and “did you mean” know it by these words too.
     inputs : tuple of Input
         The roles of what it is made from, the main one first.
     outputs : tuple of Output
@@ -230,6 +232,7 @@ class Conversion:
     params: type
     template: str
     run: Run
+    also: tuple[str, ...] = ()
     settle: Callable[[Any, Any], Any] = field(default=lambda inputs, params: params)
     estimate: Callable[[Any, Any], str] = field(default=lambda inputs, params: "")
     name: Callable[[Any, Any], str] = field(default=lambda inputs, params: "")

@@ -192,6 +192,8 @@ class Format:
         Datasets, write options → codes of findings of reading back that say nothing new of this file.
     usual : int
         Of the formats that can hold what goes out, the one with the largest is proposed.
+    also : tuple of str
+        What else people call it, for the finder.
     seen : callable or None
         Coordinates, write options → where a reader will see them, where that is not a matter of decimals.
     audit : callable or None
@@ -245,6 +247,7 @@ class Format:
     expected: Callable[[Sequence[Dataset], Any], set[str]] = lambda datasets, params: set()
     editor: str = ""
     usual: int = 0
+    also: tuple[str, ...] = ()
     seen: Callable[[Floats, Any], Floats] | None = None
     renamed: Callable[[Sequence[str], Any], dict[str, str]] = lambda names, params: {name: name for name in names}
     column: Callable[[str, NDArray[Any], Any], tuple[NDArray[Any], str]] = lambda name, values, params: (values, "")

@@ -121,7 +121,7 @@ def _checked(
         against = target.audit(temporary)
         if against is not None:
             objections = "; ".join(against[:3]) if against else "nothing to object to"
-            checks.append(Compared("audit by another library", "sound", objections, not against))
+            checks.append(Compared("check by an independent library", "sound", objections, not against))
     # Notes tell what the file is, which is what was sent.
     told = (each for each in back.findings if each.severity is not Severity.NOTE)
     expected = _EXPECTED | target.expected(sent, params)

@@ -1,4 +1,4 @@
-"""Which form shall I send? One surface as contours, grid and TIN, each three ways, with what each holds, weighs and costs."""
+"""Output formats compared: one surface as contours, grid and TIN, each three ways, with what each holds, weighs and costs."""
 
 from __future__ import annotations
 

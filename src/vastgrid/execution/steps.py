@@ -272,7 +272,7 @@ def other_heights(name: str, own: str | None, other: str, crs: str | None) -> li
     mine, theirs = height_system(own), height_system(crs)
     if not mine or not theirs or mine == theirs:
         return []
-    text = f"Heights of {name} are in {mine}, those of {other} in {theirs}: they are held against each other as they are, and may differ by decimetres."
+    text = f"Heights of {name} are in {mine}, those of {other} in {theirs}: they are compared directly, and may differ by decimetres."
     return [Finding("height-systems-differ", text)]
 
 

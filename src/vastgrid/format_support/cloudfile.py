@@ -244,7 +244,7 @@ def parse_classes(text: str) -> list[int]:
     Raises
     ------
     ParamError
-        If it is not whole numbers from 0 to 255 parted by commas.
+        If it is not whole numbers from 0 to 255 separated by commas.
     """
     words = [word.strip() for word in text.split(",") if word.strip()]
     if not all(re.fullmatch(r"\d{1,3}", word) and int(word) < 256 for word in words):

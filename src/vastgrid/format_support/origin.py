@@ -63,10 +63,10 @@ register(Origin, Kind(_parse, _text))
 NONE, AUTO = Origin(), Origin(auto=True)
 SINGLE = Param(
     "Origin",
-    "Place that coordinates are told from, as E,N,Z; none: full size; auto: a whole place near the data where single "
+    "Local origin, subtracted from coordinates, as E,N,Z; none: full size; auto: a whole place near the data where single "
     "precision would lose digits.",
 )
-FULL = Param("Origin", "Place that coordinates are told from, as E,N,Z; none keeps them of full size.")
+FULL = Param("Origin", "Local origin, subtracted from coordinates, as E,N,Z; none keeps them of full size.")
 
 
 @dataclass(frozen=True)

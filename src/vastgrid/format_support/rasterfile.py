@@ -44,20 +44,20 @@ class BandParams:
 
     band: Annotated[
         int | None,
-        Param("Band", "Number of the band that holds heights.", least=1, absent="the first that is no colour"),
+        Param("Band", "Number of the band that holds heights.", least=1, absent="the first band that is not colour"),
     ] = None
     holds: Annotated[
         Holds,
-        Param("It holds", "height, or other: values that are no heights, such as slopes; detect: as the file says."),
+        Param("It holds", "height, or other: values other than heights, such as slopes; detect: as the file says."),
     ] = Holds.AUTO
     nodata: Annotated[
-        float | None, Param("No height", "Value that stands for no height.", absent="as the file says")
+        float | None, Param("No-data value", "Value of cells without a height.", absent="as the file says")
     ] = None
     coarser: Annotated[
         int,
         Param(
             "Coarser",
-            "So many cells across become one, from the file's own coarse levels where it has them: a look at what is larger than memory.",
+            "Read at reduced resolution, 1 in N cells, from the file's own coarse levels where it has them: a look at what is larger than memory.",
             least=1,
             most=4096,
         ),
@@ -259,7 +259,7 @@ def _remarks(findings: list[Finding]) -> Iterator[None]:
         log.removeHandler(handler)
         log.propagate = passes
         if handler.texts:
-            text = f"The raster library stumbled {count(len(handler.texts), 'time')} over the file; a tag it passed over may be its place, its unit or its no-data value."
+            text = f"{count(len(handler.texts), 'warning')} while reading the file; a tag that was passed over may be its place, its unit or its no-data value."
             findings.append(Finding("raster-remark", text))
 
 
@@ -391,7 +391,7 @@ def without_nodata(heights: NDArray[np.float64], params: BandParams, findings: l
         findings.append(Finding("undeclared-nodata", text))
     for value, number in usual.items():
         if number:
-            text = f"{count(number, 'cell')} {either(number, 'is', 'are')} at {value:g}, which usually stands for no height; the file does not say so (nodata={value:g} does)."
+            text = f"{count(number, 'cell')} {either(number, 'is', 'are')} at {value:g}, which is usually a no-data value; the file does not say so (nodata={value:g} does)."
             findings.append(Finding("undeclared-nodata", text))
 
 

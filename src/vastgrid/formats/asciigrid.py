@@ -42,12 +42,14 @@ class AsciiReadParams:
     """What the numbers are."""
 
     holds: Annotated[
-        Holds, Param("It holds", "height, or other: values that are no heights; detect: as for heights.")
+        Holds, Param("It holds", "height, or other: values other than heights; detect: as for heights.")
     ] = Holds.AUTO
     nodata: Annotated[
         float | None,
         Param(
-            "No height", "Value that stands for no height.", absent="as the file says, or -9999 where it says nothing"
+            "No-data value",
+            "Value of cells without a height.",
+            absent="as the file says, or -9999 where it says nothing",
         ),
     ] = None
 
@@ -69,7 +71,7 @@ def read(path: Path, params: AsciiReadParams, progress: Progress) -> ReadResult:
     without_nodata(heights, BandParams(1, params.holds, nodata), findings)
     gone = int(np.isnan(heights).sum())
     if said is None and gone:
-        text = f"The head names no NODATA_value; {NODATA}, the usual one, stands for no height ({count(gone, 'cell')})."
+        text = f"The head names no NODATA_value; {NODATA}, the usual one, is taken for no-data ({count(gone, 'cell')})."
         findings.append(Finding("usual-nodata", text))
     if gone == heights.size:
         raise FormatError(path, "no cell of the raster has a height")

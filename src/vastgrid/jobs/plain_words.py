@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 
 from vastgrid import catalog
+from vastgrid.declarations.conversion import Conversion
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import Role
 from vastgrid.params import declare
@@ -26,20 +27,26 @@ def understood(text: str, session: Session, chosen: list[str]) -> TypedRequest |
     if sentence is None:
         return None
     parts = sentence["what"].split()
-    head = parts[0].lower().rstrip("s")
-    found = [
-        each
-        for each in catalog.CONVERSIONS
-        if head and (each.id.rstrip("s") == head or each.title.lower().rstrip("s") == head)
-    ]
-    if not found:
+    named = _conversion(parts)
+    if named is None:
         return None
-    conversion = found[0]
-    words = _words(conversion.params, parts[1:])
+    conversion, used = named
+    words = _words(conversion.params, parts[used:])
     inputs = _named(session, sentence["source"], conversion.takes) if sentence["source"] else tuple(chosen)
     if words is None or not inputs:
         return None
     return TypedRequest(conversion.id, words, inputs)
+
+
+def _conversion(parts: list[str]) -> tuple[Conversion, int] | None:
+    """Return the conversion that a sentence begins with, by id, title or another word for it, and how many words name it."""
+    for used in range(min(len(parts), 6), 0, -1):
+        head = " ".join(parts[:used]).lower().rstrip("s")
+        for pick in (lambda each: (each.id, each.title), lambda each: each.also):
+            for each in catalog.CONVERSIONS:
+                if any(name.lower().rstrip("s") == head for name in pick(each)):
+                    return each, used
+    return None
 
 
 def _words(params: type, parts: list[str]) -> dict[str, str] | None:

@@ -205,6 +205,8 @@ def _of_conversion(conversion: Conversion) -> Page:
         f"**{each.name}** ({each.kind.title if each.kind else 'of the kind that came in'})"
         for each in conversion.outputs
     ]
+    if conversion.also:
+        lines += ["", f"Also called: {', '.join(conversion.also)}."]
     sentence = declare.plain(
         conversion.sentence(conversion.params(), [(each.role, each.role) for each in conversion.inputs if each.least])
     )

@@ -209,7 +209,7 @@ def _levels(_: Any, word: str) -> Levels:
     except ValueError:
         values = []
     if not values or not all(math.isfinite(value) for value in values):
-        raise CallError(f"“{word}” is no list of levels; write numbers parted by commas, such as 210, 212.5, 220 m")
+        raise CallError(f"“{word}” is no list of levels; write numbers separated by commas, such as 210, 212.5, 220 m")
     return Levels(tuple(values), unit)
 
 

@@ -69,7 +69,7 @@ class Faces(Enum):
 _OPACITY = Param("Opacity", "How much it covers what lies below, in per cent.", Quantity.RATIO, least=5, most=100)
 _COLOUR = "#8C6D1F"
 _HEIGHTS = Param(
-    "Hidden heights", "Ranges of height that are not drawn, such as 210 … 212.5, parted by commas.", absent="none"
+    "Hidden heights", "Ranges of height that are not drawn, such as 210 … 212.5, separated by commas.", absent="none"
 )
 _OWN = Param("Colour", "Its own colour, as #RRGGBB; counts where it is coloured by one colour.")
 
@@ -110,7 +110,9 @@ class PointLook:
     against: Annotated[
         str, Param("Difference to", "Card of the surface below the points; for colours by difference.", absent="none")
     ] = ""
-    hidden: Annotated[str, Param("Hidden classes", "Classes that are not drawn, parted by commas.", absent="none")] = ""
+    hidden: Annotated[
+        str, Param("Hidden classes", "Classes that are not drawn, separated by commas.", absent="none")
+    ] = ""
     heights: Annotated[str, _HEIGHTS] = ""
     size: Annotated[int, Param("Size", "Width in pixels; 0 follows the scale.", Quantity.COUNT, least=0, most=15)] = 0
     labels: Annotated[bool, Param("Elevations and codes", "Written beside the points where there is room.")] = True

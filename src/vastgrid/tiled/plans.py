@@ -326,7 +326,7 @@ def _width(plan: Plan, asked: TilingOptions, account: Account) -> float:
             word = unit_word(frame.horizontal)
             raise CallError(f"tiles: {asked.tile} is less than a cell of {cell:.6g}{word}; give a width of many cells")
         if halo > size:
-            text = f"A tile of {asked.tile} looks {halo:.4g}{unit_word(frame.horizontal)} around itself; wider tiles would be quicker."
+            text = f"Tiles of {asked.tile} overlap by {halo:.4g}{unit_word(frame.horizontal)}; wider tiles would be quicker."
             account.add_findings(-1, [Finding("tiles-narrow", text)])
         return size
     box = whole.box()

@@ -82,7 +82,7 @@ def run_tiled(
     """
     began = time.perf_counter()
     if any(via.conversion.answers for via in vias):
-        raise CallError(f"{vias[-1].conversion.id} gives figures, no file; ask for it by its own command")
+        raise CallError(f"{vias[-1].conversion.id} reports figures and writes no file; ask for it by its own command")
     kind = catalog.format_of_target(target)
     if kind.write is None:
         raise CallError(f"{kind.title} cannot be written")

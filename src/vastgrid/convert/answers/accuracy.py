@@ -290,7 +290,8 @@ def _suggest(inputs: Sequence[Any]) -> dict[str, list[str]]:
 CONVERSION = Conversion(
     id="accuracy",
     version=1,
-    title="Accuracy by check points",
+    title="Check-point accuracy",
+    also=("RMSE", "QA", "NSSDA", "ASPRS", "check shots", "residuals"),
     help="Independent check points against a surface: residuals, RMSEz and accuracy at 95 % by the published standards.",
     inputs=(
         Input("surface", (Tin, Grid), help="what is checked", fits=lambda data: data.has_heights),

@@ -91,7 +91,8 @@ def run(inputs: Inputs, params: BetweenParams, progress: Progress) -> Result:
 CONVERSION = Conversion(
     id="between",
     version=1,
-    title="Stages against each other",
+    title="Volumes between several surfaces",
+    also=("stages", "phases", "monthly"),
     help="Cut and fill from each of several surfaces to every later one, in the order in which they are given.",
     inputs=(
         Input(

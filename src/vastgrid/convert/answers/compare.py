@@ -42,7 +42,8 @@ def run(inputs: Inputs, params: CompareParams, progress: Progress) -> Result:
 CONVERSION = Conversion(
     id="compare",
     version=1,
-    title="Difference",
+    title="Compare surfaces",
+    also=("difference", "deviation", "check"),
     help="How far a surface lies above another over the ground that both have: largest, RMSE, mean, 95 %.",
     inputs=(
         Input("old", (Tin, Grid), help="what it is measured from"),

@@ -204,7 +204,8 @@ def _through(tin: Tin, area: NamedArea, laid: list[Floats]) -> Tin:
 CONVERSION = Conversion(
     id="pile",
     version=1,
-    title="Volume over a base",
+    title="Stockpile volume",
+    also=("heap", "base plane"),
     help="A stockpile or a pond: what lies above and below a base made from the rim of an area.",
     inputs=(
         Input("surface", (Tin, Grid), fits=lambda data: data.has_heights),

@@ -43,7 +43,10 @@ class StageParams:
     """At which levels."""
 
     every: Annotated[
-        Length | None, Param("Every", "What neighbouring levels differ by.", Quantity.Z_LENGTH, above=0, absent="—")
+        Length | None,
+        Param(
+            "Every", "Level interval: the difference of neighbouring levels.", Quantity.Z_LENGTH, above=0, absent="—"
+        ),
     ] = None
     levels: Annotated[Levels | None, Param("Levels", "A list of levels instead.", Quantity.Z_LENGTH, absent="none")] = (
         None
@@ -158,7 +161,8 @@ def _rim(tin: Tin, whole: object, name: str, ratio: float, surface: object) -> l
 CONVERSION = Conversion(
     id="stages",
     version=1,
-    title="What a basin holds",
+    title="Storage volumes by level",
+    also=("basin", "pond", "stage–storage", "hypsometry"),
     help="Area and volume that a level surface would hold above the ground and inside a line, level by level.",
     inputs=(
         Input("surface", (Tin, Grid), fits=lambda data: data.has_heights),

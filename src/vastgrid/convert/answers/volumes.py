@@ -84,13 +84,11 @@ class VolumeParams:
     ] = None
     swell: Annotated[
         float | None,
-        Param("Swell", "So many cubic units loose come of one that is cut; 1.25 is a quarter more.", above=0, most=10),
+        Param("Swell", "Bulking factor: loose volume for each unit cut; 1.25 is a quarter more.", above=0, most=10),
     ] = None
     shrink: Annotated[
         float | None,
-        Param(
-            "Shrink", "So many cubic units of fill are made of one that is cut; 0.9 is a tenth less.", above=0, most=10
-        ),
+        Param("Shrink", "Shrinkage factor: compacted fill for each unit cut; 0.9 is a tenth less.", above=0, most=10),
     ] = None
     cell: Annotated[
         Length | None,
@@ -561,7 +559,8 @@ _TILING = Tiling(
 CONVERSION = Conversion(
     id="volumes",
     version=1,
-    title="Cut and fill",
+    title="Cut and fill volumes",
+    also=("earthworks", "quantities"),
     help="How much earth lies between two surfaces: exact, and by cells and sections beside it; inside each of some boundaries, and by depth.",
     inputs=(
         Input("base", (Tin, Grid), help="what was there", fits=lambda data: data.has_heights),

@@ -62,7 +62,8 @@ def run(inputs: Inputs, params: AlignParams, progress: Progress) -> Result:
 CONVERSION = Conversion(
     id="align",
     version=1,
-    title="On another grid's cells",
+    title="Resample to another grid",
+    also=("match grid", "same cells"),
     help="Heights of a surface or of points at the cells of another grid: the same corner, size, rows and columns.",
     inputs=(
         Input("surface", (Tin, Grid, PointSet), fits=lambda data: data.has_heights),

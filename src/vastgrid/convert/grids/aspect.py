@@ -46,6 +46,7 @@ CONVERSION = Conversion(
     id="aspect",
     version=1,
     title="Aspect",
+    also=("exposure",),
     help="The bearing, clockwise from north, that the ground falls towards at each cell; level cells have none. After Horn (1981).",
     inputs=(Input("surface", (Grid,)),),
     outputs=(Output("aspect", Grid),),

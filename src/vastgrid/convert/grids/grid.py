@@ -348,6 +348,7 @@ CONVERSION = Conversion(
     id="grid",
     version=2,
     title="Grid",
+    also=("DEM", "raster"),
     help="Heights at the centres of regular cells: of a surface, or from the points in each cell.",
     inputs=(Input("surface", _ANY),),
     outputs=(Output("grid", Grid),),

@@ -62,6 +62,7 @@ CONVERSION = Conversion(
     id="hillshade",
     version=1,
     title="Hillshade",
+    also=("shaded relief",),
     help="Light on each cell: 255 times the cosine between the sun and the ground's normal after Horn (1981), 0 where it is dark.",
     inputs=(Input("surface", (Grid,)),),
     outputs=(Output("light", Grid),),

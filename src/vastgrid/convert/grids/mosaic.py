@@ -46,7 +46,7 @@ class MosaicParams:
         Overlap,
         Param(
             "Where they overlap",
-            "feather: each counts the more the farther its own rim is; first: the one named first; mean, lowest, highest.",
+            "feather: weighted by the distance to its edge; first: the one named first; mean, lowest, highest.",
             said=(
                 ("feather", "feathered where they overlap"),
                 ("first", "the first counting where they overlap"),
@@ -233,7 +233,8 @@ def _loss(grids: Sequence[Grid], made: Grid, progress: Progress, findings: list[
 CONVERSION = Conversion(
     id="mosaic",
     version=1,
-    title="One grid",
+    title="Mosaic of grids",
+    also=("merge rasters", "join tiles"),
     help="Several grids as one, on the cells of the finest.",
     inputs=(Input("grids", (Grid,), least=2, most=None, fits=lambda grid: grid.has_heights),),
     outputs=(Output("grid", Grid),),

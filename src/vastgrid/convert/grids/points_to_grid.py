@@ -26,12 +26,12 @@ def run(inputs: Sequence[PointSet], params: CellParams, progress: Progress) -> R
     Raises
     ------
     DataError
-        If the points do not stand on a regular lattice along east and north.
+        If the points are not on a regular grid along east and north.
     """
     points = inputs[0]
     lattice = grid_of(points)
     if lattice is None:
-        raise DataError(f"the points of {points.name} do not stand on a regular lattice along east and north")
+        raise DataError(f"the points of {points.name} are not on a regular grid along east and north")
     findings: list[Finding] = []
     gaps = lattice.grid.heights.size - len(points.xyz)
     if gaps:
@@ -53,7 +53,8 @@ def run(inputs: Sequence[PointSet], params: CellParams, progress: Progress) -> R
 CONVERSION = Conversion(
     id="cells",
     version=1,
-    title="Grid through the points",
+    title="Grid from gridded points",
+    also=("XYZ grid", "rasterise lattice"),
     help="A grid with a cell at every point of a regular lattice, its height unchanged.",
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("grid", Grid),),

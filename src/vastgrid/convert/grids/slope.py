@@ -74,6 +74,7 @@ CONVERSION = Conversion(
     id="slope",
     version=1,
     title="Slope",
+    also=("gradient",),
     help="How steep the ground is at each cell, after Horn (1981).",
     inputs=(Input("surface", (Grid,)),),
     outputs=(Output("slope", Grid),),

@@ -120,7 +120,8 @@ def foretell(inputs: Sequence[Tin | Grid], params: ArrowParams) -> tuple[dict[st
 CONVERSION = Conversion(
     id="arrows",
     version=1,
-    title="Downhill arrows",
+    title="Slope arrows",
+    also=("flow arrows", "downhill"),
     help="Arrows at an even spacing that point down the slope, with their slope and bearing.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("arrows", Linework),),

@@ -343,7 +343,8 @@ def _finish(joined: Linework, piece: TilePart, params: BandParams) -> tuple[Line
 CONVERSION = Conversion(
     id="bands",
     version=1,
-    title="Bands",
+    title="Elevation and slope bands",
+    also=("zones", "classify", "ranges", "hypsometric"),
     help="The surface parted by height, or a grid by what it holds, such as slope: outlines with their area, or a grid.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("bands", Linework), Output("areas", Table, title="areas")),

@@ -65,7 +65,11 @@ class ContourParams:
     interval: Annotated[
         Length | None,
         Param(
-            "Interval", "Vertical distance of neighbouring contours.", Quantity.Z_LENGTH, above=0, absent="a fit step"
+            "Interval",
+            "Vertical distance of neighbouring contours.",
+            Quantity.Z_LENGTH,
+            above=0,
+            absent="a suitable interval",
         ),
     ] = None
     base: Annotated[
@@ -512,6 +516,7 @@ CONVERSION = Conversion(
     id="contours",
     version=3,
     title="Contours",
+    also=("isolines",),
     help="Level lines of a TIN or grid, chained, with higher ground on the left.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("contours", Contours),),

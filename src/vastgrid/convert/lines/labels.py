@@ -108,7 +108,7 @@ class LabelParams:
         Facing,
         Param(
             "Facing",
-            "reader: upright on the sheet; uphill: upright for who looks uphill.",
+            "reader: upright on the sheet; uphill: readable facing uphill.",
             said=(("reader", "upright for the reader"), ("uphill", "facing uphill")),
         ),
     ] = Facing.READER
@@ -192,7 +192,7 @@ def _height(contours: Contours, params: LabelParams) -> float:
         return length_in(params.ground, unit, unit or Unit.METRE)
     if unit is None:
         raise CallError(
-            f"height: the unit of {contours.name} is unknown, so a scale says nothing; give ground= in its own unit, or "
+            f"height: the unit of {contours.name} is unknown, so a scale has no meaning; give ground= in its own unit, or "
             "say the unit with --from-units"
         )
     assert params.height is not None
@@ -280,7 +280,8 @@ def _estimate(inputs: Sequence[Contours], params: LabelParams) -> str:
 CONVERSION = Conversion(
     id="labels",
     version=1,
-    title="Labels",
+    title="Contour labels",
+    also=("annotate", "elevations"),
     help="The levels written along contours: never over each other, none on a sharp bend.",
     inputs=(Input("contours", (Contours,)),),
     outputs=(Output("contours", like="contours"),),

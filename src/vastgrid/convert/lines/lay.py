@@ -84,7 +84,8 @@ def _told(
 CONVERSION = Conversion(
     id="lay",
     version=1,
-    title="Lines on the ground",
+    title="Drape lines on a surface",
+    also=("drape", "3D lines", "set elevations"),
     help="Lines with the heights of a surface: a vertex wherever it bends below them, their own vertices kept in plan.",
     inputs=(
         Input("lines", (Linework,), help="what is laid"),

@@ -24,7 +24,13 @@ class LevelParams:
 
     interval: Annotated[
         Length | None,
-        Param("Interval", "What neighbouring levels differ by.", Quantity.Z_LENGTH, above=0, absent="not known"),
+        Param(
+            "Interval",
+            "Level interval: the difference of neighbouring levels.",
+            Quantity.Z_LENGTH,
+            above=0,
+            absent="not known",
+        ),
     ] = None
     index: Annotated[
         int, Param("Index contours", "Every n-th, counted from 0, is an index contour.", least=1, ordinal=True)
@@ -66,7 +72,7 @@ def run(inputs: Sequence[Linework], params: LevelParams, progress: Progress) -> 
     )
     findings: list[Finding] = []
     if len(flat) < len(lines):
-        text = f"{count(len(lines) - len(flat), 'line')} of {lines.name} keep no one height: left out."
+        text = f"{count(len(lines) - len(flat), 'line')} of {lines.name} are not level: left out."
         findings.append(left_out("no-level", text))
     if step:
         text = f"They keep an interval of {step:g}{unit_word(lines.frame.vertical)}."
@@ -79,7 +85,8 @@ def run(inputs: Sequence[Linework], params: LevelParams, progress: Progress) -> 
 CONVERSION = Conversion(
     id="levels",
     version=1,
-    title="Contours from lines",
+    title="Contours from level lines",
+    also=("polylines to contours",),
     help="Lines that keep one height each as contours, with index contours by their interval.",
     inputs=(Input("lines", (Linework,)),),
     outputs=(Output("contours", Contours),),

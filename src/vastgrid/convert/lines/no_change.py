@@ -65,7 +65,8 @@ def run(inputs: Inputs, params: NoChangeParams, progress: Progress) -> Result:
 CONVERSION = Conversion(
     id="no_change",
     version=1,
-    title="Where they meet",
+    title="Line of zero cut and fill",
+    also=("zero line", "intersection of surfaces"),
     help="The line along which two surfaces are equally high: the line of no change.",
     inputs=(
         Input("first", (Tin, Grid), fits=lambda data: data.has_heights),

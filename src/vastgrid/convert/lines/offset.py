@@ -96,7 +96,8 @@ def run(inputs: Sequence[Linework], params: OffsetParams, progress: Progress) ->
 CONVERSION = Conversion(
     id="offset",
     version=1,
-    title="Lines beside lines",
+    title="Offset lines",
+    also=("parallel", "kerb", "edge"),
     help="Lines moved sideways in plan by a distance, and up or down.",
     inputs=(Input("lines", (Linework,)),),
     outputs=(Output("lines", Linework),),

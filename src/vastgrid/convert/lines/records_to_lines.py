@@ -61,7 +61,8 @@ def run(inputs: Sequence[Dataset], params: CourseParams, progress: Progress) -> 
 CONVERSION = Conversion(
     id="courses",
     version=1,
-    title="Lines",
+    title="Lines from alignments and parcels",
+    also=("alignments", "parcels", "trajectories"),
     help="The drawn courses of alignments, parcels, plan features and trajectories, as lines on layers.",
     inputs=(Input("records", (Survey,)),),
     outputs=(Output("lines", Linework),),

@@ -87,6 +87,7 @@ CONVERSION = Conversion(
     id="ticks",
     version=1,
     title="Depression ticks",
+    also=("hachures",),
     help="Short lines on contours that close around lower ground, pointing down.",
     inputs=(Input("contours", (Contours,)),),
     outputs=(Output("ticks", Linework),),

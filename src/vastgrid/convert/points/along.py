@@ -104,6 +104,7 @@ CONVERSION = Conversion(
     id="along",
     version=1,
     title="Points along lines",
+    also=("stations", "chainage", "densify"),
     help="Points at an even distance along lines, with the heights of the lines or of a surface.",
     inputs=(
         Input("lines", (Linework,)),

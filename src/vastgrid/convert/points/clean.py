@@ -38,7 +38,8 @@ def run(inputs: Sequence[PointSet], params: CleanParams, progress: Progress) -> 
 CONVERSION = Conversion(
     id="clean",
     version=1,
-    title="Points cleaned by hand",
+    title="Edit points by hand",
+    also=("classify", "delete points", "crop cloud"),
     help="Points deleted, kept or given a class by areas drawn in the plan, in a section or in 3D: a log of lines, replayed "
     "when the points change.",
     inputs=(Input("points", (PointSet,)),),

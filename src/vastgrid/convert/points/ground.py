@@ -354,7 +354,8 @@ def _told(old: NDArray[np.uint8] | None, new: NDArray[np.uint8]) -> list[Finding
 CONVERSION = Conversion(
     id="ground",
     version=2,
-    title="Ground of a cloud",
+    title="Classify ground points",
+    also=("ground filter", "bare earth", "DTM"),
     help="Sets the class of each point to ground or not, by a morphological filter; no point is dropped.",
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("points", like="points"),),

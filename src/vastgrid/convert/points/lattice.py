@@ -47,7 +47,7 @@ class LatticeParams:
 
     spacing: Annotated[
         Length | None,
-        Param("Spacing", "Distance of neighbouring points.", Quantity.XY_LENGTH, above=0, absent="a fitting distance"),
+        Param("Spacing", "Distance of neighbouring points.", Quantity.XY_LENGTH, above=0, absent="automatic"),
     ] = None
     degrees: Annotated[
         float | None,
@@ -204,7 +204,8 @@ _TAKES: tuple[type[Dataset], ...] = (Tin, Grid, PointSet, Linework, Contours)
 CONVERSION = Conversion(
     id="lattice",
     version=1,
-    title="Lattice of points",
+    title="Points on a lattice",
+    also=("spot heights", "sample elevations", "grid of points"),
     help="Points at an even spacing over an area, with elevations from a surface or from an elevation service.",
     inputs=(Input("ground", _TAKES),),
     outputs=(Output("points", PointSet),),

@@ -109,7 +109,8 @@ def strays(xyz: Floats, neighbours: int, times: float, progress: Progress) -> tu
 CONVERSION = Conversion(
     id="noise",
     version=1,
-    title="Noise of a cloud",
+    title="Classify noise points",
+    also=("outliers", "isolated points"),
     help="Sets the class of points that stand apart from all others to low noise (7) or high noise (18); no point is dropped.",
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("points", like="points"),),

@@ -72,7 +72,8 @@ def foretell(inputs: Sequence[Tin | Grid], params: ScatterParams) -> tuple[dict[
 CONVERSION = Conversion(
     id="scatter",
     version=1,
-    title="Points at random",
+    title="Random points on a surface",
+    also=("sample",),
     help="Points strewn evenly at random over a surface, with its heights.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("points", PointSet),),

@@ -124,7 +124,8 @@ def _tile(inputs: Sequence[PointSet], params: ThinParams, piece: TilePart) -> Po
 CONVERSION = Conversion(
     id="thin",
     version=1,
-    title="Fewer points",
+    title="Thin points",
+    also=("decimate cloud", "subsample"),
     help="One point of each cell of a lattice: the lowest, the highest, the one nearest to its middle, or their mean.",
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("points", like="points"),),

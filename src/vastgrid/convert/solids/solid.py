@@ -129,7 +129,9 @@ def run(inputs: Sequence[Tin | Grid], params: SolidParams, progress: Progress) -
     frame = surface.frame
     need_lengths(surface.name, surface.frame, "a scale needs")
     if frame.horizontal is None or frame.vertical is None:
-        raise CallError(f"the units of {surface.name} are not known, so a scale says nothing; say them (--from-units)")
+        raise CallError(
+            f"the units of {surface.name} are not known, so a scale has no meaning; say them (--from-units)"
+        )
     assert params.scale is not None
     # Millimetres of print for a unit of plan and of height.
     plan = 1000.0 / length_in(Length(1.0, Unit.METRE), frame.horizontal) / params.scale
@@ -266,7 +268,8 @@ def _covered(surface: Tin | Grid, low: Floats, high: Floats) -> float:
 CONVERSION = Conversion(
     id="solid",
     version=1,
-    title="Solid for printing",
+    title="Solid for 3D printing",
+    also=("print", "STL", "base"),
     help="A closed body of the surface with a base, in millimetres at a scale, checked against a printer's bed.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("solid", Mesh),),

@@ -137,7 +137,8 @@ def run(inputs: Inputs, params: StructureParams, progress: Progress) -> Result:
 CONVERSION = Conversion(
     id="structures",
     version=1,
-    title="Structures",
+    title="Structures at points",
+    also=("trees", "poles", "buildings", "cylinders"),
     help="Cylinders or boxes that stand at points, on a surface or above it, as tall as an attribute says.",
     inputs=(
         Input("points", (PointSet,)),

@@ -335,7 +335,8 @@ def _lines_given(parts: list[_Part], lines: Linework, params: DaylightParams, fi
 CONVERSION = Conversion(
     id="daylight",
     version=1,
-    title="Slopes to the ground",
+    title="Grade to daylight",
+    also=("batter", "slope to surface", "pad", "embankment", "side slopes"),
     help="Slopes from a line or the edge of a pad to the ground, in cut and in fill: their TIN, the ground with them, the daylight "
     "line, or slope lines.",
     inputs=(

@@ -180,6 +180,7 @@ CONVERSION = Conversion(
     id="difference",
     version=1,
     title="Difference surface",
+    also=("cut/fill surface", "isopach", "subtract"),
     help="How far a surface lies above another, as a surface of its own: exact between TINs, or by cells.",
     inputs=(
         Input("base", (Tin, Grid), help="what is taken off", fits=lambda data: data.has_heights),

@@ -61,7 +61,8 @@ def run(inputs: Sequence[Tin], params: EditParams, progress: Progress) -> Result
 CONVERSION = Conversion(
     id="edit",
     version=2,
-    title="Edits by hand",
+    title="Edit the surface by hand",
+    also=("swap edges", "move points", "delete triangles"),
     help="A TIN with edits made by hand: a log of lines, replayed by coordinates when what it is made from changes.",
     inputs=(Input("surface", (Tin,)),),
     outputs=(Output("tin", Tin),),

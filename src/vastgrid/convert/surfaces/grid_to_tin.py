@@ -47,7 +47,8 @@ def foretell(inputs: Sequence[Grid], params: FacetParams) -> tuple[dict[str, int
 CONVERSION = Conversion(
     id="facets",
     version=1,
-    title="TIN through every cell",
+    title="TIN from every grid cell",
+    also=("grid to TIN",),
     help="A TIN with a vertex at the centre of every cell that has a height.",
     inputs=(Input("grid", (Grid,)),),
     outputs=(Output("tin", Tin),),

@@ -212,7 +212,8 @@ def preview(inputs: Inputs, params: MergeParams, progress: Progress) -> Linework
 CONVERSION = Conversion(
     id="merge",
     version=1,
-    title="Merged surface",
+    title="Merge surfaces",
+    also=("overlay", "stitch", "combine"),
     help="A surface laid over another, or the lower or higher of two, with shared edges where they meet.",
     inputs=(
         Input("ground", (Tin,), help="what lies beneath"),

@@ -65,7 +65,8 @@ def run(inputs: Sequence[Dataset], params: UpperParams, progress: Progress) -> R
 CONVERSION = Conversion(
     id="upper",
     version=1,
-    title="TIN from a mesh",
+    title="Top surface of a mesh",
+    also=("mesh to TIN",),
     help="The upper (or lower) side of a mesh that is no height field, as a TIN.",
     inputs=(Input("mesh", (Mesh,)),),
     outputs=(Output("tin", Tin),),

@@ -222,7 +222,8 @@ def _tally(grid: Dataset, made: Dataset, piece: TilePart, params: SimplifyParams
 CONVERSION = Conversion(
     id="simplify",
     version=1,
-    title="Fewer triangles",
+    title="Simplify to a tolerance",
+    also=("decimate", "thin TIN", "fewer triangles", "grid to TIN"),
     help="A TIN of a surface within a vertical tolerance, or with at most so many triangles; rims, voids, breaklines and no-data stay.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("tin", Tin),),

@@ -76,7 +76,7 @@ class Crossing(Enum):
     REFUSE = "refuse"
 
 
-_LAYERS = "Layers, names or patterns (EDGE*), parted by commas."
+_LAYERS = "Layers, names or patterns (EDGE*), separated by commas."
 
 
 @dataclass(frozen=True)
@@ -97,7 +97,7 @@ class TinParams:
         Length | None,
         Param(
             "Widest circle",
-            "Triangles go whose corners lie on a circle of a larger radius: the TIN ends where points lie farther apart. With "
+            "Triangles with a larger circumradius are left out: the TIN ends where points lie farther apart. With "
             "it a TIN can be made in tiles.",
             Quantity.XY_LENGTH,
             above=0,
@@ -160,7 +160,7 @@ class TinParams:
         str,
         Param(
             "Breaklines",
-            "Layers whose lines become edges of the TIN: names or patterns (EDGE*), parted by commas; or none.",
+            "Layers whose lines become edges of the TIN: names or patterns (EDGE*), separated by commas; or none.",
             absent="no layer",
             said=(("*", "all layers"), ("none", "no layer")),
         ),
@@ -543,6 +543,7 @@ CONVERSION = Conversion(
     id="tin",
     version=4,
     title="TIN",
+    also=("triangulate", "surface", "DTM", "breaklines"),
     help="Constrained Delaunay triangulation of points, breaklines of every kind and contours, inside one outer boundary and outside voids; a TIN is built anew from its source data, or from its vertices, breaklines and rim.",
     inputs=(Input("sources", (PointSet, Linework, Contours, Tin), most=None),),
     outputs=(Output("tin", Tin),),
@@ -550,7 +551,7 @@ CONVERSION = Conversion(
     template="TIN from {inputs}[ (points of class {classes})], inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}[, circles up to {circle} in radius]"
     "[, rim edges up to {rim_length}][, no angle below {rim_angle}° at the rim] and breaklines from {breaklines}[, walls from {walls} leaning by {offset}]"
     "[, over the points nearest to {proximity}][, {nondestructive} laid on it][, contours from {contours}][, weeded by {weed}][, a vertex every {spacing}]"
-    "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross {crossings}, and places closer than {same_place} are one.",
+    "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross {crossings}, and points closer than {same_place} are merged.",
     run=run,
     settle=settle,
     preview=preview,

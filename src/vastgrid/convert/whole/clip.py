@@ -79,6 +79,7 @@ CONVERSION = Conversion(
     id="clip",
     version=1,
     title="Clip",
+    also=("trim", "crop", "boundary"),
     help="What lies inside or outside closed lines: triangles and lines are parted exactly at the edge.",
     inputs=(
         Input("data", _KINDS, help="what is clipped"),

@@ -125,7 +125,8 @@ def _name(inputs: Sequence[Dataset], params: ReprojectParams) -> str:
 CONVERSION = Conversion(
     id="reproject",
     version=1,
-    title="Other reference system",
+    title="Reproject",
+    also=("transform coordinates", "EPSG", "UTM", "change system"),
     help="The same ground in another coordinate reference system; heights change theirs only where that is sure.",
     inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),

@@ -34,7 +34,7 @@ class SystemParams:
         ),
     ] = ""
     instead: Annotated[
-        bool, Param("Instead of another", "Also where the data says another system, which is then taken for wrong.")
+        bool, Param("Instead of another", "Also where the data says another system, which is then overridden.")
     ] = False
 
 
@@ -82,7 +82,8 @@ def _same(one: str, other: str) -> bool:
 CONVERSION = Conversion(
     id="system",
     version=1,
-    title="Say the reference system",
+    title="Assign a reference system",
+    also=("set CRS", "EPSG", "coordinate system"),
     help="Says in which coordinate reference system data lies whose file does not tell; every coordinate stays as it is.",
     inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),

@@ -127,7 +127,7 @@ def _rule(text: str) -> Rule:
         known = ", ".join(each.value for each in Becomes)
         raise ParamError("rules", f"“{word}” is none of {known} (in “{text}”)") from None
     if not mark:
-        raise ParamError("rules", f"“{text}” says not which entities: write {becomes.value}: layer=…, type=…")
+        raise ParamError("rules", f"“{text}” does not say which entities: write {becomes.value}: layer=…, type=…")
     values: dict[str, object] = {}
     for part in rest.split(","):
         key, equals, value = (piece.strip() for piece in part.partition("="))

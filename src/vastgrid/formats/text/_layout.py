@@ -81,7 +81,7 @@ class TextReadParams:
         str,
         Param(
             "Columns",
-            "Role of each column in order, parted by commas: easting, northing, elevation, longitude, latitude, point, "
+            "Role of each column in order, separated by commas: easting, northing, elevation, longitude, latitude, point, "
             "code, description, date, ignore, or a name of your own; or letters such as PNEZD or ENZ.",
             absent="as detected",
             once=True,

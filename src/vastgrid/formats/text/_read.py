@@ -282,9 +282,7 @@ def _formed(points: PointSet, form: Form, findings: list[Finding]) -> Dataset:
     lattice = grid_of(points)
     if form is Form.GRID:
         if lattice is None:
-            raise ParamError(
-                "form", f"the points of {points.name} do not stand on a regular lattice along east and north"
-            )
+            raise ParamError("form", f"the points of {points.name} are not on a regular grid along east and north")
         return lattice.grid
     if lattice is not None:
         size = f"{lattice.grid.dx:g} × {lattice.grid.dy:g}{unit_word(points.frame.horizontal)}"

@@ -117,7 +117,7 @@ class DeliverDialog(QDialog):
             if not node.digest:
                 continue
             cost = node.outcome.loss if node.outcome else None
-            told = f"  · costs {cost.largest:.3f}{unit_word(cost.unit)} at most" if cost else ""
+            told = f"  · differs by {cost.largest:.3f}{unit_word(cost.unit)} at most" if cost else ""
             item = QListWidgetItem(f"{node.name}  ({node.figures.get('kind')}){told}")
             item.setData(Qt.ItemDataRole.UserRole, node.id)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)

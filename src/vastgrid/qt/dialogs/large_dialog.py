@@ -312,7 +312,7 @@ class LargeDialog(QDialog):
         usual = declare.to_words(declare.build(conversion.params, words))
         form = ParamForm(conversion.params, usual, {})
         layout.addWidget(form)
-        take = QPushButton("Take it")
+        take = QPushButton("Add step")
         take.setProperty("main", "true")
         layout.addWidget(take)
 

@@ -17,7 +17,7 @@ class RoomDialog(QDialog):
     def __init__(self, parent: QWidget, rooms: Sequence[Room]) -> None:
         super().__init__(parent)
         self.setProperty("manual", "at-home")
-        self.setWindowTitle("Make room")
+        self.setWindowTitle("Free disk space")
         self.resize(520, 240)
         layout = QVBoxLayout(self)
         layout.addWidget(

@@ -39,8 +39,8 @@ class CostPart(QFrame):
         unit = unit_word(loss.unit)
         share = "" if loss.share > 0.995 else f", over {loss.share:.0%} of the ground"
         text = label(
-            f'{"They differ by" if answers else "This costs"} <b style="color:{palette.warning}">{loss.largest:.3f}{unit}</b> '
-            f"at most, {loss.rmse:.3f}{unit} RMSE, {loss.p95:.3f}{unit} for 95 %, against {escape(source)}{share}. "
+            f'{"They differ by" if answers else "It differs by"} <b style="color:{palette.warning}">{loss.largest:.3f}{unit}</b> '
+            f"at most, {loss.rmse:.3f}{unit} RMSE, {loss.p95:.3f}{unit} for 95 % of the ground, from {escape(source)}{share}. "
             f'<a href="worst" style="color:{palette.action}">Show the worst place</a>'
         )
         text.setTextInteractionFlags(

@@ -104,7 +104,7 @@ class EditsPart(QWidget):
             (
                 ("▴", "Make it later", partial(self._shift, number, 1)),
                 ("▾", "Make it earlier", partial(self._shift, number, -1)),
-                ("✕", "Take it out of the log", partial(self._take_out, number)),
+                ("✕", "Remove it from the log", partial(self._take_out, number)),
             ),
             2,
         ):

@@ -103,7 +103,7 @@ class SourcesPart(QWidget):
         if source.role is Role.SOURCE:
             entry(menu, "Replace by a newer file …", partial(self.replaced.emit, node.id, source.id))
         for role in others:
-            entry(menu, f"Let it be the {role} one", partial(self.given_role.emit, node.id, source.id, role))
+            entry(menu, f"Use as {role}", partial(self.given_role.emit, node.id, source.id, role))
         entry(menu, "Take out", partial(self.dropped.emit, node.id, source.id))
         more.setMenu(menu)
         self.menus[source.id] = menu

@@ -38,6 +38,8 @@ from vastgrid.terrain.lines.labelling import Moves
 PLAN, SPACE, BOTH = "plan", "3D", "both"
 BLINK = 700
 # What draws areas around points stays in hand, like the hands for surfaces.
+# What the edit tools of a surface change, in the order in which they are offered.
+EDIT_GROUPS = ("triangles", "vertices", "lines", "heights")
 TOOLS_IN_HAND = PICK, PICK_LESS, PICK_BOX = ("pick", "pick_less", "pick_box")
 
 
@@ -149,10 +151,16 @@ class Views(QWidget):
         # A narrow window cuts the row off rather than be widened by it.
         row.setSizeConstraint(QHBoxLayout.SizeConstraint.SetNoConstraint)
         bar.setMinimumWidth(1)
+        for group in EDIT_GROUPS:
+            tools = [action for key, action in self._actions.items() if action.property("group") == group]
+            button = self.buttons[f"edit_{group}"] = menu_button(f"{group.capitalize()} ▾", offering(tools))
+            button.setToolTip(", ".join(action.iconText() for action in tools))
+            button.setCheckable(True)
+            row.addWidget(button)
         for key, action in self._actions.items():
-            if key.startswith(("hand_", "pick_")) or key in ("pick", "keep_rim", "label_move"):
+            if key.startswith("pick_") or key in ("pick", "keep_rim", "label_move"):
                 button = flat_button(action.iconText(), partial(self._hand_pressed, key), action.toolTip())
-                button.setCheckable(key in TOOLS_IN_HAND or key.startswith("hand_"))
+                button.setCheckable(key in TOOLS_IN_HAND)
                 button.setProperty("small", "true")
                 button.setFixedWidth(QFontMetrics(theme.font(9)).horizontalAdvance(action.iconText()) + 18)
                 self.buttons[key] = button
@@ -170,8 +178,17 @@ class Views(QWidget):
         """Show which hand is taken up; none where the key is empty."""
         self._held = key
         for own, button in self.buttons.items():
-            if own in TOOLS_IN_HAND or own.startswith("hand_"):
+            if own in TOOLS_IN_HAND:
                 button.setChecked(own == key)
+        held = self._actions.get(key)
+        for own, action in self._actions.items():
+            if own.startswith("hand_"):
+                action.setChecked(own == key)
+        for group in EDIT_GROUPS:
+            button = self.buttons[f"edit_{group}"]
+            mine = held is not None and held.property("group") == group
+            button.setChecked(mine)
+            button.setText(f"{group.capitalize()}: {held.iconText()} ▾" if mine and held else f"{group.capitalize()} ▾")
 
     def _show_hands(self) -> None:
         """Offer hands where one card is chosen that they can work on: a surface in plan, points in every view."""
@@ -183,7 +200,7 @@ class Views(QWidget):
         self.hands_row.setVisible(surface or kind == PointSet.kind or labelled)
         self.buttons["label_move"].setVisible(labelled)
         for key, button in self.buttons.items():
-            if key.startswith("hand_"):
+            if key.startswith("edit_"):
                 button.setVisible(surface)
             elif key.startswith("pick"):
                 button.setVisible(kind == PointSet.kind)
@@ -420,7 +437,7 @@ class Views(QWidget):
         else:
             self._blink.stop()
         names = [graph[n].name for n in chosen]
-        how = "in turn" if blink else "left and right of the divider; drag it, or press , and ."
+        how = "switching" if blink else "left and right of the divider; drag it, or press , and ."
         self.desk.say(f"{names[0]} and {names[1]} {how}; Compare ▾ ends it")
 
     def _blinked(self) -> None:

@@ -47,13 +47,13 @@ class FieldEditor(QFrame):
         self.button = QPushButton("Change")
         self.button.setProperty("main", "true")
         self.button.clicked.connect(self._accept)
-        self.open = QPushButton("Let the data settle it")
+        self.open = QPushButton("Reset to automatic")
         self.open.setToolTip("Nothing is asked for any more: it is settled for this data, and anew for other data")
         self.open.clicked.connect(self._leave_open)
         self.open.setVisible(bool(asked))
         if asked is False:
             said = label(
-                "Nobody asked for this: it is settled for this data. “Change” keeps what stands here.", quiet=True
+                "This value is automatic, worked out from this data. “Change” keeps what is written here.", quiet=True
             )
             said.setMaximumWidth(270)
             layout.addWidget(said)

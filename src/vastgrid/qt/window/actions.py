@@ -52,10 +52,10 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     add("section_end", "Close the section", lambda: parts.views.sectioning.close_section())
     add("measure", "Measure from place to place", lambda: parts.measuring.distance(), "Ctrl+M")
     add("measure_area", "Measure an area", lambda: parts.measuring.area())
-    add("forms", "Which form shall I send? …", lambda: parts.make_menu.which_form().open())
+    add("forms", "Compare output formats …", lambda: parts.make_menu.which_form().open())
     add("interval", "Check the interval of contours …", lambda: parts.interval.ask())
-    add("swipe", "Two chosen cards, with a divider", lambda: parts.views.compare(blink=False))
-    add("blink", "Two chosen cards in turn", lambda: parts.views.compare(blink=True))
+    add("swipe", "Compare side by side with a slider", lambda: parts.views.compare(blink=False))
+    add("blink", "Compare by switching", lambda: parts.views.compare(blink=True))
     add("compare_end", "End comparing", lambda: parts.views.end_compare())
     add("picture", "Picture of any size (PNG) …", lambda: parts.picturing.ask_picture())
     add("sheet", "Plan to scale (PDF or SVG) …", lambda: parts.picturing.ask_sheet())
@@ -78,11 +78,11 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     add("recipe", "Keep the steps as a recipe …", parts.repeating.ask_keep)
     add("run_recipe", "Run a recipe on files …", parts.repeating.ask_run, "Ctrl+R")
     add("keep_copy", "Keep a copy of the chosen card as it is", parts.repeating.keep_copy)
-    add("room", "Make room: drop what can be made again …", parts.repeating.ask_room)
+    add("room", "Free disk space …", parts.repeating.ask_room)
     add("theme", "Change between light and dark", own["theme"], "Ctrl+T")
     add("text_larger", "Larger text", lambda: parts.at_home.change_text(1), "Ctrl++")
     add("text_smaller", "Smaller text", lambda: parts.at_home.change_text(-1), "Ctrl+-")
-    add("text_usual", "Text of the usual size", lambda: parts.at_home.change_text(0))
+    add("text_usual", "Text of normal size", lambda: parts.at_home.change_text(0))
     # The key itself is watched everywhere, dialogs included.
     add("manual", "Manual (F1)", lambda: parts.at_home.show_manual())
     add("large", "Work on a large folder …", parts.tiling.ask)
@@ -100,21 +100,23 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     for key, kind, hand in edit_tools():
         add(
             key,
-            f"By hand: {hand.text}",
+            f"Edit surface: {hand.text}",
             partial(lambda own: parts.edit_tools.take_up(own), key),
             "Ctrl+E" if kind.word == "set" else "",
         )
         actions[key].setToolTip(hand.tip)
         actions[key].setIconText(hand.text)
+        actions[key].setCheckable(True)
+        actions[key].setProperty("group", hand.group)
     for key, text, tip in TOOLS:
         add(key, f"Points: {text}", partial(lambda own: parts.picking.run(own), key))
         actions[key].setToolTip(tip)
         actions[key].setIconText(text)
-    add("label_move", "Move a label of contours by hand", lambda: parts.moving_labels.take_up())
+    add("label_move", "Move a contour label", lambda: parts.moving_labels.take_up())
     actions["label_move"].setIconText("move label")
     actions["label_move"].setToolTip("Click a label, then where it should stand on its contour")
-    add("keep_rim", "Keep the rim as the outer boundary", parts.keep_rim)
-    actions["keep_rim"].setIconText("keep rim")
+    add("keep_rim", "Keep the outline as the outer boundary", parts.keep_rim)
+    actions["keep_rim"].setIconText("keep outline")
     add("plan", "Go to the plan", lambda: parts.views.plan.setFocus(), "F6")
     add("lineage", "Go to the lineage", own["lineage"], "F7")
     return actions

@@ -63,7 +63,7 @@ class AtHome(QObject):
         restyle: Callable[[], None],
     ) -> None:
         super().__init__(window)
-        self._window, self._desk, self._palette, self._use, self._restyle = window, desk, palette, use, restyle
+        self._window, self._desk, self._palette, self.use, self._restyle = window, desk, palette, use, restyle
         self.manual: ManualWindow | None = None
         self.notify: Callable[[str, str], None] = notified
         self._watched: Task | None = None
@@ -125,17 +125,19 @@ class AtHome(QObject):
         if kept != recent():
             settings().setValue("recent", kept[:MOST_RECENT])
 
+    def others(self) -> list[Path]:
+        """Return the folders of jobs that were open lately, are still there, and are not the one that is open."""
+        here = str(self._desk.session.folder.resolve())
+        return [Path(path) for path in recent() if path != here and (Path(path) / "job.json").is_file()]
+
     def fill_recent(self, menu: QMenu) -> None:
         """Fill a menu with the jobs that were open lately and are still there."""
         menu.clear()
-        text = str(self._desk.session.folder.resolve())
-        for path in recent():
-            if path == text or not (Path(path) / "job.json").is_file():
-                continue
-            action = menu.addAction(Path(path).name)
+        for folder in self.others():
+            action = menu.addAction(folder.name)
             assert action is not None
-            action.setToolTip(path)
-            action.triggered.connect(lambda _=False, p=path: self._desk.guarded(lambda: self._use(Path(p))))
+            action.setToolTip(str(folder))
+            action.triggered.connect(lambda _=False, p=folder: self._desk.guarded(lambda: self.use(p)))
         menu.setToolTipsVisible(True)
         if menu.isEmpty():
             none = menu.addAction("no other job yet")

@@ -125,7 +125,7 @@ class EditTools:
             "line": "; Enter or a double click ends",
             "area": "; Enter or a double click ends",
         }
-        self.desk.say(f"{hand.tip.removesuffix('.')}{ending[hand.gathers]}, Esc puts the hand down")
+        self.desk.say(f"{hand.tip.removesuffix('.')}{ending[hand.gathers]}, Esc cancels the tool")
 
     def _put_down(self) -> None:
         self.ghost, self.why, self.held = None, "", ""

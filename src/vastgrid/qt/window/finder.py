@@ -32,7 +32,7 @@ class Finder(QLineEdit):
         self.setObjectName("finder")
         self.setPlaceholderText("Find an action, or write a sentence (Ctrl+K)")
         self.setAccessibleName("Find an action, or write a sentence")
-        self.setMinimumWidth(300)
+        self.setMinimumWidth(260)
         self._search = search
         self.hits: list[Hit] = []
         self.list: QListWidget | None = None
@@ -44,10 +44,14 @@ class Finder(QLineEdit):
             window = self.window()
             self.list = QListWidget(window if isinstance(window, QWidget) else self)
             self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+            self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+            self.list.setTextElideMode(Qt.TextElideMode.ElideRight)
             self.list.itemClicked.connect(lambda item: self._run(self.list.row(item) if self.list else 0))
         self.list.clear()
         for hit in self.hits:
-            self.list.addItem(QListWidgetItem(hit.text))
+            item = QListWidgetItem(hit.text)
+            item.setToolTip(hit.text)
+            self.list.addItem(item)
         if not self.hits:
             self.list.hide()
             return
@@ -55,7 +59,9 @@ class Finder(QLineEdit):
         window = self.window()
         assert window is not None
         place = self.mapTo(window, QPoint(0, self.height() + 3))
-        self.list.setGeometry(place.x(), place.y(), max(self.width(), 420), 30 * len(self.hits) + 8)
+        wide = max(self.width(), 560)
+        tall = sum(self.list.sizeHintForRow(row) for row in range(len(self.hits))) + 2 * self.list.frameWidth() + 4
+        self.list.setGeometry(max(min(place.x(), window.width() - wide - 8), 8), place.y(), wide, tall)
         self.list.raise_()
         self.list.show()
 

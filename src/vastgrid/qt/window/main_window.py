@@ -19,8 +19,6 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from vastgrid import catalog
-from vastgrid.jobs.plain_words import understood
 from vastgrid.jobs.session import Session
 from vastgrid.manual.pages import of_finding
 from vastgrid.qt.panel.panel import Panel
@@ -28,9 +26,10 @@ from vastgrid.qt.views.lineage_view import LineageView
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window.actions import add_actions
 from vastgrid.qt.window.at_home import desktop_is_dark
-from vastgrid.qt.window.finder import Finder, Hit
+from vastgrid.qt.window.finder import Finder
 from vastgrid.qt.window.header import Header
 from vastgrid.qt.window.parts import Parts
+from vastgrid.qt.window.searching import Searching
 from vastgrid.qt.window.status_line import StatusLine
 from vastgrid.qt.window.window_place import place_window, remember_window
 
@@ -53,7 +52,7 @@ class MainWindow(QMainWindow):
         self._sizes: list[int] = []
         self.parts = parts = Parts(self, session, lambda: self.palette_, lambda: self.apply_theme(self.palette_))
         self.desk = parts.desk
-        self.finder = Finder(self._search)
+        self.finder = Finder(lambda text: self.searching.hits(text))
         own: dict[str, Callable[[], object]] = {
             "theme": self.toggle_theme,
             "find": self.finder.begin,
@@ -61,6 +60,7 @@ class MainWindow(QMainWindow):
             "lineage": self._to_lineage,
         }
         self.actions_ = add_actions(self, parts, own)
+        self.searching = Searching(self.desk, parts, self.actions_, self._go_to_card)
         parts.build_views(self.actions_)
         self.views, self.plan = parts.views, parts.views.plan
         self.lineage = LineageView(self.desk, palette)
@@ -315,31 +315,6 @@ class MainWindow(QMainWindow):
             self.parts.sourcing.look_at_files()
 
     # -- finding by typing
-
-    def _search(self, text: str) -> list[Hit]:
-        hits = []
-        wish = understood(text, self.session, self.desk.selection)
-        if wish is not None:
-            conversion = catalog.conversion_named(wish.conversion)
-            names = ", ".join(self.session.graph[node].name for node in wish.inputs)
-            said = " ".join(f"{k} {v}" for k, v in wish.words.items())
-            hits.append(
-                Hit(
-                    f"Make: {conversion.title} {said} from {names}",
-                    lambda: self.desk.guarded(
-                        partial(self.parts.making.make, wish.conversion, list(wish.inputs), wish.words)
-                    ),
-                )
-            )
-        words = text.lower().split()
-        for action in self.actions_.values():
-            if all(word in action.text().lower() for word in words) and action.isEnabled():
-                keys = action.shortcut().toString()
-                hits.append(Hit(action.text() + (f"   ({keys})" if keys else ""), action.trigger))
-        for node in self.session.graph.cards.values():
-            if all(word in node.name.lower() for word in words):
-                hits.append(Hit(f"Card: {node.name}", partial(self._go_to_card, node.id)))
-        return hits
 
     def _go_to_card(self, node: str) -> None:
         self.lineage.select([node])

@@ -201,7 +201,9 @@ class MakeMenu:
             said = f"{way.form} {way.asked}" if way.conversion else f"{surface.title} as it is"
             raw = form_of(way, surface, Silent()) if way.conversion is None else None
             tries.append(Try(way.conversion, way.words, said, raw.dataset if raw else None, raw.loss if raw else None))
-        return self._table(f"Which form of {surface.name}? What each holds and costs", chosen, tries, 0)
+        return self._table(
+            f"Output formats of {surface.name}: what each holds, and how far it differs", chosen, tries, 0
+        )
 
     def ask_dialog(self, operation: str, inputs: list[str], words: dict[str, str]) -> AskDialog:
         """Return the dialog that asks for a conversion's parameters; accepting it makes the result."""

@@ -37,7 +37,7 @@ ClosedLines = Annotated[
     str,
     Param(
         "Boundaries",
-        "Names or layers of the closed lines that count, parted by commas; * and ? as in names of files.",
+        "Names or layers of the closed lines that count, separated by commas; * and ? as in names of files.",
         absent="all closed lines",
         once=True,
     ),
@@ -66,7 +66,7 @@ def named_areas(
     Parameters
     ----------
     wanted : str
-        Names and layers of the lines that count, parted by commas, with * and ? as in names of files; empty for all.
+        Names and layers of the lines that count, separated by commas, with * and ? as in names of files; empty for all.
 
     Raises
     ------

@@ -35,7 +35,7 @@ def cut(work: Working, edit: Edit) -> str:
 
 def restore(work: Working, edit: Edit) -> str:
     """Bring triangles back."""
-    return "" if work.bring_back(_meant(work, edit)) else "there is nothing to bring back there"
+    return "" if work.bring_back(_meant(work, edit)) else "there is nothing to restore there"
 
 
 def _meant(work: Working, edit: Edit) -> Any:

@@ -49,8 +49,8 @@ class EditTool:
 
     Attributes
     ----------
-    text, tip : str
-        A word or two, and a sentence.
+    text, group, tip : str
+        A word or two; what it changes, “triangles”, “vertices”, “lines” or “heights”; and a sentence.
     gathers : str
         “one” place, “two”, a “line” or an “area”.
     means : str
@@ -62,6 +62,7 @@ class EditTool:
     """
 
     text: str
+    group: str
     tip: str
     gathers: str
     edit: Callable[[reading.Places, Length | None], Edit]
@@ -135,12 +136,20 @@ def _inside(word: str) -> Callable[[reading.Places, Length | None], Edit]:
 
 
 _CUT = (
-    EditTool("cut", "Take out every triangle that a drawn line crosses.", "line", _places("cut")),
-    EditTool("cut inside", "Take out the triangles inside a drawn area.", "area", _inside("cut")),
+    EditTool(
+        "delete triangles", "triangles", "Delete every triangle that a drawn line crosses.", "line", _places("cut")
+    ),
+    EditTool("delete inside", "triangles", "Delete the triangles inside a drawn area.", "area", _inside("cut")),
 )
 _RESTORE = (
-    EditTool("bring back", "Bring back every triangle that a drawn line crosses.", "line", _places("restore")),
-    EditTool("back inside", "Bring back the triangles inside a drawn area.", "area", _inside("restore")),
+    EditTool(
+        "restore triangles",
+        "triangles",
+        "Restore every triangle that a drawn line crosses.",
+        "line",
+        _places("restore"),
+    ),
+    EditTool("restore inside", "triangles", "Restore the triangles inside a drawn area.", "area", _inside("restore")),
 )
 KINDS: tuple[EditKind, ...] = (
     EditKind("cut", "cut E,N E,N", reading.line_or_inside("cut"), lambda e, u: f"triangles taken out {_where(e)}", making.cut, _CUT),
@@ -150,34 +159,34 @@ KINDS: tuple[EditKind, ...] = (
     ),
     EditKind(
         "swap", "swap E,N", reading.one_place("swap"), lambda e, u: f"edge {_where(e)} swapped", making.swap,
-        (EditTool("swap", "Swap an edge with the other diagonal of its two triangles.", "one", _places("swap"), means="edge"),),
+        (EditTool("swap", "triangles", "Swap an edge with the other diagonal of its two triangles.", "one", _places("swap"), means="edge"),),
     ),
     EditKind(
         "add", "add E,N Z", reading.place_and_height("add", open_=True),
         lambda e, u: f"vertex added {_where(e)} with {_measure(e.value, u)}", making.add,
-        (EditTool("add", "Add a vertex.", "one", _places("add"), "height"),),
+        (EditTool("add", "vertices", "Add a vertex.", "one", _places("add"), "height"),),
     ),
     EditKind(
         "move", "move E,N to E,N", reading.move,
         lambda e, u: f"vertex at {_at(e.places[0])} moved to {_at(e.places[1])}", making.move,
-        (EditTool("move", "Move a vertex: click it, then where it goes.", "two", _places("move"), means="vertex"),),
+        (EditTool("move", "vertices", "Move a vertex: click it, then where it goes.", "two", _places("move"), means="vertex"),),
     ),
     EditKind(
         "remove", "remove E,N", reading.one_place("remove"), lambda e, u: f"vertex {_where(e)} removed", making.remove,
-        (EditTool("remove", "Remove a vertex and close the gap.", "one", _places("remove"), means="vertex"),),
+        (EditTool("remove", "vertices", "Remove a vertex and close the gap.", "one", _places("remove"), means="vertex"),),
     ),
     EditKind(
         "set", "set E,N Z", reading.place_and_height("set"), lambda e, u: f"vertex {_where(e)} set to {_measure(e.value, u)}",
-        making.set_height, (EditTool("set height", "Give a vertex another height.", "one", _places("set"), "height", means="vertex"),),
+        making.set_height, (EditTool("set height", "vertices", "Give a vertex another height.", "one", _places("set"), "height", means="vertex"),),
     ),
     EditKind(
         "raise", "raise D inside E,N E,N E,N", reading.value_inside("raise"), _raised, making.raise_by,
-        (EditTool("raise", "Raise or lower the ground inside a drawn area.", "area", _inside("raise"), "amount"),),
+        (EditTool("raise", "heights", "Raise or lower the ground inside a drawn area.", "area", _inside("raise"), "amount"),),
     ),
     EditKind(
         "level", "level Z inside E,N E,N E,N", reading.value_inside("level"),
         lambda e, u: f"ground set to {_measure(e.value, u)} {_where(e)}", making.level,
-        (EditTool("level", "Set the ground inside a drawn area to one height.", "area", _inside("level"), "height"),),
+        (EditTool("level", "heights", "Set the ground inside a drawn area to one height.", "area", _inside("level"), "height"),),
     ),
     EditKind(
         "plane", "plane E,N,Z E,N,Z E,N,Z inside E,N E,N E,N", reading.plane,
@@ -186,15 +195,15 @@ KINDS: tuple[EditKind, ...] = (
     EditKind(
         "even", "even D inside E,N E,N E,N", reading.value_inside("even"),
         lambda e, u: f"ground evened out by up to {_measure(e.value, u)} {_where(e)}", making.even,
-        (EditTool("even out", "Even out noise inside a drawn area, no vertex by more than so much.", "area", _inside("even"), "amount"),),
+        (EditTool("smooth", "heights", "Smooth noise inside a drawn area; no vertex moves by more than the amount given.", "area", _inside("even"), "amount"),),
     ),
     EditKind(
         "line", "line E,N,Z E,N,Z", reading.drawn, lambda e, u: f"breakline drawn {_where(e)}", making.draw,
-        (EditTool("edge", "Draw a breakline on the ground.", "line", _places("line")),),
+        (EditTool("add breakline", "lines", "Draw a breakline on the surface.", "line", _places("line")),),
     ),
     EditKind(
         "release", "release E,N", reading.one_place("release"), lambda e, u: f"breakline {_where(e)} taken off", making.release,
-        (EditTool("edge off", "Take a breakline off; its vertices stay.", "one", _places("release"), means="edge"),),
+        (EditTool("remove breakline", "lines", "Remove a breakline; its vertices stay.", "one", _places("release"), means="edge"),),
     ),
 )  # fmt: skip
 _BY_WORD = {each.word: each for each in KINDS}

@@ -60,13 +60,13 @@ class SortedLines:
 
 
 def matches(name: str, patterns: str) -> bool:
-    """Return whether a layer is among names or patterns (EDGE*) parted by commas."""
+    """Return whether a layer is among names or patterns (EDGE*) separated by commas."""
     words = [word.strip().lower() for word in patterns.split(",")]
     return any(fnmatch.fnmatchcase(name.lower(), word) for word in words if word not in ("", "none"))
 
 
 def layers_of(inputs: Sequence[Dataset], attribute: str, word: str) -> str:
-    """Return the layers all of whose lines say one word in an attribute, parted by commas."""
+    """Return the layers all of whose lines say one word in an attribute, separated by commas."""
     found: dict[str, None] = {}
     for each in inputs:
         if not isinstance(each, Linework) or attribute not in each.attributes:

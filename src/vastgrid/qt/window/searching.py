@@ -1,0 +1,160 @@
+"""What the finder finds: sentences, actions, conversions, formats, checks, cards, jobs and pages of the manual, by any of their words."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from PyQt6.QtGui import QAction
+
+from vastgrid import catalog
+from vastgrid.base.errors import CallError
+from vastgrid.declarations.conversion import Conversion, listed
+from vastgrid.jobs.plain_words import understood
+from vastgrid.manual.pages import TASKS, page
+from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.window.finder import Hit
+from vastgrid.qt.window.parts import Parts
+
+# A word that is typed wrong is taken for one that is as like it as this.
+_ALIKE = 0.78
+
+
+@dataclass(frozen=True)
+class _Entry:
+    """Something that can be found: what is shown, the words it goes by, what choosing it does; `rank` puts what does more first."""
+
+    text: str
+    names: tuple[str, ...]
+    run: Callable[[], object]
+    rank: int
+
+
+class Searching:
+    """Searches for the finder of a window.
+
+    Parameters
+    ----------
+    desk : Desk
+        Whose job it is.
+    parts : Parts
+        What does the work.
+    actions : dict
+        The window's actions.
+    go_to : callable
+        Chooses a card, by its id.
+    """
+
+    def __init__(self, desk: Desk, parts: Parts, actions: dict[str, QAction], go_to: Callable[[str], None]) -> None:
+        self.desk, self.parts, self.actions, self.go_to = desk, parts, actions, go_to
+        # What can be found for a selection, worked out once: every letter that is typed asks for it.
+        self._for: object = None
+        self._kept: list[_Entry] = []
+
+    def hits(self, text: str) -> list[Hit]:
+        """Return what is found for what was typed, the best first."""
+        words = text.lower().split()
+        now = (tuple(self.desk.selection), self.desk.session.graph)
+        if self._for != now:
+            self._for, self._kept = now, list(self._entries())
+        entries = self._kept
+        scored = [(_score(words, each.names), each) for each in entries]
+        good = sorted((pair for pair in scored if pair[0] is not None), key=lambda pair: (pair[0], pair[1].rank))
+        if not good:
+            known = {word for each in entries for name in each.names for word in name.lower().split() if len(word) > 3}
+            meant = [(difflib.get_close_matches(word, known, 1, _ALIKE) or [word])[0] for word in words]
+            scored = [(_score(meant, each.names), each) for each in entries] if meant != words else []
+            good = sorted((pair for pair in scored if pair[0] is not None), key=lambda pair: (pair[0], pair[1].rank))
+        found = [Hit(each.text, partial(self.desk.guarded, each.run)) for _, each in good]
+        return [*self._sentence(text), *found]
+
+    def _sentence(self, text: str) -> list[Hit]:
+        wish = understood(text, self.desk.session, self.desk.selection)
+        if wish is None:
+            return []
+        conversion = catalog.conversion_named(wish.conversion)
+        data = [each for card in wish.inputs if (each := self.desk.session.dataset(card)) is not None]
+        if self._missing(conversion, data):
+            return []
+        names = ", ".join(self.desk.session.graph[node].name for node in wish.inputs)
+        said = "".join(f" {name} {value}" for name, value in wish.words.items())
+        make = partial(self.parts.making.make, wish.conversion, list(wish.inputs), wish.words)
+        return [Hit(f"Make: {conversion.title}{said} from {names}", partial(self.desk.guarded, make))]
+
+    def _entries(self) -> Iterable[_Entry]:
+        for action in self.actions.values():
+            if action.isEnabled() and action.text():
+                keys = action.shortcut().toString()
+                shown = action.text() + (f"   ({keys})" if keys else "")
+                yield _Entry(shown, (action.text(),), action.trigger, 1)
+        chosen = list(self.desk.selection)
+        data = [self.desk.session.dataset(card) for card in chosen]
+        known = [each for each in data if each is not None]
+        for conversion in catalog.CONVERSIONS:
+            if conversion.resumes:
+                continue
+            missing = self._missing(conversion, known)
+            shown = f"Make: {conversion.title}" + (f"   (needs {missing})" if missing else "")
+            make = partial(self.parts.making.make, conversion.id, chosen, {})
+            names = (conversion.title, conversion.id.replace("_", " "), *conversion.also)
+            tell = partial(
+                _refuse, f"{conversion.title} needs {missing}: choose what it is made from below, then ask again"
+            )
+            yield _Entry(shown, names, tell if missing else make, 3 if missing else 0)
+        for kind in catalog.FORMATS:
+            if kind.write is not None:
+                send = partial(self.parts.delivering.deliver, kind.id)
+                yield _Entry(f"Deliver as {kind.title}", (kind.title, kind.id, *kind.suffixes, *kind.also), send, 2)
+            else:
+                show = partial(self.parts.at_home.show_manual, f"format-{kind.id}")
+                yield _Entry(f"Format: {kind.title}", (kind.title, kind.id, *kind.suffixes), show, 4)
+        for check in catalog.CHECKS:
+            show = partial(self.parts.at_home.show_manual, f"check-{check.id}")
+            yield _Entry(f"Check: {check.title}", (check.title, check.id, *check.also), show, 4)
+        for card in self.desk.session.graph.cards.values():
+            yield _Entry(f"Card: {card.name}", (card.name,), partial(self.go_to, card.id), 1)
+        for folder in self.parts.at_home.others():
+            yield _Entry(f"Job: {folder.name}", (folder.name,), partial(self.parts.at_home.use, folder), 3)
+        for slug in TASKS:
+            about = page(slug)
+            if about is not None:
+                show = partial(self.parts.at_home.show_manual, slug)
+                yield _Entry(f"Manual: {about.title}", (about.title,), show, 5)
+
+    @staticmethod
+    def _missing(conversion: Conversion, known: Sequence[object]) -> str:
+        """Return what has to be chosen for a conversion and is not; empty where it can be made at once."""
+        if known and conversion.assigned(known) is not None:  # type: ignore[arg-type]
+            return ""
+        needed = [each for each in conversion.inputs if each.least]
+        if len(needed) < 2:
+            several = f"at least {needed[0].least}: " if needed and needed[0].least > 1 else ""
+            return several + " or ".join(kind.title for kind in needed[0].kinds) if needed else "a card"
+        return listed([f"{each.role} ({' or '.join(kind.title for kind in each.kinds)})" for each in needed])
+
+
+def _refuse(why: str) -> None:
+    raise CallError(why)
+
+
+def _score(words: Sequence[str], names: Sequence[str]) -> float | None:
+    """Return how well what was typed fits any of some names: 0 for the name itself; None where it does not.
+
+    Every word that was typed has to begin a word of the name, or stand within one from its third letter on.
+    """
+    best: float | None = None
+    for place, name in enumerate(names):
+        inside = name.lower()
+        parts = [inside, *re.findall(r"[^\s(),/–-]+", inside)]
+        if not words or not all(
+            any(part.startswith(word) for part in parts) or (len(word) > 2 and word in inside) for word in words
+        ):
+            continue
+        begins = all(any(part.startswith(word) for part in parts) for word in words)
+        score = 0.0 if inside == " ".join(words) else 1.0 if inside.startswith(words[0]) else 2.0 if begins else 3.0
+        score += 0.5 * min(place, 1)
+        best = score if best is None else min(best, score)
+    return best

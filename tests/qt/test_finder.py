@@ -1,0 +1,81 @@
+"""The finder knows everything by what people call it: titles, ids and the trade's other words, with typing errors."""
+
+import pytest
+from PyQt6.QtCore import Qt
+
+from hands import named
+from vastgrid import catalog
+
+
+def found(window, words):
+    return [hit.text for hit in window.searching.hits(words)]
+
+
+@pytest.mark.parametrize(
+    ("words", "title"),
+    [
+        ("volumes", "Cut and fill volumes"), ("quantities", "Cut and fill volumes"), ("earthworks", "Cut and fill volumes"),
+        ("isolines", "Contours"), ("drape", "Drape lines on a surface"), ("DEM", "Grid"), ("batter", "Grade to daylight"),
+        ("stockpile", "Stockpile volume"), ("heap", "Stockpile volume"), ("RMSE", "Check-point accuracy"),
+        ("isopach", "Difference surface"), ("UTM", "Reproject"), ("decimate", "Simplify to a tolerance"), ("hachures", "Depression ticks"),
+    ],
+)  # fmt: skip
+def test_a_conversion_is_found_by_what_people_call_it(window, words, title):
+    assert any(text.startswith(f"Make: {title}") for text in found(window, words)[:6]), found(window, words)[:6]
+
+
+@pytest.mark.parametrize(
+    ("typed", "title"),
+    [
+        ("contuors", "Contours"),
+        ("volumse", "Cut and fill volumes"),
+        ("hilshade", "Hillshade"),
+        ("reprojekt", "Reproject"),
+    ],
+)
+def test_typing_errors_are_forgiven(window, typed, title):
+    assert any(title in text for text in found(window, typed)[:6]), found(window, typed)
+
+
+def test_every_conversion_format_and_check_is_found_by_title_and_other_words(window):
+    window.lineage.select([])
+    for conversion in catalog.CONVERSIONS:
+        if conversion.resumes:
+            continue
+        for words in (conversion.title, conversion.id.replace("_", " "), *conversion.also):
+            assert any(text.startswith(f"Make: {conversion.title}") for text in found(window, words)), (
+                conversion.id,
+                words,
+            )
+    for kind in catalog.FORMATS:
+        assert any(kind.title in text for text in found(window, kind.title)), kind.id
+    for check in catalog.CHECKS:
+        assert f"Check: {check.title}" in found(window, check.title), check.id
+
+
+def test_what_is_missing_is_said_and_choosing_it_makes_nothing(qtbot, window):
+    window.lineage.select([named(window, "Ground")])
+    (text,) = [text for text in found(window, "cut and fill volumes") if text.startswith("Make: Cut and fill volumes")]
+    assert "needs" in text and "TIN or grid" in text.replace(", ", " or "), text
+    before = window.session.graph
+    window.actions_["find"].trigger()
+    qtbot.keyClicks(window.finder, "cut and fill volumes")
+    row = next(k for k, hit in enumerate(window.finder.hits) if hit.text == text)
+    for _ in range(row):
+        qtbot.keyClick(window.finder, Qt.Key.Key_Down)
+    qtbot.keyClick(window.finder, Qt.Key.Key_Return)
+    assert window.session.graph == before
+    assert "Cut and fill volumes needs" in window.desk.message
+
+
+def test_cards_formats_and_pages_are_found(window):
+    assert "Card: Ground" in found(window, "ground")
+    assert any(text.startswith("Deliver as LandXML") for text in found(window, "landxml"))
+    assert any(text.startswith("Deliver as") for text in found(window, ".dxf"))
+    assert any(text.startswith("Manual:") for text in found(window, "first hour"))
+
+
+def test_a_sentence_may_begin_with_any_of_the_words(window):
+    window.lineage.select([named(window, "Ground")])
+    for words in ("isolines 0.5 m", "Contours 0.5 m", "DEM"):
+        assert found(window, words)[0].startswith("Make: ") and found(window, words)[0].endswith("from Ground"), words
