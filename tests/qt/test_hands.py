@@ -427,7 +427,7 @@ def test_a_click_without_a_tool_changes_nothing(qtbot, window):
     [
         ("section", "Draw a section"),
         ("measure", "Measure from place to place"),
-        ("compare", "Two chosen cards, with a divider"),
+        ("compare", "Compare side by side with a slider"),
         ("look", "Show everything"),
         ("picture", "Picture of any size (PNG) …"),
     ],

@@ -366,6 +366,8 @@ class DeliverDialog(QDialog):
     def _make_form(self, words: dict[str, str]) -> None:
         if self.form is not None:
             self._form_place.removeWidget(self.form)
+            # What is deleted later would stay painted while a dialog runs a loop of its own.
+            self.form.hide()
             self.form.deleteLater()
             self.form = None
         if declare.fields(self.format.write_params):

@@ -214,6 +214,8 @@ class ImportDialog(QDialog):
     def _new_form(self, each: Candidate) -> None:
         if self.form is not None:
             self._form_place.removeWidget(self.form)
+            # What is deleted later would stay painted while a dialog runs a loop of its own.
+            self.form.hide()
             self.form.deleteLater()
             self.form = None
         if each.kind is not None and declare.fields(each.kind.read_params):

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import functools
+import math
+import re
 import threading
 from dataclasses import dataclass
 from pathlib import Path
@@ -36,6 +38,9 @@ from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.bridge import Bridge
 
 CARD, PICTURE = QSize(246, 58), QSize(62, 46)
+# Beside the panel there is less room: cards and their pictures become narrower, and names break onto further lines.
+NARROW, SMALL = 193, QSize(46, 34)
+BETWEEN, LINE, LINES = 40, 15, 3
 GAP, TOP, LEFT = 7, 26, 16
 COLUMNS = ("came in", "ground", "made", "goes out")
 
@@ -89,6 +94,8 @@ class LineageView(QWidget):
         self.palette_ = palette
         self.graph = Graph()
         self.cards: list[Placed] = []
+        self._names: dict[str, list[str]] = {}
+        self.card_width, self.step = CARD.width(), float(CARD.width() + BETWEEN)
         self._pictures: dict[str, QImage] = {}
         self._asked: set[str] = set()
         self._bridge = Bridge(self)
@@ -133,17 +140,43 @@ class LineageView(QWidget):
             if beside_another(node):
                 continue
             columns[column_of(node, self.kind_of(node))].append(node.id)
-        width = max(self.parent_width(), 4 * CARD.width() + 3 * 46 + 2 * LEFT)
-        step = (width - 2 * LEFT - CARD.width()) / 3.0
-        tallest = max((len(column) for column in columns), default=0)
-        height = TOP + tallest * (CARD.height() + GAP) + 8
-        self.cards = []
+        least = 4 * NARROW + 3 * BETWEEN + 2 * LEFT
+        room = max(self.parent_width(), least) - 2 * LEFT
+        self.card_width = min(CARD.width(), (room - 3 * BETWEEN) // 4)
+        self.step = (room - self.card_width) / 3.0
+        self.cards, self._names = [], {}
+        height = 60.0
         for k, column in enumerate(columns):
-            start = TOP + (self._ground_row(columns) if k == 1 else 0.0) * (CARD.height() + GAP)
-            for row, own_id in enumerate(column):
-                place = QRectF(LEFT + k * step, start + row * (CARD.height() + GAP), CARD.width(), CARD.height())
-                self.cards.append(Placed(own_id, k, place))
-        self.setMinimumSize(4 * CARD.width() + 3 * 46 + 2 * LEFT, max(height, 60))
+            top = TOP + (self._ground_row(columns) if k == 1 else 0.0) * (CARD.height() + GAP)
+            for card in column:
+                self._names[card] = self._broken(self.graph[card])
+                tall = CARD.height() + LINE * (len(self._names[card]) - 1)
+                self.cards.append(Placed(card, k, QRectF(LEFT + k * self.step, top, self.card_width, tall)))
+                top += tall + GAP
+            height = max(height, top + 8)
+        self.setMinimumSize(least, math.ceil(height))
+
+    @property
+    def _picture(self) -> QSize:
+        """How large the picture on a card is."""
+        return PICTURE if self.card_width > CARD.width() - 20 else SMALL
+
+    def _broken(self, node: Card) -> list[str]:
+        """Return a card's name on one to three lines; what is too long for them is cut in the middle, where names differ least."""
+        metrics = QFontMetricsF(theme.font(9.5, bold=True))
+        room = self.card_width - 6 - self._picture.width() - 8 - 19 - (28 if node.role is not Role.DELIVERY else 8)
+        if metrics.horizontalAdvance(node.name) <= room:
+            return [node.name]
+        # Names of files are parted after their own marks as well.
+        rest = re.findall(r"[^ \-_.]*[ \-_.]?", node.name)
+        lines: list[str] = []
+        while len(lines) < LINES - 1 and any(rest):
+            line = ""
+            while rest and (not line or metrics.horizontalAdvance((line + rest[0]).rstrip()) <= room):
+                line += rest.pop(0)
+            lines.append(metrics.elidedText(line.rstrip(), Qt.TextElideMode.ElideMiddle, room))
+        last = "".join(rest).rstrip()
+        return [*lines, metrics.elidedText(last, Qt.TextElideMode.ElideMiddle, room)] if last else lines
 
     def _ground_row(self, columns: list[list[str]]) -> float:
         """Return where the ground begins: beside the middle of its sources, yet never far down."""
@@ -157,6 +190,10 @@ class LineageView(QWidget):
         """Return the width there is to fill."""
         parent = self.parentWidget()
         return parent.width() if parent is not None else self.width()
+
+    def place_of(self, node: str) -> QRectF | None:
+        """Return where a card lies; None where it has none of its own."""
+        return next((card.place for card in self.cards if card.node == node), None)
 
     def resizeEvent(self, event: Any) -> None:
         self._lay_out()
@@ -302,9 +339,8 @@ class LineageView(QWidget):
         painter.fillRect(self.rect(), self.palette_.colour("band"))
         painter.setFont(theme.font(8.5))
         painter.setPen(self.palette_.colour("quiet"))
-        step = (max(self.parent_width(), self.minimumWidth()) - 2 * LEFT - CARD.width()) / 3.0
         for k, name in enumerate(COLUMNS):
-            painter.drawText(QRectF(LEFT + k * step + 2, 5, 200, 18), 0x81, name)
+            painter.drawText(QRectF(LEFT + k * self.step + 2, 5, 200, 18), 0x81, name)
         places = {card.node: card for card in self.cards}
         labels: list[QRectF] = []
         for card in self.cards:
@@ -359,7 +395,8 @@ class LineageView(QWidget):
         painter.setFont(theme.font(8.5))
         width = QFontMetricsF(painter.font()).horizontalAdvance(text) + 10
         box = QRectF(card.place.left() - width - 6, card.place.center().y() - 9, width, 18)
-        if any(box.intersects(other) for other in taken):
+        # The card says it too: where there is no room between the columns, that is enough.
+        if width + 8 > self.step - self.card_width or any(box.intersects(other) for other in taken):
             return
         taken.append(box)
         painter.fillRect(box, self.palette_.colour("band"))
@@ -379,7 +416,7 @@ class LineageView(QWidget):
         painter.setPen(pen)
         painter.setBrush(palette.colour("raised"))
         painter.drawRoundedRect(place, 6, 6)
-        frame = QRectF(place.left() + 6, place.top() + 6, PICTURE.width(), PICTURE.height())
+        frame = QRectF(place.left() + 6, place.top() + 6, self._picture.width(), self._picture.height())
         painter.fillRect(frame, palette.colour("band"))
         picture = self._pictures.get(self._picture_key(node))
         if picture is not None:
@@ -390,24 +427,25 @@ class LineageView(QWidget):
         if kind == Table.kind:
             glyphs.paint(painter, kind, palette.quiet, QRectF(frame.center().x() - 14, frame.center().y() - 14, 28, 28))
         left = frame.right() + 8
-        room = place.right() - left - (34 if node.role is not Role.DELIVERY else 10)
         glyphs.paint(painter, kind, palette.action, QRectF(left, place.top() + 5, 15, 15))
         painter.setPen(palette.colour("ink"))
         painter.setFont(theme.font(9.5, bold=True))
-        name = QFontMetricsF(painter.font()).elidedText(node.name, Qt.TextElideMode.ElideRight, room - 19)
-        painter.drawText(QRectF(left + 19, place.top() + 3, room, 19), 0x81, name)
+        names = self._names.get(card.node) or [node.name]
+        for k, name in enumerate(names):
+            painter.drawText(QRectF(left + 19, place.top() + 3 + LINE * k, place.right() - left - 19, 19), 0x81, name)
+        lower = place.top() + LINE * (len(names) - 1)
         painter.setFont(theme.font(8.5))
         first, second = self._lines(node, kind, state)
         metrics = QFontMetricsF(painter.font())
         wide = place.right() - left - 12
         painter.setPen(palette.colour("quiet"))
         painter.drawText(
-            QRectF(left, place.top() + 21, wide, 17), 0x81, metrics.elidedText(first, Qt.TextElideMode.ElideRight, wide)
+            QRectF(left, lower + 21, wide, 17), 0x81, metrics.elidedText(first, Qt.TextElideMode.ElideRight, wide)
         )
         warn = state is not State.MADE or card.node in self.desk.failures or "differ" in second
         painter.setPen(palette.colour("warning" if warn else "quiet"))
         painter.drawText(
-            QRectF(left, place.top() + 37, wide, 17),
+            QRectF(left, lower + 37, wide, 17),
             0x81,
             metrics.elidedText(second, Qt.TextElideMode.ElideRight, wide),
         )

@@ -119,4 +119,5 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     actions["keep_rim"].setIconText("keep outline")
     add("plan", "Go to the plan", lambda: parts.views.plan.setFocus(), "F6")
     add("lineage", "Go to the lineage", own["lineage"], "F7")
+    add("panel", "Fold or show the panel", own["panel"], "F8")
     return actions

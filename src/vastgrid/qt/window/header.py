@@ -20,7 +20,7 @@ JOB_MENU = (
     *("recipe", "run_recipe", None),
     *("undo", "redo", "remove", "keep_copy", None),
     *("large", None),
-    *("fit", "only", None),
+    *("fit", "only", "panel", None),
     *("theme", "text_larger", "text_smaller", "text_usual", None),
     *("manual", None, "quit"),
 )

@@ -58,6 +58,7 @@ class MainWindow(QMainWindow):
             "find": self.finder.begin,
             "quit": self.close,
             "lineage": self._to_lineage,
+            "panel": lambda: self.panel.setVisible(not self.panel.isVisible()),
         }
         self.actions_ = add_actions(self, parts, own)
         self.searching = Searching(self.desk, parts, self.actions_, self._go_to_card)
@@ -100,21 +101,22 @@ class MainWindow(QMainWindow):
         self.header = Header(self.actions_, menus, self.finder, parts.at_home.fill_recent)
         self.menus = self.header.menus
         outer.addWidget(self.header)
-        self.upper = QSplitter(Qt.Orientation.Horizontal)
-        self.upper.addWidget(self.views)
-        self.upper.addWidget(self.panel)
-        self.upper.setSizes([945, 335])
-        self.upper.setStretchFactor(0, 1)
         self.lineage_scroll = QScrollArea()
         self.lineage_scroll.setWidgetResizable(True)
         self.lineage_scroll.setFrameShape(QScrollArea.Shape.NoFrame)
         self.lineage_scroll.setWidget(self.lineage)
         self.halves = QSplitter(Qt.Orientation.Vertical)
-        self.halves.addWidget(self.upper)
+        self.halves.addWidget(self.views)
         self.halves.addWidget(self.lineage_scroll)
         self.halves.setSizes([450, 275])
         self.halves.setStretchFactor(0, 1)
-        outer.addWidget(self.halves, 1)
+        # People read in the panel: it has the full height.
+        self.across = QSplitter(Qt.Orientation.Horizontal)
+        self.across.addWidget(self.halves)
+        self.across.addWidget(self.panel)
+        self.across.setSizes([944, 336])
+        self.across.setStretchFactor(0, 1)
+        outer.addWidget(self.across, 1)
         self.status = StatusLine(
             self.desk.runner.cancel_all, self.parts.ordering.pause, self.actions_["findings"].trigger
         )
@@ -126,6 +128,7 @@ class MainWindow(QMainWindow):
         desk.looks_changed.connect(self.refresh_views)
         desk.news.connect(self._show_news)
         desk.selected.connect(self.show_panel)
+        desk.selected.connect(self._bring_into_sight)
         desk.said.connect(self.status.say)
         desk.told.connect(self._show_fault)
         desk.worked.connect(self._show_tasks)
@@ -273,6 +276,15 @@ class MainWindow(QMainWindow):
 
     def _to_lineage(self) -> None:
         self.lineage.setFocus()
+
+    def _bring_into_sight(self) -> None:
+        """Scroll the lineage to the card that was chosen last, new ones too."""
+        place = self.lineage.place_of(self.desk.selection[-1]) if self.desk.selection else None
+        if place is not None:
+            middle = place.center().toPoint()
+            self.lineage_scroll.ensureVisible(
+                middle.x(), middle.y(), round(place.width() / 2) + 12, round(place.height() / 2) + 10
+            )
 
     def _make_room(self, wanted: bool) -> None:
         """Give the views room from the lineage for the section strip, and take it back afterwards."""
