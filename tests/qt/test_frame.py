@@ -1,0 +1,104 @@
+"""The frame of the window: the panel's height, the lineage beside it, the smallest window, and what is left behind in dialogs."""
+
+import pytest
+from PyQt6.QtCore import QPoint, QRect
+from PyQt6.QtGui import QFontMetricsF
+from PyQt6.QtWidgets import QToolButton
+
+from hands import named, settle
+from vastgrid.qt.views.views import EDIT_GROUPS
+from vastgrid.qt.widgets import theme
+
+
+def place_in(window, widget):
+    return QRect(widget.mapTo(window, QPoint(0, 0)), widget.size())
+
+
+def test_the_panel_runs_from_the_top_bar_to_the_status_line_and_folds(qtbot, window):
+    window.resize(1280, 800)
+    settle(qtbot, window)
+    panel, views = place_in(window, window.panel), place_in(window, window.views)
+    assert panel.top() == views.top() and panel.bottom() >= place_in(window, window.status).top() - 2
+    assert 300 <= panel.width() <= 380
+    wide = views.width()
+    fold = window.actions_["panel"]
+    assert fold.shortcut().toString() == "F8"
+    fold.trigger()
+    settle(qtbot, window)
+    assert not window.panel.isVisible() and place_in(window, window.views).width() > wide + 250
+    fold.trigger()
+    assert window.panel.isVisible()
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1080)])
+def test_every_size_shows_all_columns_and_all_rows_of_buttons(qtbot, window, size):
+    window.resize(*size)
+    window.lineage.select([named(window, "Ground")])
+    settle(qtbot, window)
+    assert (window.width(), window.height()) == size, "the smallest window is no larger"
+    for bar in (window.views.hands_row, window.header):
+        buttons = [each for each in bar.findChildren(QToolButton) if each.isVisible()]
+        places = [place_in(window, each) for each in buttons]
+        for k, one in enumerate(places):
+            assert not any(one.intersects(other) for other in places[:k]), buttons[k].text()
+            assert one.right() <= window.width(), buttons[k].text()
+    if size[0] >= 1280:
+        assert window.lineage_scroll.horizontalScrollBar().maximum() == 0
+
+
+def test_edit_tools_are_in_four_groups(window):
+    window.lineage.select([named(window, "Ground")])
+    for group in EDIT_GROUPS:
+        button = window.views.buttons[f"edit_{group}"]
+        button.menu().aboutToShow.emit()
+        assert button.isVisible() and len(button.menu().actions()) >= 2, group
+    every = [key for key in window.actions_ if key.startswith("hand_")]
+    assert {window.actions_[key].property("group") for key in every} == set(EDIT_GROUPS)
+
+
+def test_names_of_cards_break_onto_lines_and_differ(qtbot, window):
+    names = [
+        "Existing ground against check shots of the northern slope, east",
+        "Existing ground against check shots of the northern slope, west",
+        "a-very-long-name-of-a-file-without-spaces_2026-11-30_final.xml",
+    ]
+    cards = list(window.session.graph.cards)[:3]
+    for card, name in zip(cards, names, strict=True):
+        window.desk.rename(card, name)
+    for wide in (1024, 1280, 1920):
+        window.resize(wide, 800)
+        settle(qtbot, window)
+        shown = [" ".join(window.lineage._names[card]) for card in window.session.graph.cards]
+        assert len(set(shown)) == len(shown)
+        metrics = QFontMetricsF(theme.font(9.5, bold=True))
+        for card in window.lineage.cards:
+            assert all(
+                metrics.horizontalAdvance(line) <= card.place.width() - 70 for line in window.lineage._names[card.node]
+            )
+            assert not any(
+                card.place.intersects(other.place) for other in window.lineage.cards if other.node != card.node
+            )
+
+
+def test_the_chosen_card_is_in_sight(qtbot, window):
+    window.resize(1024, 700)
+    settle(qtbot, window)
+    for card in window.session.graph.cards:
+        window.desk.select([card])
+        qtbot.wait(20)
+        place = window.lineage.place_of(card).center().toPoint()
+        seen = window.lineage.mapTo(window.lineage_scroll.viewport(), place)
+        assert window.lineage_scroll.viewport().rect().contains(seen), window.session.graph[card].name
+
+
+def test_options_of_a_format_that_was_left_are_gone_at_once(qtbot, window):
+    window.lineage.select([named(window, "Ground")])
+    dialog = window.parts.delivering.dialog("landxml")
+    dialog.show()
+    before = dialog.form
+    client = next(k for k in range(dialog.sets.count()) if "client" in dialog.sets.itemText(k))
+    dialog.sets.setCurrentIndex(client)
+    dialog.sets.activated.emit(client)
+    # Deleted it is only when the loop of events comes round; painted it must not be until then.
+    assert dialog.form is not before and not before.isVisible()
+    dialog.close()
