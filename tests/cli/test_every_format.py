@@ -109,7 +109,7 @@ def test_a_lattice_from_the_service_goes_out_as_gpx(run_cli, tmp_path):
         (("--via", "reproject"), "name the system"),
         (("--via", "lattice", "spacing=-1"), "more than 0"),
         (("--read", "widths=a"), "list of widths"),
-        (("--read", "form=cube"), "is none of the choices; there are points, grid"),
+        (("--read", "form=cube"), "is not one of the choices; there are points, grid"),
         (("--read", "nonsense=1"), "reading option"),
     ],
 )

@@ -97,4 +97,4 @@ def test_on_the_command_line_from_a_real_crater(tmp_path, run_cli):
     back = form.read(target, form.read_params(), Silent()).datasets[0]
     assert back.quantity == "slope" and back.heights.shape == heights.shape and np.nanmax(back.heights) <= 1000.0
     code, _, err = run_cli("convert", target, tmp_path / "again.tif", "--via", "slope")
-    assert code == 2 and "slope" in err, "a slope is no ground"
+    assert code == 2 and "slope" in err, "a slope is not ground"

@@ -73,7 +73,7 @@ def test_what_was_noticed_is_kept_where_the_work_ends_early(files):
 
 
 def test_options_and_units_are_of_the_files_that_are_named(files):
-    with pytest.raises(CallError, match="which is no input"):
+    with pytest.raises(CallError, match="which is not an input"):
         ask(
             "compare",
             [("old", files["flat"]), ("new", files["flat"])],

@@ -148,7 +148,7 @@ def test_geometry_that_is_no_surface(tmp_path):
     objects = dict(CITY["CityObjects"])
     objects["road"] = {"type": "Road", "geometry": [{"type": "MultiLineString", "lod": "1", "boundaries": [[0, 1]]}]}
     source = read(tmp_path / "a.city.json", city(CityObjects=objects))
-    assert dropped(source) == ["Geometries that are no surfaces were left out: 1 MultiLineString."]
+    assert dropped(source) == ["Geometries that are not surfaces were left out: 1 MultiLineString."]
     assert source.datasets[0].extent().east == (1000.0, 1010.0)
 
 

@@ -279,7 +279,7 @@ def test_boundaries_and_breaklines_go_out_as_what_they_are(tmp_path):
 
 def test_what_a_file_holds_is_not_denied(tmp_path):
     with pytest.raises(
-        FormatError, match=r"the file holds 1 surface \(S\), but nothing of it can be used: 1 point that is no numbers"
+        FormatError, match=r"the file holds 1 surface \(S\), but nothing of it can be used: 1 point that is not numbers"
     ):
         lx(tmp_path, faces('<P id="1">0 0 NaN</P><P id="2">0 1 2</P><P id="3">1 1 2</P><P id="4">1 0 2</P>'))
     with pytest.raises(FormatError, match="the file holds no surface, no points and no alignments"):
@@ -422,7 +422,7 @@ def test_rules_of_text_grids(tmp_path):
         (ASC.replace("4 -9999 6\n", "4\n"), "cut off"),
         (ASC.replace("xllcorner 100\n", ""), "no place"),
         (ASC.replace("ncols 3", "ncols 3\nncols 4"), "given twice"),
-        (ASC.replace("cellsize 10", "cellsize ten"), "is no number"),
+        (ASC.replace("cellsize 10", "cellsize ten"), "is not a number"),
     ):
         with pytest.raises(FormatError, match=why):
             asc(tmp_path, content)

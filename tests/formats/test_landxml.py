@@ -39,7 +39,7 @@ def test_handmade_faces():
     assert tin.frame.horizontal is Unit.US_FOOT and tin.frame.vertical is Unit.US_FOOT
     # Northing comes first in the file, easting first with us.
     assert tin.vertices[0].tolist() == [2000.0, 1000.0, 10.0]
-    assert len(tin.triangles) == 2, "the invisible face is no ground"
+    assert len(tin.triangles) == 2, "the invisible face is not ground"
     corners = {tuple(sorted(map(tuple, tin.vertices[t].tolist()))) for t in tin.triangles}
     assert ((2000.0, 1000.0, 10.0), (2000.0, 1010.0, 12.0), (2010.0, 1010.0, 13.0)) in corners
     assert len(tin.source_points) == 2 and len(tin.break_vertices) == 4 and len(tin.limit) == 5

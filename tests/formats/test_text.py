@@ -161,7 +161,7 @@ def test_thousands_are_taken_out_only_where_that_is_sure(read):
     assert result.datasets[0].xyz[0].tolist() == [512025.695, 5412109.128, 102.986]
     assert any(finding.code == "thousands" for finding in result.findings)
     plain = read("1,512,100.5\n2,513,101.25\n3,514,102.75\n").datasets[0]
-    assert plain.xyz[0].tolist() == [1.0, 512.0, 100.5], "fields of a comma file are no thousands"
+    assert plain.xyz[0].tolist() == [1.0, 512.0, 100.5], "fields of a comma file are not thousands"
 
 
 def test_fixed_widths(read):

@@ -207,7 +207,7 @@ def test_a_grid_is_sampled_anew():
 def test_unknown_systems_are_refused():
     with pytest.raises(CallError, match="unknown"):
         reprojected(PointSet(name="p", xyz=np.zeros((1, 3))), "EPSG:25832", Silent())
-    with pytest.raises(CallError, match="is no coordinate reference system"):
+    with pytest.raises(CallError, match="is not a coordinate reference system"):
         reprojected(places(), "EPSG:nope", Silent())
 
 

@@ -114,7 +114,7 @@ def test_an_origin_is_as_said_or_refused(tmp_path):
     for own in ("stl", "glb"):
         with pytest.raises(ParamError, match="single precision, which from there moves coordinates"):
             sent(own, [tin], tmp_path / f"c{catalog.format_named(own).suffixes[0]}", origin="none")
-    with pytest.raises(ParamError, match="is no place"):
+    with pytest.raises(ParamError, match="is not a place"):
         sent("obj", [tin], tmp_path / "d.obj", origin="north")
 
 

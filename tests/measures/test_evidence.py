@@ -33,7 +33,7 @@ def test_a_survey_foot_of_one_metre():
     broken = wkt.replace('UNIT["foot",0.3048', 'UNIT["US survey foot",1.0')
     assert broken != wkt
     frame = frame_of_crs(broken)
-    assert frame.horizontal is None, "a contradiction is no answer, so the unit is asked for"
+    assert frame.horizontal is None, "a contradiction is not an answer, so the unit is asked for"
     cloud = PointSet(name="c", frame=frame, xyz=np.array([(7.6e6, 7e5, 100.0), (7.61e6, 7.1e5, 100.0)]))
     assert any("gives it the factor 1" in finding.text for finding in contradictions(cloud))
 

@@ -85,7 +85,7 @@ def test_what_people_type(name, text, value):
     [
         ("reach", "0", "more than 0, not 0"), ("reach", "-1m", "more than 0"), ("reach", "none", "is not a length"),
         ("reach", "5 deg", "cannot be in degrees"), ("reach", "5 parsec", "parsec"), ("reach", "inf", "is not a length"),
-        ("limit", "-0.1", "at least 0"), ("way", "through", "is none of the choices; there are over, under ground"), ("every", "0", "at least 1"),
+        ("limit", "-0.1", "at least 0"), ("way", "through", "is not one of the choices; there are over, under ground"), ("every", "0", "at least 1"),
         ("every", "100", "at most 99, not 100"), ("every", "2.5", "is not a whole number"), ("every", "5 th", "is not a whole number"),
         ("share", "nan", "a finite number"), ("share", "half", "is not a number"), ("deep", "perhaps", "neither yes nor no"),
     ],

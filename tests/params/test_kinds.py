@@ -64,7 +64,7 @@ def test_a_table_of_styles_answers_by_the_first_row_that_fits():
     assert styles.of("EDGE_TOP") == {"colour": "#112233", "width": "2"} and styles.of("KERB") == {"width": "1"}
     assert Styles().of("KERB") == {} and how.spoken(styles) == "styles for EDGE*, *"
     for text in ("EDGE", "EDGE: colour", ": width=1"):
-        with pytest.raises(CallError, match="is no style"):
+        with pytest.raises(CallError, match="is not a style"):
             how.parse(Styles, text)
 
 

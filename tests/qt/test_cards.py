@@ -61,7 +61,7 @@ def test_the_ring_shows_and_hides(qtbot, window):
     place = window.lineage.eye_of(card(window, "Grid")).center()
     press(qtbot, window, place)
     assert window.session.graph[named(window, "Grid")].shown is not before
-    assert len(window.session.history.graphs) == steps, "showing is no step of the history"
+    assert len(window.session.history.graphs) == steps, "showing is not a step of the history"
 
 
 def test_the_plus_opens_what_can_be_made(qtbot, window, monkeypatch):

@@ -35,7 +35,7 @@ def test_every_size_shows_all_columns_and_all_rows_of_buttons(qtbot, window, siz
     window.resize(*size)
     window.lineage.select([named(window, "Ground")])
     settle(qtbot, window)
-    assert (window.width(), window.height()) == size, "the smallest window is no larger"
+    assert (window.width(), window.height()) == size, "the smallest window is not a larger"
     for bar in (window.views.hands_row, window.header):
         buttons = [each for each in bar.findChildren(QToolButton) if each.isVisible()]
         places = [place_in(window, each) for each in buttons]

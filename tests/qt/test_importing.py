@@ -124,7 +124,7 @@ def test_what_was_said_of_one_file_is_not_proposed_for_the_next(tmp_path):
     shutil.copy(DATA / "simple.las", first)
     candidate = Candidate(first)
     candidate.recognise({"las": {"crop": "1,2,3,4", "classes": "2", "gone": "x"}})
-    assert candidate.words == {"classes": "2"}, "a cropped area belongs to one place; what is no option is left out"
+    assert candidate.words == {"classes": "2"}, "a cropped area belongs to one place; what is not an option is left out"
 
 
 def test_a_file_that_is_not_read_yet_shows_no_other_files_units(qtbot, tmp_path):
@@ -441,7 +441,7 @@ def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, ope
     dialog.take.click()
     idle(qtbot, window)
     _, of_loose = offers(window, "loose")
-    assert not any(text.startswith("Grid from gridded points") for text in of_loose), "they are no lattice"
+    assert not any(text.startswith("Grid from gridded points") for text in of_loose), "they are not lattice"
     even, of_even = offers(window, "even")
     next(action for text, action in of_even.items() if text.startswith("Grid from gridded points")).trigger()
     idle(qtbot, window)

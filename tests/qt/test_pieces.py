@@ -77,7 +77,7 @@ def test_words_go_in_and_values_come_out(qtbot, words, want):
     told = []
     form.changed.connect(lambda: told.append(1))
     form.set_words(words)
-    assert form.value() == want and not told, "what the program puts in is no change of the user's"
+    assert form.value() == want and not told, "what the program puts in is not a change of the user's"
     again = ParamForm(Sample, form.words())
     qtbot.addWidget(again)
     assert again.value() == want

@@ -133,7 +133,7 @@ def test_what_cannot_be():
         made(tin, spacing="5m", area="431001,887001,431002,887002")
     with pytest.raises(ParamError, match="area"):
         made(tin, area="1,2,3")
-    with pytest.raises(CallError, match="is no surface"):
+    with pytest.raises(CallError, match="is not a surface"):
         made(scattered(50))
     with pytest.raises(CallError, match="longitude and latitude"):
         made(tin, elevations="simulated")

@@ -185,7 +185,7 @@ def test_a_line_switched_off_stays_in_the_log():
     ],
 )
 def test_what_is_no_edit_is_refused_with_how_it_is_written(line):
-    with pytest.raises(CallError, match=r"it is written|edits are|is no edit; there are cut"):
+    with pytest.raises(CallError, match=r"it is written|edits are|is not an edit; there are cut"):
         read_edit(line)
 
 

@@ -119,7 +119,7 @@ class Quantity(Enum):
 class Length:
     """A length as written: a number and, perhaps, a unit. Without one it is in the unit of the data it is used on.
 
-    Degrees are no unit of a length: a number of them is one of the data's own.
+    Degrees are not a unit of length: a number of them is one of the data's own.
     """
 
     value: float

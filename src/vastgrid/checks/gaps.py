@@ -30,7 +30,7 @@ class Params:
     times: Annotated[
         float,
         Param(
-            "Wider than so many times the spacing",
+            "Wider than this many times the spacing",
             "How wide an empty place inside has to be, in mean distances of points or cells.",
             Quantity.RATIO,
             above=1,

@@ -26,7 +26,7 @@ class Params:
     times: Annotated[
         float,
         Param(
-            "Longer than so many times the spacing",
+            "Longer than this many times the spacing",
             "How much longer than the spacing of the points at its corners an edge has to be.",
             Quantity.RATIO,
             above=1,

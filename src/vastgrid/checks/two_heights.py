@@ -92,7 +92,7 @@ def _told(
     text = f"One place has two heights{who}: {with_unit(low, unit, 3)} and {with_unit(high, unit, 3)}, {with_unit(high - low, unit, 3)} apart."
     remedy = None
     if data.kind == Tin.kind:
-        remedy = Remedy("words", "Let the last one given count", {"heights": "last"})
+        remedy = Remedy("words", "Use the last one given", {"heights": "last"})
     elif len(own) > 1:
         earlier = xyz[own[:-1]]
         earlier = earlier[earlier[:, 2] != xyz[own[-1], 2]]

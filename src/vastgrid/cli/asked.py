@@ -116,7 +116,7 @@ def unit(text: str) -> Unit:
     """Return a unit of length."""
     found = parse_unit(text)
     if found is Unit.DEGREE:
-        raise CallError("degrees are no unit of length")
+        raise CallError("degrees are not a unit of length")
     return found
 
 

@@ -228,8 +228,8 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     parser.add_argument("top", metavar="TOP", type=Path)
     inside(parser, "count inside the closed lines of this file alone, each with a row")
     parser.add_argument("--depth", metavar="LENGTH", help="cut and fill in classes of so much height")
-    parser.add_argument("--swell", metavar="N", help="so many cubic units loose come of one that is cut")
-    parser.add_argument("--shrink", metavar="N", help="so many cubic units of fill are made of one that is cut")
+    parser.add_argument("--swell", metavar="N", help="bulking factor: loose volume for each unit cut")
+    parser.add_argument("--shrink", metavar="N", help="shrinkage factor: compacted fill for each unit cut")
     parser.add_argument("--cell", metavar="LENGTH", help="size of the cells of the cross-check")
     parser.add_argument("--sections", metavar="LENGTH", help="how far apart the sections of the cross-check stand")
     answers(parser)
@@ -240,7 +240,7 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     parser.add_argument("surface", metavar="SURFACE", type=Path)
     parser.add_argument("points", metavar="POINTS", type=Path)
     parser.add_argument("--by", metavar="FIELD", help="split the figures by this attribute of the points")
-    parser.add_argument("--blunder", metavar="N", help="point out residuals beyond so many robust deviations (3)")
+    parser.add_argument("--blunder", metavar="N", help="point out residuals beyond this many robust deviations (3)")
     parser.add_argument("--survey", metavar="LENGTH", help="RMSE of the check points themselves, which ASPRS 2024 adds")
     answers(parser)
     parser = command("stages", "Storage volumes by level: area and volume below each level.", commands.stages)
@@ -330,10 +330,10 @@ def _tiling(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--tiles",
         metavar="SIZE",
-        help="work on tiles of this width (1000m), or of a fit one (auto): for data larger than memory; a folder always does",
+        help="work on tiles of this width (1000m), or of a suitable one (auto): for data larger than memory; a folder always does",
     )
     parser.add_argument(
-        "--workers", type=int, metavar="N", help="make tiles in so many processes; all cores if left out"
+        "--workers", type=int, metavar="N", help="number of processes that make tiles; all cores if left out"
     )
     parser.add_argument(
         "--cluster", default="", metavar="ADDRESS", help="make tiles at a Dask scheduler (tcp://HOST:PORT)"
@@ -369,5 +369,5 @@ _INSPECT_MORE = """\
   --check CHECK key=value …      thresholds of a check; see: vastgrid checks
   --read [FILE] key=value …      reading options, for FILE or for the files whose format has them
 
-Files are also held against each other: feet among metres are told from the data beside them.
+Files are also compared with each other: feet among metres are recognised from the data beside them.
 """

@@ -98,5 +98,5 @@ def _told(account: RunAccount, number: int) -> None:
 def _given(word: str) -> tuple[str, Path, bool]:
     found = re.fullmatch(r"([^=+\s][^=+]*)(\+?)=(.+)", word, re.DOTALL)
     if not found:
-        raise CallError(f"“{word}” is no slot=FILE")
+        raise CallError(f"“{word}” is not slot=FILE")
     return found[1], Path(found[3]), bool(found[2])

@@ -118,7 +118,7 @@ class ClassList:
 def _parse(_: Any, word: str) -> ClassList:
     parts = [part for part in re.split(r"[;,\s]+", word.strip()) if part]
     if not parts or not all(re.fullmatch(r"\d{1,3}", part) and int(part) < 256 for part in parts):
-        raise CallError(f"“{word}” is no list of classes; write numbers from 0 to 255, such as 2, 9")
+        raise CallError(f"“{word}” is not a list of classes; write numbers from 0 to 255, such as 2, 9")
     return ClassList(tuple(sorted({int(part) for part in parts})))
 
 

@@ -166,7 +166,7 @@ def frame_said(crs: str) -> Frame:
         return frame_of_crs(crs)
     except ValueError as error:
         raise CallError(
-            f"“{crs}” is no coordinate reference system that is known; write a code such as EPSG:25832, or WKT"
+            f"“{crs}” is not a coordinate reference system that is known; write a code such as EPSG:25832, or WKT"
         ) from error
 
 

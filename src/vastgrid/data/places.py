@@ -126,7 +126,7 @@ def corners_of(text: str, least: int) -> tuple[tuple[float, float], ...]:
     if least > 2 and len(pairs) == 4 and all(len(pair) == 1 for pair in pairs):
         west, south, east, north = _numbers(text, 4)
         if not (west < east and south < north):
-            raise CallError(f"“{text}” is no box: west has to be less than east, south less than north")
+            raise CallError(f"“{text}” is not a box: west has to be less than east, south less than north")
         return (west, south), (east, south), (east, north), (west, north)
     if len(pairs) >= least and all(len(pair) == 2 for pair in pairs):
         values = _numbers(" ".join(" ".join(pair) for pair in pairs), 2 * len(pairs))
@@ -137,7 +137,7 @@ def corners_of(text: str, least: int) -> tuple[tuple[float, float], ...]:
     raise CallError(
         f"“{text}” is neither west,south,east,north nor corners as E N, E N, E N"
         if least > 2
-        else f"“{text}” is no line; write its corners as E N, E N"
+        else f"“{text}” is not a line; write its corners as E N, E N"
     )
 
 

@@ -160,7 +160,7 @@ def _lines_with_heights(lines: Linework, target: Format, findings: list[Finding]
         text = f"{count(flat, 'line')} of {lines.name} {either(flat, 'has', 'have')} no heights; {target.title} cannot say that, so a receiver will read height 0 for {either(flat, 'it', 'them')}."
         findings.append(Finding("lines-without-height", text))
     if between:
-        text = f"{count(between, 'vertex', 'vertices')} of {lines.name} {either(between, 'has', 'have')} no height; the way between the line's known heights counts."
+        text = f"{count(between, 'vertex', 'vertices')} of {lines.name} {either(between, 'has', 'have')} no height; heights are interpolated between the line's known heights."
         findings.append(Finding("heights-filled", text))
     return filled
 

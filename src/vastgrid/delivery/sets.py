@@ -158,7 +158,7 @@ def read_set(path: Path) -> DeliverySet:
         )
         made = DeliverySet(str(values["name"]), str(values["title"]), enclosures)
     except (OSError, ValueError, KeyError, TypeError) as error:
-        raise CallError(f"{path.name} is no set of deliveries") from error
+        raise CallError(f"{path.name} is not a set of deliveries") from error
     for each in made.enclosures:
         declare.build(catalog.format_named(each.format).write_params, each.words)
     return made

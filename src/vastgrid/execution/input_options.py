@@ -62,7 +62,7 @@ def _check_names(named: Iterable[str], paths: Sequence[Path], what: str) -> None
     for name in named:
         if name not in names:
             inputs = listed([path.name for path in paths])
-            raise CallError(f"{what} are said of “{name}”, which is no input; inputs are {inputs}")
+            raise CallError(f"{what} are said of “{name}”, which is not an input; inputs are {inputs}")
 
 
 @dataclass(frozen=True, slots=True)

@@ -264,7 +264,7 @@ def parse_area(text: str) -> Floats:
     if len(pairs) == 4 and all(len(pair) == 1 for pair in pairs):
         west, south, east, north = _numbers("crop", text, 4)
         if not (west < east and south < north):
-            raise ParamError("crop", f"“{text}” is no box: west has to be less than east, south less than north")
+            raise ParamError("crop", f"“{text}” is not a box: west has to be less than east, south less than north")
         return np.array([(west, south), (east, south), (east, north), (west, north), (west, south)])
     if len(pairs) >= 3 and all(len(pair) == 2 for pair in pairs):
         ring = np.array(_numbers("crop", " ".join(" ".join(pair) for pair in pairs), 2 * len(pairs))).reshape(-1, 2)

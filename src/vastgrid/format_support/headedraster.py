@@ -144,7 +144,7 @@ def _header(path: Path, params: BandParams, findings: list[Finding]) -> _Header:
     floats = path.suffix.lower() == ".flt"
     bits = words.whole("NBITS", 32 if floats else 8)
     if bits not in (8, 16, 32, 64):
-        raise FormatError(words.path, f"numbers of {bits} bits are no heights that can be read")
+        raise FormatError(words.path, f"numbers of {bits} bits are not heights that can be read")
     first, strides, least, most = _layout(words, rows, columns, bands, bits // 8, band)
     there = path.stat().st_size
     if there < least or there > most:

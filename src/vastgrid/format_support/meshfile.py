@@ -87,7 +87,7 @@ def moved(result: ReadResult, place: Place) -> ReadResult:
         for each in result.datasets
         for vertices, triangles in [faces_of(each)]
     )
-    text = f"Coordinates are told from E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g}, as the file says."
+    text = f"Coordinates are relative to E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g}, as the file says."
     return dataclasses.replace(result, datasets=datasets, findings=(*result.findings, note("local-origin", text)))
 
 

@@ -48,7 +48,7 @@ def _parse(_: Any, word: str) -> Origin:
     except ValueError:
         values = []
     if len(values) not in (2, 3) or not all(math.isfinite(value) for value in values):
-        raise CallError(f"“{word}” is no place; write E,N,Z, or none for coordinates of full size")
+        raise CallError(f"“{word}” is not a place; write E,N,Z, or none for coordinates of full size")
     return Origin((values[0], values[1], values[2] if len(values) == 3 else 0.0))
 
 

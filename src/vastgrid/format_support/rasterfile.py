@@ -367,7 +367,7 @@ def quantity_by_name(path: Path, holds: Holds, findings: list[Finding]) -> str:
     named = next((each for each in _OTHERS[:5] if each in path.stem.lower()), "")
     if named and holds is Holds.AUTO:
         text = (
-            f"The file's name speaks of {named}, its content does not; if these are no heights, say so (holds=other)."
+            f"The file's name speaks of {named}, its content does not; if these are not heights, say so (holds=other)."
         )
         findings.append(Finding("perhaps-no-heights", text))
     return HEIGHT

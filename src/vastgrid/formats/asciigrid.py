@@ -129,7 +129,7 @@ def _head(path: Path) -> tuple[dict[str, float], int]:
             void = found[1] == "nodata_value" and found[2].strip("+-") in ("nan", "inf")
             head[found[1]] = np.nan if void else number_of(found[2])
         except ValueError as error:
-            raise FormatError(path, f"{found[1]} is no number: “{found[2][:30]}”", line=number) from error
+            raise FormatError(path, f"{found[1]} is not a number: “{found[2][:30]}”", line=number) from error
     for word in ("ncols", "nrows"):
         if not 1 <= head.get(word, 0) < 1e9 or head[word] % 1:
             raise FormatError(path, f"there is no {word} with a whole number at the beginning")

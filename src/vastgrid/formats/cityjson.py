@@ -57,7 +57,7 @@ def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
         ) from error
     if other:
         kinds = ", ".join(f"{number} {kind}" for kind, number in other.items())
-        findings.append(left_out("geometry-left-out", f"Geometries that are no surfaces were left out: {kinds}."))
+        findings.append(left_out("geometry-left-out", f"Geometries that are not surfaces were left out: {kinds}."))
     result = surfaces(path, parts, Up.Z, frame)
     return ReadResult(result.datasets, (*result.findings, *findings))
 

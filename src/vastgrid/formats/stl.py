@@ -101,7 +101,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: SingleOriginParams, p
     rows["corner"] = corner
     head = told(origin, datasets[0].frame.horizontal)
     if len(head) > 80:
-        raise ParamError("origin", "the 80 letters of an STL's head have no room for so many digits; use fewer")
+        raise ParamError("origin", "the 80 letters of an STL's head have no room for that many digits; use fewer")
     with path.open("wb") as file:
         file.write(head.encode("ascii").ljust(80)[:80])
         file.write(struct.pack("<I", len(rows)))

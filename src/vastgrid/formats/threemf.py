@@ -113,7 +113,7 @@ def read(path: Path, params: MeshReadParams, progress: Progress) -> ReadResult:
     model = _Model(path)
     parse_xml(path, BytesIO(data), model, lambda done: progress.report(0.8 * done / len(data), f"reading {path.name}"))
     if model.unit not in _UNITS:
-        raise FormatError(path, f"its unit “{model.unit}” is none of the format's")
+        raise FormatError(path, f"its unit “{model.unit}” is not one of the format's")
     unit, scale = _UNITS[model.unit]
     whole = np.vstack((np.eye(3), np.zeros(3)))
     items = model.items or [(own, "") for own in model.objects]

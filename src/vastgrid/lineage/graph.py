@@ -524,14 +524,14 @@ def _check_types(node: Node) -> None:
     texts += [text for use in node.uses for text in (use.card, use.role)]
     texts += [text for output in node.outputs for text in (output.card, output.which, output.name)]
     if not all(isinstance(text, str) for text in texts) or len(node.units) != 2 or len(node.into) != 2:
-        raise ValueError("a step's words are no texts")
+        raise ValueError("a step's words are not texts")
     if not isinstance(node.version, int) or not node.id or not {*node.units, *node.into} <= _UNITS:
         raise ValueError("a step has no id, no version, or units that are unknown")
     outcome = node.outcome
     if outcome is None:
         return
     if not all(isinstance(text, str) for pair in outcome.settled.items() for text in pair):
-        raise ValueError("an outcome's words are no texts")
+        raise ValueError("an outcome's words are not texts")
     for given in outcome.results.values():
         said = [given.figures.get(key) or "" for key in ("kind", "horizontal_unit", "vertical_unit")]
         if not all(isinstance(text, str) for text in (given.digest, *said)):

@@ -352,7 +352,7 @@ def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
     try:
         values = json.loads(path.read_text(encoding="utf-8"))
         if values["format"] != "vastgrid job" or values["version"] > VERSION:
-            raise FormatError(path, "this job was made by a newer version, or is no job")
+            raise FormatError(path, "this job was made by a newer version, or is not a job")
         if values["version"] < VERSION:
             raise FormatError(
                 path,
@@ -364,7 +364,7 @@ def load(folder: Path) -> tuple[str, History, dict[str, Any]]:
         history = History(graphs, tuple(values["labels"]), int(values["at"]))
         _ = history.graph
         if not all(isinstance(label, str) for label in history.labels):
-            raise ValueError("a label is no text")
+            raise ValueError("a label is not text")
         for graph in graphs:
             cards = {output.card for node in graph.nodes.values() for output in node.outputs}
             if not {use.card for node in graph.nodes.values() for use in node.uses} <= cards:

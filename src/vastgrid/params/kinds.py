@@ -111,7 +111,7 @@ def _choice(kind: type[Enum], word: str) -> Enum:
     for member in kind:
         if str(member.value).lower() == word.lower():
             return member
-    raise CallError(f"“{shortly(word)}” is none of the choices; {instead(word, _choices(kind))}")
+    raise CallError(f"“{shortly(word)}” is not one of the choices; {instead(word, _choices(kind))}")
 
 
 def _choices(kind: type[Enum]) -> tuple[str, ...]:
@@ -209,7 +209,9 @@ def _levels(_: Any, word: str) -> Levels:
     except ValueError:
         values = []
     if not values or not all(math.isfinite(value) for value in values):
-        raise CallError(f"“{word}” is no list of levels; write numbers separated by commas, such as 210, 212.5, 220 m")
+        raise CallError(
+            f"“{word}” is not a list of levels; write numbers separated by commas, such as 210, 212.5, 220 m"
+        )
     return Levels(tuple(values), unit)
 
 
@@ -262,7 +264,7 @@ def _grade(kind: Any, word: str) -> Grade:
     said = re.sub(r"\s", "", (found[2] if found else "") or (":1" if issubclass(kind, Batter) else "%"))
     said = "deg" if said in ("degrees", "°") else said
     if not value > 0.0 or not math.isfinite(value) or (said == "deg" and value >= 90.0):
-        raise CallError(f"“{word}” is no slope; write 3 %, 1.7deg, or 2:1 for two horizontal to one vertical")
+        raise CallError(f"“{word}” is not a slope; write 3 %, 1.7deg, or 2:1 for two horizontal to one vertical")
     return kind(value, said)  # type: ignore[no-any-return]
 
 
@@ -296,7 +298,7 @@ def _styles(_: Any, word: str) -> Styles:
         name, colon, rest = line.partition(":")
         pairs = [part.partition("=") for part in rest.split(",") if part.strip()]
         if not colon or not name.strip() or not all(equals and key.strip() for key, equals, _ in pairs):
-            raise CallError(f"“{line.strip()}” is no style; write NAME: column=value, column=value")
+            raise CallError(f"“{line.strip()}” is not a style; write NAME: column=value, column=value")
         rows.append((name.strip(), tuple((key.strip(), value.strip()) for key, _, value in pairs)))
     return Styles(tuple(rows))
 
@@ -338,7 +340,7 @@ def _several(kind: Any, word: str) -> Several:
     asked = [part.strip().lower() for part in word.split(",") if part.strip()]
     for part in asked:
         if part not in kind.words:
-            raise CallError(f"“{shortly(part)}” is none of the choices; {instead(part, kind.words)}")
+            raise CallError(f"“{shortly(part)}” is not one of the choices; {instead(part, kind.words)}")
     return kind(asked)  # type: ignore[no-any-return]
 
 

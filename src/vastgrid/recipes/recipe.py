@@ -216,7 +216,7 @@ def read_recipe(path: Path) -> Recipe:
     except FileNotFoundError as error:
         raise FormatError(path, "there is no such recipe") from error
     except (OSError, UnicodeDecodeError) as error:
-        raise FormatError(path, "this is no text that can be read") from error
+        raise FormatError(path, "this is not text that can be read") from error
     try:
         return read_text(text)
     except RecipeError as error:
@@ -234,9 +234,9 @@ def read_text(text: str) -> Recipe:
     try:
         values = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise RecipeError(f"this is no recipe: {str(error)[:1].lower()}{str(error)[1:]}") from error
+        raise RecipeError(f"this is not a recipe: {str(error)[:1].lower()}{str(error)[1:]}") from error
     except RecursionError as error:
-        raise RecipeError("this is no recipe: it is nested too deep") from error
+        raise RecipeError("this is not a recipe: it is nested too deep") from error
     _only(values, {"form", "title", "source", "step", "send"}, "a recipe")
     if values.get("form") != FORM:
         raise RecipeError(f"it is in form {values.get('form', 'unknown')!s:.40}, and form {FORM} is known here")

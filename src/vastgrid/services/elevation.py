@@ -146,7 +146,7 @@ def elevations(places: NDArray[np.float64], address: str, progress: Progress) ->
             raise DataError(f"the elevation service at {address} does not answer") from error
         except (ValueError, KeyError, TypeError) as error:
             raise DataError(
-                f"the elevation service at {address} answers something that is no list of elevations"
+                f"the elevation service at {address} answers something that is not a list of elevations"
             ) from error
         if len(numbers) != len(part):
             raise DataError(f"the elevation service answers {len(numbers)} elevations for {len(part)} places")

@@ -51,7 +51,9 @@ class AccuracyParams:
     ] = ""
     blunder: Annotated[
         float,
-        Param("Blunders", "Residuals farther from the median than so many robust deviations are pointed out.", above=0),
+        Param(
+            "Blunders", "Residuals farther from the median than this many robust deviations are pointed out.", above=0
+        ),
     ] = 3.0
     survey: Annotated[
         Length | None,

@@ -79,7 +79,7 @@ class VolumeParams:
             "Cut and fill in classes of so much height.",
             Quantity.Z_LENGTH,
             above=0,
-            absent="what fits",
+            absent="the usual method",
         ),
     ] = None
     swell: Annotated[
@@ -92,7 +92,7 @@ class VolumeParams:
     ] = None
     cell: Annotated[
         Length | None,
-        Param("Cells", "Size of the cells of the cross-check.", Quantity.XY_LENGTH, above=0, absent="what fits"),
+        Param("Cells", "Size of the cells of the cross-check.", Quantity.XY_LENGTH, above=0, absent="the usual method"),
     ] = None
     sections: Annotated[
         Length | None,
@@ -101,7 +101,7 @@ class VolumeParams:
             "How far apart the sections of the cross-check stand.",
             Quantity.XY_LENGTH,
             above=0,
-            absent="what fits",
+            absent="the usual method",
         ),
     ] = None
 

@@ -43,7 +43,7 @@ class GridParams:
 
     cell: Annotated[
         Length | None,
-        Param("Cell size", "Width and height of a cell.", Quantity.XY_LENGTH, above=0, absent="a fit size"),
+        Param("Cell size", "Width and height of a cell.", Quantity.XY_LENGTH, above=0, absent="a suitable size"),
     ] = None
     method: Annotated[
         Method | None,
@@ -51,7 +51,7 @@ class GridParams:
             "Method",
             "linear: in the triangles, breaklines honoured, of a raster between four cells; natural: natural neighbours (Sibson); idw: the 12 nearest by "
             "the inverse square of their distance; lowest, highest, mean, median, count: of the points in each cell.",
-            absent="what fits",
+            absent="the usual method",
             said=(
                 ("linear", "linear between neighbouring heights"),
                 ("natural", "by natural neighbours"),

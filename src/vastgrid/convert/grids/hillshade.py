@@ -27,7 +27,7 @@ class HillshadeParams:
         int,
         Param(
             "Suns",
-            "So many, evenly around from the first one's bearing; their light is averaged.",
+            "Number of suns, evenly spaced from the first one's bearing; their light is averaged.",
             least=1,
             most=16,
         ),

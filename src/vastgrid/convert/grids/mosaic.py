@@ -60,7 +60,7 @@ class MosaicParams:
         Length | None,
         Param(
             "Feather",
-            "So far from its rim a grid counts in full.",
+            "Distance from its edge beyond which a grid counts in full.",
             Quantity.XY_LENGTH,
             above=0,
             absent="the whole overlap",

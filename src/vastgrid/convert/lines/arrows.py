@@ -33,7 +33,9 @@ class ArrowParams:
 
     spacing: Annotated[
         Length | None,
-        Param("Spacing", "Of the arrows, along east and north.", Quantity.XY_LENGTH, above=0, absent="a fit spacing"),
+        Param(
+            "Spacing", "Of the arrows, along east and north.", Quantity.XY_LENGTH, above=0, absent="a suitable spacing"
+        ),
     ] = None
     level: Annotated[Grade, Param("Level below", "Ground flatter than this gets no arrow: 0.5 %.")] = Grade(0.5)  # noqa: RUF009
 

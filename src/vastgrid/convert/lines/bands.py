@@ -66,7 +66,7 @@ class BandParams:
     limits: Annotated[
         Levels | None, Param("Limits", "Your own limits: 200, 210, 225 m; of slopes 5, 10, 25.", Quantity.VALUE)
     ] = None
-    shares: Annotated[int | None, Param("Shares", "So many bands of equal area.", least=2, most=100)] = None
+    shares: Annotated[int | None, Param("Shares", "Number of bands of equal area.", least=2, most=100)] = None
     as_: Annotated[
         As,
         Param("As", "polygons: closed lines around each band; grid: the number of its band in each cell."),
@@ -345,11 +345,11 @@ CONVERSION = Conversion(
     version=1,
     title="Elevation and slope bands",
     also=("zones", "classify", "ranges", "hypsometric"),
-    help="The surface parted by height, or a grid by what it holds, such as slope: outlines with their area, or a grid.",
+    help="The surface divided by height, or a grid by its values, such as slope: outlines with their area, or a grid.",
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("bands", Linework), Output("areas", Table, title="areas")),
     params=BandParams,
-    template="Bands of {surface}[, every {interval}][, parted at {limits}][, in {shares} equal shares], as {as}.",
+    template="Bands of {surface}[, every {interval}][, with limits at {limits}][, in {shares} equal shares], as {as}.",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"Bands of {inputs[0].name}",

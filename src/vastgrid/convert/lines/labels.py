@@ -68,24 +68,28 @@ class LabelParams:
             "Which contours",
             "index: index contours only; all: every contour.",
             said=(("index", "index contours"), ("all", "all contours")),
-            absent="those that fit",
+            absent="automatic",
         ),
     ] = None
     decimals: Annotated[
         int | None,
-        Param("Decimals", "Of the levels; open: what the interval needs.", least=0, most=6, absent="fitting"),
+        Param("Decimals", "Of the levels; open: what the interval needs.", least=0, most=6, absent="automatic"),
     ] = None
     spacing: Annotated[
         Length | None,
         Param(
-            "Spacing", "From one label to the next along a line.", Quantity.XY_LENGTH, above=0, absent="a fit spacing"
+            "Spacing",
+            "From one label to the next along a line.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="a suitable spacing",
         ),
     ] = None
     first: Annotated[
         Length | None,
         Param(
             "First distance", "From the beginning of a line to its first label.", Quantity.XY_LENGTH, least=0,
-            absent="a fit distance",
+            absent="a suitable distance",
         ),
     ] = None  # fmt: skip
     ends: Annotated[

@@ -21,12 +21,16 @@ class TickParams:
     """How long, and how far apart."""
 
     length: Annotated[
-        Length | None, Param("Length", "Of a tick.", Quantity.XY_LENGTH, above=0, absent="a fit length")
+        Length | None, Param("Length", "Of a tick.", Quantity.XY_LENGTH, above=0, absent="a suitable length")
     ] = None
     spacing: Annotated[
         Length | None,
         Param(
-            "Spacing", "From one tick to the next along the line.", Quantity.XY_LENGTH, above=0, absent="a fit spacing"
+            "Spacing",
+            "From one tick to the next along the line.",
+            Quantity.XY_LENGTH,
+            above=0,
+            absent="a suitable spacing",
         ),
     ] = None
 

@@ -31,7 +31,7 @@ class AlongParams:
             "From one point to the next, along the line.",
             Quantity.XY_LENGTH,
             above=0,
-            absent="a fit spacing",
+            absent="a suitable spacing",
         ),
     ] = None
     corners: Annotated[

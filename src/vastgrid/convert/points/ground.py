@@ -360,7 +360,7 @@ CONVERSION = Conversion(
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("points", like="points"),),
     params=GroundParams,
-    template="{points} with ground told from what stands on it ({preset} land): cells of {cell}, things up to twice {window} wide, "
+    template="{points} with ground points classified ({preset} land): cells of {cell}, things up to twice {window} wide, "
     "ground up to {slope} steeper than around, points within {height} of it (and {scale} cells for each unit of slope); "
     "more than {noise} below is noise.",
     run=run,

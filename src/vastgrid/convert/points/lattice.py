@@ -131,7 +131,7 @@ def run(inputs: Sequence[Dataset], params: LatticeParams, progress: Progress) ->
     elif isinstance(source, Tin | Grid):
         z = heights(source, places)
     else:
-        raise CallError(f"{source.name} ({source.title}) is no surface; elevations=service asks a service instead")
+        raise CallError(f"{source.name} ({source.title}) is not a surface; elevations=service asks a service instead")
     known = np.isfinite(z)
     if not known.any():
         raise DataError("no point of the lattice got an elevation")

@@ -43,7 +43,7 @@ class NoiseParams:
         float,
         Param(
             "Times",
-            "Noise lies more than so many times as far from its neighbours as others there from theirs.",
+            "Noise lies more than this many times as far from its neighbours as the points around it from theirs.",
             above=1,
         ),
     ] = 4.0

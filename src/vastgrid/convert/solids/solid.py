@@ -48,7 +48,7 @@ class Bed:
 def _bed(_: Any, word: str) -> Bed:
     found = re.fullmatch(r"\s*(\d+\.?\d*)\s*[x×*]\s*(\d+\.?\d*)\s*(mm)?\s*", word)
     if not found or not (float(found[1]) > 0.0 and float(found[2]) > 0.0):
-        raise CallError(f"“{word}” is no bed; write its sides in millimetres, such as 300x420")
+        raise CallError(f"“{word}” is not a bed; write its sides in millimetres, such as 300x420")
     return Bed(float(found[1]), float(found[2]))
 
 

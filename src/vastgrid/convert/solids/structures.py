@@ -74,7 +74,7 @@ def _tall(points: PointSet, params: StructureParams) -> Floats:
     except CallError:
         raise ParamError(
             "height",
-            f"the points have no attribute “{shortly(word)}”, and it is no height; {instead(word, points.attributes)}",
+            f"the points have no attribute “{shortly(word)}”, and it is not a height; {instead(word, points.attributes)}",
         ) from None
     return np.full(len(points.xyz), length.in_unit(points.frame.vertical, "height"))
 

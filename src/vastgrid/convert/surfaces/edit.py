@@ -32,7 +32,7 @@ class EditParams:
         Length | None,
         Param(
             "Near",
-            "set, remove, move and swap mean the vertex or edge nearest to their place, up to so far away.",
+            "set, remove, move and swap mean the vertex or edge nearest to their place, up to this far away.",
             Quantity.XY_LENGTH,
             above=0,
             absent="five centimetres",

@@ -51,7 +51,7 @@ class MergeParams:
         Length | None,
         Param(
             "Seam",
-            "wall: a step between them stays one; a width: it is blended over so much of the ground beside.",
+            "wall: a step between them stays one; a width: it is blended over that width of the ground beside it.",
             Quantity.XY_LENGTH,
             above=0,
             absent="kept as a wall",

@@ -148,7 +148,7 @@ class TinParams:
         str,
         Param(
             "Untrimmed at",
-            "Layers of boundaries at which triangles stay whole: those whose middle lies inside; others are parted exactly.",
+            "Layers of boundaries at which triangles stay whole: those whose middle lies inside; others are cut exactly.",
             absent="no boundary",
         ),
     ] = ""
@@ -501,7 +501,7 @@ def _refuses(params: TinParams) -> str:
     names = [each.name for each in dataclasses.fields(params) if each.name not in (*_LOCAL, "flats")]
     other = [name.removesuffix("_") for name in names if getattr(params, name) != getattr(usual, name)]
     if other:
-        return f"{', '.join(other)} is about the whole surface; leave it out"
+        return f"{', '.join(other)} applies to the whole surface; leave it out"
     if params.circle is None:
         return "triangles may reach anywhere; say the widest circle (circle=20m), beyond which there is no ground"
     return ""

@@ -80,7 +80,7 @@ CONVERSION = Conversion(
     version=1,
     title="Clip",
     also=("trim", "crop", "boundary"),
-    help="What lies inside or outside closed lines: triangles and lines are parted exactly at the edge.",
+    help="What lies inside or outside closed lines: triangles and lines are cut exactly at the edge.",
     inputs=(
         Input("data", _KINDS, help="what is clipped"),
         Input("limit", (Linework,), least=0, most=None, help="closed lines", fits=has_rings),

@@ -150,7 +150,7 @@ def sound_head(whole: Tags, stop: int, findings: list[Finding]) -> list[bytes]:
     entity = entity[~np.isin(kinds, [word(name) for name in ("BLOCK", "ENDBLK", "SECTION", "ENDSEC")])]
     if len(entity) == 0:
         return [data[: int(stops[stop - 1])].tobytes()]
-    text = f"{count(len(entity), 'entity', 'entities')} of blocks with coordinates that are no numbers: left out."
+    text = f"{count(len(entity), 'entity', 'entities')} of blocks with coordinates that are not numbers: left out."
     findings.append(left_out("not-a-number", text))
     ends = np.append(zero[1:], stop)
     parts, at = [], 0

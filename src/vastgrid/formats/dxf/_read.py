@@ -121,7 +121,7 @@ def open_drawing(
     if place != NOWHERE:
         drawing.move(np.array(place))
         text = (
-            f"Coordinates are told from E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g}, as the drawing says."
+            f"Coordinates are relative to E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g}, as the drawing says."
         )
         findings.append(note("local-origin", text))
     # An edition without units may still say them in words.

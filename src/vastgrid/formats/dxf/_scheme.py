@@ -55,9 +55,9 @@ def check_scheme(scheme: Styles) -> None:
             if key not in COLUMNS:
                 raise ParamError("layers", f"{shortly(name)}: there is no “{shortly(key)}”; {instead(key, COLUMNS)}")
             if key == "colour" and not (value.isdigit() and 1 <= int(value) <= 255):
-                raise ParamError("layers", f"{name}: “{value}” is no colour number from 1 to 255")
+                raise ParamError("layers", f"{name}: “{value}” is not a colour number from 1 to 255")
             if key == "rgb" and not re.fullmatch(r"#?[0-9A-Fa-f]{6}", value):
-                raise ParamError("layers", f"{name}: “{value}” is no colour such as #8A5A2B")
+                raise ParamError("layers", f"{name}: “{value}” is not a colour such as #8A5A2B")
 
 
 def layer_name(name: str, version: Version) -> str:

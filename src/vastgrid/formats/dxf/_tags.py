@@ -243,7 +243,7 @@ def _damaged(
     at = int(own[0]) if len(own) else int(first[entity])
     why = f"“{tags.text(at).decode('latin-1')[:30]}”" if len(own) else "without easting or northing"
     text = (
-        f"{count(int(bad.sum()), 'entity has', 'entities have')} coordinates that are no numbers, the first a {name} in "
+        f"{count(int(bad.sum()), 'entity has', 'entities have')} coordinates that are not numbers, the first a {name} in "
         f"line {2 * (offset + at) + 2} ({why}); left out, a polyline as a whole."
     )
     findings.append(left_out("not-a-number", text))

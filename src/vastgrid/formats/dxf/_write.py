@@ -88,7 +88,7 @@ class DxfWriteParams:
     ] = None  # fmt: skip
     bands: Annotated[
         Length | None,
-        Param("Bands of", "Triangles are parted at every so much height, and each band gets a layer and a colour.",
+        Param("Bands of", "Triangles are divided at this height interval, and each band gets a layer and a colour.",
               Quantity.Z_LENGTH, above=0, absent="none: one colour for each surface"),
     ] = None  # fmt: skip
     bands_by: Annotated[
@@ -101,7 +101,7 @@ class DxfWriteParams:
             "Layers",
             "For a purpose or a line's own layer: layer=NAME, colour=1…255, rgb=#RRGGBB. Purposes: TIN, CONTOUR, "
             "CONTOUR_INDEX, CONTOUR_SUPPLEMENTARY, CONTOUR_LABEL, POINT, SPOT_HEIGHT, ALIGNMENT, PARCEL, PLAN_FEATURE, LEGEND.",
-            absent="names and colours of ours",
+            absent="standard names and colours",
         ),
     ] = _OURS
     shift: Annotated[

@@ -125,7 +125,7 @@ def _rule(text: str) -> Rule:
         becomes = Becomes(aliases.get(word, word))
     except ValueError:
         known = ", ".join(each.value for each in Becomes)
-        raise ParamError("rules", f"“{word}” is none of {known} (in “{text}”)") from None
+        raise ParamError("rules", f"“{word}” is not one of {known} (in “{text}”)") from None
     if not mark:
         raise ParamError("rules", f"“{text}” does not say which entities: write {becomes.value}: layer=…, type=…")
     values: dict[str, object] = {}
@@ -135,7 +135,7 @@ def _rule(text: str) -> Rule:
             continue
         if not equals or key not in ("layer", "type", "colour", "linetype", "z"):
             raise ParamError(
-                "rules", f"“{part.strip()}” is none of layer=, type=, colour=, linetype=, z= (in “{text}”)"
+                "rules", f"“{part.strip()}” is not one of layer=, type=, colour=, linetype=, z= (in “{text}”)"
             )
         values |= _value(key, value, text)
     return Rule(becomes, (found[2] or "") if found else "", **values)  # type: ignore[arg-type]

@@ -43,7 +43,7 @@ class IfcWriteParams:
         Origin,
         Param(
             "Origin",
-            "Place on the map that the model's own coordinates are told from, as E,N,Z; none: full size; auto: near the data.",
+            "Local origin on the map, subtracted from the model's coordinates, as E,N,Z; none: full size; auto: near the data.",
         ),
     ] = AUTO
     decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4

@@ -200,7 +200,7 @@ class Collector:
                     self.surfaces[-1].refs.append((block, len(rows), ref))
                     row = np.full(3, np.nan)
                 if row is None or len(row) < 2:
-                    self.faults["point that is no numbers|points that are no numbers"] += 1
+                    self.faults["point that is not numbers|points that are not numbers"] += 1
                     continue
                 rows.append((row[0], row[1], row[2] if len(row) > 2 else np.nan))
                 ids.append(own)

@@ -352,7 +352,7 @@ def _tin(
         missing = count(int((~known).sum()), "face")
         findings.append(left_out("unknown-points", f"{missing} of {name} name points that are not there; left out."))
     if hidden.any():
-        text = f"{count(int(hidden.sum()), 'face')} of {name} {either(hidden.sum(), 'is', 'are')} marked invisible; that is no ground and was left out."
+        text = f"{count(int(hidden.sum()), 'face')} of {name} {either(hidden.sum(), 'is', 'are')} marked invisible; that is not ground and was left out."
         findings.append(left_out("invisible-faces", text, Severity.NOTE))
     keep = known & ~hidden
     del known, hidden

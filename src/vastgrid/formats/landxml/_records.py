@@ -140,7 +140,7 @@ class RecordCollector:
                 places = [{"station": station, "elevation": elevation} for station, elevation in rows]
                 self.own["ground_profiles"][-1]["points"].append(places)
             else:
-                self.faults.append("ground profile that is no pairs of station and elevation")
+                self.faults.append("ground profile that is not pairs of station and elevation")
         elif self.element is not None and whole:
             self.element["points"] = [[row[1], row[0], *row[2:]] for row in rows]
 

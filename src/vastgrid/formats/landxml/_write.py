@@ -320,7 +320,7 @@ def _write_surface(file: BinaryIO, dataset: Dataset, params: LandXmlWriteParams,
 
 @singledispatch
 def _definition(dataset: Dataset, file: BinaryIO, params: LandXmlWriteParams, progress: Progress) -> None:
-    raise TypeError(f"{dataset.title} is no surface and no source of one")
+    raise TypeError(f"{dataset.title} is not a surface, nor a source of one")
 
 
 @_definition.register

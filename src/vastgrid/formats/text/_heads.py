@@ -194,7 +194,7 @@ def parse_roles(text: str) -> tuple[str, ...]:
     if "," not in text and len(text) > 1 and text.isupper():
         unknown = [letter for letter in text if letter not in _LETTERS]
         if unknown:
-            raise ParamError("columns", f"“{unknown[0]}” is none of the letters {' '.join(_LETTERS)}")
+            raise ParamError("columns", f"“{unknown[0]}” is not one of the letters {' '.join(_LETTERS)}")
         return tuple(_LETTERS[letter] for letter in text)
     words = [word.strip() for word in text.split(",")]
     return tuple(ROLE_OF.get(word.replace(" ", "").lower(), word) if word else "ignore" for word in words)

@@ -96,7 +96,7 @@ def read(path: Path, params: TextReadParams, progress: Progress) -> ReadResult:
     frame = Frame(None, *layout.units)
     if geographic:
         if (np.abs(xyz[:, 1]) > 90.0).any() or (np.abs(xyz[:, 0]) > 360.0).any():
-            raise ParamError("columns", "latitudes go beyond 90° or longitudes beyond 360°; these are no degrees")
+            raise ParamError("columns", "latitudes go beyond 90° or longitudes beyond 360°; these are not degrees")
         frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, layout.units[1])
     points = PointSet(name=path.stem, frame=frame, xyz=xyz, attributes=attributes)
     made = _formed(points, params.form, findings)

@@ -151,7 +151,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: SceneWriteParams, pro
         "sources": [
             *([params.note] if params.note else []),
             f"Reference system: {crs_name(frame.crs) or 'none is known'}.",
-            f"Coordinates are told from E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g} in single precision.",
+            f"Coordinates are relative to E {place[0]:.10g}, N {place[1]:.10g}, Z {place[2]:.10g} in single precision.",
             f"Made by Vast Grid {__version__}. Drawn with three.js, MIT licence: {' '.join(parts['LICENSE'].split())}",
         ],
         "layers": layers,

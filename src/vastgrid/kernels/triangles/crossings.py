@@ -13,7 +13,7 @@ def crossings(a: NDArray[np.float64], b: NDArray[np.float64]) -> tuple[NDArray[n
     Parameters
     ----------
     a, b : (n, ≥ 2) float64
-        Ends of the segments. Those that follow each other, one's end being the other's beginning, are no pair; nor are
+        Ends of the segments. Those that follow each other, one's end being the other's beginning, are not pair; nor are
         parallel ones.
     """
     if len(a) < 2:

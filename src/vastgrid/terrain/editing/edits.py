@@ -221,7 +221,7 @@ def read_edit(line: str) -> tuple[EditKind, Edit]:
     word, *words = re.sub(r"\s*,\s*", ",", own).split()
     kind = _BY_WORD.get(word.lower())
     if kind is None:
-        raise CallError(f"“{shortly(own)}” is no edit; {instead(word, _BY_WORD)}")
+        raise CallError(f"“{shortly(own)}” is not an edit; {instead(word, _BY_WORD)}")
     try:
         return kind, kind.read(words)
     except CallError as error:

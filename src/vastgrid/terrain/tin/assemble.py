@@ -74,7 +74,7 @@ def surface_from_faces(
     walls = int((flat & (np.cross(u, v) != 0.0).any(axis=1)).sum())
     mesh = Mesh(name=name, frame=frame, vertices=vertices, triangles=triangles)
     if len(tin.triangles) == 0:
-        text = "No face has an area in plan: the mesh stands upright and is no ground."
+        text = "No face has an area in plan: the mesh is vertical and is not ground."
         return mesh, [Finding("upright", text)]
     gap = 1e-6 * (float(np.ptp(vertices[:, 2])) + 1.0)
     over = overlaps(tin, gap)
@@ -92,7 +92,7 @@ def surface_from_faces(
     upright = f", and {count(walls, 'face')} {either(walls, 'stands', 'stand')} upright" if walls else ""
     hidden = int((over > 0).sum())
     text = (
-        f"{name} is no height field: {count(hidden, 'face')} of {spaced(len(triangles))} {either(hidden, 'has', 'have')} "
+        f"{name} is not a height field: {count(hidden, 'face')} of {spaced(len(triangles))} {either(hidden, 'has', 'have')} "
         f"another above or below {either(hidden, 'it', 'them')}{upright}, the first at {place_words(east, north)}. "
         "It stays a mesh; its upper side can become a TIN."
     )

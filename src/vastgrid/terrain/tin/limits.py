@@ -51,7 +51,7 @@ def ring_area(ring: Floats, what: str, findings: list[Finding], unit: Unit | Non
     """
     xy = np.asarray(ring[:, :2], np.float64)
     if not np.isfinite(xy).all():
-        raise DataError(f"the {what} has a vertex that is no place")
+        raise DataError(f"the {what} has a vertex that is not a place")
     kept = np.append(True, (np.diff(xy, axis=0) != 0.0).any(axis=1))
     xy = xy[kept]
     at = f"{place_words(xy[0, 0], xy[0, 1])}"

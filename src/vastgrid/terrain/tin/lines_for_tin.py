@@ -90,7 +90,7 @@ class LineChoices:
     whole : str
         Layers of boundaries at which triangles stay whole.
     kinds : mapping
-        By kind of line: parameter's name and patterns; what is none of them and matches `breaklines` is standard.
+        By kind of line: parameter's name and patterns; what is not one of them and matches `breaklines` is standard.
     breaklines : str
         Layers whose lines become edges.
     """

@@ -99,7 +99,7 @@ def undecided(code: str, text: str, at: tuple[float, float], rule: Meeting, fiel
     """Return that heights differ: a warning with a way out while they are averaged, a note once people said which counts."""
     if rule is not Meeting.MEAN:
         return note(code, text, at)
-    remedy = Remedy("words", "Let the last one given count", {field: Meeting.LAST.value})
+    remedy = Remedy("words", "Use the last one given", {field: Meeting.LAST.value})
     return Finding(code, text, Severity.WARNING, at, remedy)
 
 
