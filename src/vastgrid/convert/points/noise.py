@@ -115,8 +115,8 @@ CONVERSION = Conversion(
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("points", like="points"),),
     params=NoiseParams,
-    template="{points} with noise told apart: what lies more than {times} times as far from its {neighbours} nearest neighbours "
-    "as others there from theirs.",
+    template="{points} with noise classified: points more than {times} times as far from their {neighbours} nearest "
+    "neighbours as the points around them from theirs.",
     run=run,
     name=lambda inputs, params: f"{inputs[0].name}, noise classified",
 )
