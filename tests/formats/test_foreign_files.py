@@ -133,9 +133,9 @@ def test_work_declared_by_a_few_bytes_is_bounded(tmp_path, nested):
             name = f"B{k}"
     repeat = () if nested else (70, 32000, 71, 32000, 44, 1, 45, 1)
     bomb = tags(0, "INSERT", 8, 0, 2, name, 10, 0, 20, 0, 30, 0, *repeat)
-    begun = time.perf_counter()
+    begun = time.process_time()
     result = drawn(tmp_path, bomb + GOOD, blocks + tags(0, "ENDSEC"))
-    assert time.perf_counter() - begun < 5.0
+    assert time.process_time() - begun < 5.0
     assert result.datasets[0].xyz.tolist() == [[1.5, 2.5, 3.5]] and "parts in all" in said(result)
 
 
@@ -672,7 +672,7 @@ def test_what_stands_behind_the_columns(tmp_path, rows, told):
 
 
 def test_digits_without_end_take_no_time(tmp_path):
-    begun = time.perf_counter()
+    begun = time.process_time()
     for count in (4_000, 64_000):
         with pytest.raises(FormatError):
             points(tmp_path, "E,N,Z\n" + "1" * count + ",2,3\n4,5,6\n")
@@ -681,7 +681,7 @@ def test_digits_without_end_take_no_time(tmp_path):
         )
         with pytest.raises(FormatError):
             dxf.read(tmp_path / "d.dxf", dxf.DxfReadParams(), Silent())
-    assert time.perf_counter() - begun < 5.0
+    assert time.process_time() - begun < 5.0
 
 
 def test_easting_and_northing_for_each_other_are_said_and_offered(run_cli, tmp_path):

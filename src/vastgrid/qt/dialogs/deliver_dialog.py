@@ -30,6 +30,7 @@ from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS, Unit, unit_word
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.kinds import kind_named
 from vastgrid.declarations.fileformat import Format
 from vastgrid.delivery.sets import DeliverySet, Enclosure, belonging, grounds, known_sets, safe_name, save_set
 from vastgrid.execution.delivery_preview import Held, held, measured_size
@@ -109,17 +110,22 @@ class DeliverDialog(QDialog):
         self._fill_sets()
         _narrow(self.sets)
         self.sets.activated.connect(lambda _: self._set_changed())
+        self.sets.currentTextChanged.connect(self.sets.setToolTip)
         left.addWidget(self.sets)
         left.addWidget(label("<b>What goes out</b>"))
         self.list = QListWidget()
         self.list.setAccessibleName("What goes out")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         for node in self.session.graph.cards.values():
             if not node.digest:
                 continue
             cost = node.outcome.loss if node.outcome else None
             told = f"  · differs by {cost.largest:.3f}{unit_word(cost.unit)} at most" if cost else ""
-            item = QListWidgetItem(f"{node.name}  ({node.figures.get('kind')}){told}")
+            kind = kind_named(node.kind)
+            item = QListWidgetItem(f"{node.name}  ({kind.type.title if kind else node.kind}){told}")
             item.setData(Qt.ItemDataRole.UserRole, node.id)
+            item.setToolTip(item.text())
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if node.id in chosen else Qt.CheckState.Unchecked)
             self.list.addItem(item)
@@ -269,6 +275,7 @@ class DeliverDialog(QDialog):
         self.sets.addItem("one file", "")
         for each in known_sets():
             self.sets.addItem(each.title, each)
+            self.sets.setItemData(self.sets.count() - 1, each.title, Qt.ItemDataRole.ToolTipRole)
             if each.name == chosen:
                 self.sets.setCurrentIndex(self.sets.count() - 1)
 
