@@ -47,7 +47,7 @@ def test_at_any_moment(large, tmp_path, number, after):
     )
     assert code == 128 + number, err
     assert err.strip().splitlines()[-1] == "vastgrid: stopped; nothing was written" and "Traceback" not in err
-    assert took < 5.0
+    assert took < 10.0
     assert [each.name for each in tmp_path.iterdir()] == ["o.dxf"] and (tmp_path / "o.dxf").read_text() == "precious"
 
 

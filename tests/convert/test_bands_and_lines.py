@@ -101,7 +101,7 @@ def test_slope_classes_are_bands_of_a_grid_of_slope():
     table = made(bands, [steep], limits="5, 15").more["areas"].columns
     assert table["from"].tolist() == [5.0] and table["share"].tolist() == [100.0]
     said = declare.plain(bands.CONVERSION.sentence(declare.build(bands.BandParams, {"limits": "5, 15"}), ["Slope"]))
-    assert said == "Bands of Slope, parted at 5, 15, as polygons."
+    assert said == "Bands of Slope, with limits at 5, 15, as polygons."
 
 
 def test_what_bands_refuse():

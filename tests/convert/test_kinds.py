@@ -184,7 +184,7 @@ def test_a_system_is_not_said_against_what_the_data_says():
         ("EPSG:25833", "says itself that it is in WGS 84 / UTM zone 32N"),
         ("EPSG:2992", "is in metre in plan"),
         ("EPSG:4978", "no easting and northing"),
-        ("nowhere", "no coordinate reference system that is known"),
+        ("nowhere", "not a coordinate reference system that is known"),
     ):
         words = system.SystemParams(crs, instead=crs == "EPSG:2992")
         with pytest.raises(CallError, match=why):

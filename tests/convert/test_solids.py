@@ -80,7 +80,7 @@ def test_what_does_not_fit_says_what_would():
         made(flat(), scale=200, bed="200x250", spacing=5)
     turned = Grid(name="Long", frame=METRES, heights=np.zeros((101, 41)), west=0.0, north=101.0, dx=1.0, dy=1.0)
     assert made(turned, scale=500, bed="200x80", spacing=5).dataset, "it fits turned by a quarter"
-    with pytest.raises(ParamError, match="no bed"):
+    with pytest.raises(ParamError, match="not a bed"):
         made(flat(), bed="large")
 
 

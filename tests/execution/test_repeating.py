@@ -203,8 +203,8 @@ def test_the_command_line(run_cli, session, tmp_path):
     for arguments, said in (
         (("recipe", tmp_path, tmp_path / "x"), "no job"),
         (("recipe", session.folder, tmp_path / "x", "--card", "Hill"), "no such card"),
-        (("run", tmp_path / "c.recipe", "day-1", "--into", "x"), "no slot=FILE"),
-        (("run", tmp_path / "day1.csv", "--into", "x"), "no recipe"),
+        (("run", tmp_path / "c.recipe", "day-1", "--into", "x"), "not slot=FILE"),
+        (("run", tmp_path / "day1.csv", "--into", "x"), "not a recipe"),
     ):
         code, _, err = run_cli(*arguments)
         assert code in (1, 2) and said in err

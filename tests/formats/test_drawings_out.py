@@ -133,8 +133,8 @@ def test_layers_of_ones_own_with_true_colour_beside_the_index(version, tmp_path)
     assert "CONTOUR_INDEX" in names, "the first row that fits counts"
     for bad, said in (
         ("TIN: shape=3", "there is no “shape”"),
-        ("TIN: colour=300", "no colour number"),
-        ("TIN: rgb=blue", "no colour such as"),
+        ("TIN: colour=300", "not a colour number"),
+        ("TIN: rgb=blue", "not a colour such as"),
     ):
         with pytest.raises(ParamError, match=said):
             sent([tin], tmp_path / "b.dxf", layers=bad)

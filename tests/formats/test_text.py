@@ -192,7 +192,7 @@ def test_a_lattice_becomes_a_grid(read):
     grid = read("E,N,Z\n" + rows, form=Form.GRID).datasets[0]
     assert (grid.west, grid.north, grid.dx, grid.count()) == (0.0, 35.0, 10.0, {"rows": 3, "columns": 4})
     assert np.isnan(grid.heights[1, 1]) and grid.heights[2, 3] == 55.0
-    with pytest.raises(ParamError, match="regular lattice"):
+    with pytest.raises(ParamError, match="regular grid"):
         read("E,N,Z\n0,0,1\n1,7,1\n5,3,2\n6,6,6\n1,2,3\n8,8,8\n9,1,1\n2,2,7\n3,9,4\n", form=Form.GRID)
 
 

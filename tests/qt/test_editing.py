@@ -87,7 +87,7 @@ def test_roles_are_seen_and_exchanged(qtbot, window):
     assert window.lineage._role_word(ground, card) == "old" and window.lineage._role_word(grid, card) == "new"
     part = window.panel.sources
     assert part is not None and "Ground (old)" in " ".join(each.text() for each in part.findChildren(QLabel))
-    press_entry(part.menus[ground], "Let it be the new one")
+    press_entry(part.menus[ground], "Use as new")
     settle(qtbot, window)
     assert [(use.card, use.role) for use in window.session.graph.node(card).uses] == [(grid, "old"), (ground, "new")]
     assert np.sign(window.session.graph[card].outcome.loss.mean) == -np.sign(before)

@@ -98,13 +98,13 @@ def test_what_is_wrong_is_told(change, said, tmp_path):
 
 
 def test_what_is_no_recipe_is_refused(tmp_path):
-    for text, said in (("", "form unknown"), ("form = 1", "no source"), ("[" * 5000, "no recipe")):
+    for text, said in (("", "form unknown"), ("form = 1", "no source"), ("[" * 5000, "not a recipe")):
         with pytest.raises(RecipeError, match=said):
             read_text(text)
     with pytest.raises(FormatError, match="no such recipe"):
         read_recipe(tmp_path / "gone.recipe")
     (tmp_path / "b").write_bytes(b"\xff\xfe\x00")
-    with pytest.raises(FormatError, match="no text"):
+    with pytest.raises(FormatError, match="not text"):
         read_recipe(tmp_path / "b")
     with (tmp_path / "large").open("wb") as file:
         file.truncate(MOST + 1)

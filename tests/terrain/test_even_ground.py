@@ -63,7 +63,7 @@ def test_what_is_no_lattice_is_none():
     assert grid_of(PointSet(name="P", frame=METRES, xyz=moved)) is None
     twice = np.concatenate((points.xyz, points.xyz[:1]))
     assert grid_of(PointSet(name="P", frame=METRES, xyz=twice)) is None, "one cell cannot hold two points"
-    with pytest.raises(DataError, match="do not stand on a regular lattice"):
+    with pytest.raises(DataError, match="are not on a regular grid"):
         cells.run([PointSet(name="P", frame=METRES, xyz=turned)], cells.CellParams(), Silent())
 
 

@@ -75,7 +75,7 @@ def test_rings_that_can_be_mended(ring, area, said):
         ([(20, 20), (80, 80), (80, 20), (20, 80)], "crosses itself at E 50.000, N 50.000"),
         ([(20, 20), (80, 80), (50, 50)], "encloses nothing"),
         ([(20, 20), (80, 80)], "fewer than three corners"),
-        ([(20, 20), (80, np.nan), (20, 80)], "no place"),
+        ([(20, 20), (80, np.nan), (20, 80)], "not a place"),
     ],
 )
 def test_rings_that_cannot(ring, why):

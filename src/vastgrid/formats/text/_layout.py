@@ -101,7 +101,7 @@ class TextReadParams:
         Form,
         Param(
             "The lines are",
-            "points; grid: cells of a regular lattice; trajectory: places of one course, in order; photos: positions of pictures.",
+            "points; grid: cells of a regular grid; trajectory: places of one course, in order; photos: positions of pictures.",
         ),
     ] = Form.POINTS
 

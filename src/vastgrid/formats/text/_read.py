@@ -286,7 +286,7 @@ def _formed(points: PointSet, form: Form, findings: list[Finding]) -> Dataset:
         return lattice.grid
     if lattice is not None:
         size = f"{lattice.grid.dx:g} × {lattice.grid.dy:g}{unit_word(points.frame.horizontal)}"
-        text = f"The points stand on a regular lattice of {size}; form=grid reads them as a grid."
+        text = f"The points are on a regular grid of {size}; form=grid reads them as a grid."
         findings.append(note("regular-lattice", text))
     return points
 
