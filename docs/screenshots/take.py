@@ -137,7 +137,7 @@ def take_shaping(window: MainWindow) -> None:
         settle(window)
     window.plan.go_to(431_300, 887_170)
     settle(window)
-    window.actions_["hand_cut"].trigger()
+    window.actions_["hand_delete_triangles"].trigger()
 
     def at(east: float, north: float) -> QPoint:
         return QPointF(*window.plan.view.pixel(east, north)).toPoint()

@@ -91,6 +91,21 @@ def test_the_chosen_card_is_in_sight(qtbot, window):
         assert window.lineage_scroll.viewport().rect().contains(seen), window.session.graph[card].name
 
 
+def test_a_new_card_is_in_sight(qtbot, window):
+    window.resize(1024, 700)
+    window.lineage.select([named(window, "Ground")])
+    settle(qtbot, window)
+    for interval in ("1m", "3m", "4m", "5m", "6m"):
+        window.parts.making.make("contours", [named(window, "Ground")], {"interval": interval})
+        qtbot.waitUntil(lambda: not window.desk.runner.busy, timeout=30_000)
+        settle(qtbot, window)
+        card = window.desk.selection[-1]
+        assert window.session.graph[card].words["interval"].startswith(interval[0])
+        place = window.lineage.place_of(card).center().toPoint()
+        seen = window.lineage.mapTo(window.lineage_scroll.viewport(), place)
+        assert window.lineage_scroll.viewport().rect().contains(seen)
+
+
 def test_options_of_a_format_that_was_left_are_gone_at_once(qtbot, window):
     window.lineage.select([named(window, "Ground")])
     dialog = window.parts.delivering.dialog("landxml")

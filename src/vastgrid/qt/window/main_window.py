@@ -50,6 +50,7 @@ class MainWindow(QMainWindow):
         self.palette_ = palette
         self._closed = False
         self._sizes: list[int] = []
+        self._in_sight: list[str] = []
         self.parts = parts = Parts(self, session, lambda: self.palette_, lambda: self.apply_theme(self.palette_))
         self.desk = parts.desk
         self.finder = Finder(lambda text: self.searching.hits(text))
@@ -228,6 +229,8 @@ class MainWindow(QMainWindow):
         self.actions_["undo"].setEnabled(session.history.can_undo)
         self.actions_["redo"].setEnabled(session.history.can_redo or session.editing.can_go_on)
         self.show_panel()
+        if self._in_sight != self.desk.selection:
+            self._bring_into_sight()
 
     def show_findings_count(self) -> None:
         """Show how many findings are open."""
@@ -281,6 +284,9 @@ class MainWindow(QMainWindow):
         """Scroll the lineage to the card that was chosen last, new ones too."""
         place = self.lineage.place_of(self.desk.selection[-1]) if self.desk.selection else None
         if place is not None:
+            self._in_sight = list(self.desk.selection)
+            # A new row makes the lineage taller: what can be scrolled is known once that is laid out.
+            self.lineage.resize(self.lineage.size().expandedTo(self.lineage.minimumSize()))
             middle = place.center().toPoint()
             self.lineage_scroll.ensureVisible(
                 middle.x(), middle.y(), round(place.width() / 2) + 12, round(place.height() / 2) + 10
