@@ -194,7 +194,7 @@ def test_nothing_but_damaged_files_is_an_error(tmp_path):
         (["--via", "scatter"], "scatter cannot run on tiles; .*ground"),
         (["--via", "tin", "--via", "grid", "cell=2"], "say the widest circle"),
         (["--via", "tin", "circle=9"], "a TIN of all of it would not fit"),
-        (["--via", "tin", "circle=9", "voids=X", "--via", "grid", "cell=2"], "voids is about the whole surface"),
+        (["--via", "tin", "circle=9", "voids=X", "--via", "grid", "cell=2"], "voids applies to the whole surface"),
         (["--via", "grid", "cell=2", "method=idw"], "looks at points anywhere around"),
         (["--via", "grid", "cell=2", "method=mean", "fill=3"], "gaps are filled"),
         (["--via", "slope"], "slope uses grid, not points"),
