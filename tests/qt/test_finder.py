@@ -48,9 +48,11 @@ def test_every_conversion_format_and_check_is_found_by_title_and_other_words(win
                 words,
             )
     for kind in catalog.FORMATS:
-        assert any(kind.title in text for text in found(window, kind.title)), kind.id
+        for words in (kind.title, *kind.also):
+            assert any(kind.title in text for text in found(window, words)), (kind.id, words)
     for check in catalog.CHECKS:
-        assert f"Check: {check.title}" in found(window, check.title), check.id
+        for words in (check.title, *check.also):
+            assert f"Check: {check.title}" in found(window, words), (check.id, words)
 
 
 def test_what_is_missing_is_said_and_choosing_it_makes_nothing(qtbot, window):
@@ -66,6 +68,13 @@ def test_what_is_missing_is_said_and_choosing_it_makes_nothing(qtbot, window):
     qtbot.keyClick(window.finder, Qt.Key.Key_Return)
     assert window.session.graph == before
     assert "Cut and fill volumes needs" in window.desk.message
+
+
+def test_what_can_be_done_changes_without_the_job(window):
+    window.lineage.select([named(window, "Ground")])
+    assert any(text.startswith("Quit") for text in found(window, "quit"))
+    window.actions_["quit"].setEnabled(False)
+    assert not any(text.startswith("Quit") for text in found(window, "quit"))
 
 
 def test_cards_formats_and_pages_are_found(window):

@@ -107,6 +107,7 @@ CHECK = Check(
     id="gaps",
     version=1,
     title="Gaps",
+    also=("holes", "missing data"),
     help="An empty place inside the data was forgotten in the field, hidden from the scanner, or lost on the way.",
     takes=(PointSet, Tin, Grid),
     params=Params,

@@ -175,6 +175,7 @@ CHECK = Check(
     id="spikes",
     version=3,
     title="Spikes and pits",
+    also=("outliers", "pits", "blunders"),
     help="A single height beyond all around it is a bad reading, a bird, or a point with the wrong rod height.",
     takes=(Tin, PointSet, Grid),
     params=Params,

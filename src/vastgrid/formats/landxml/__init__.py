@@ -64,6 +64,7 @@ def _carries(params: LandXmlWriteParams) -> Carries:
 FORMAT = Format(
     id="landxml",
     title="LandXML",
+    also=("machine control", "surface exchange"),
     suffixes=(".xml", ".landxml"),
     sniff=sniff,
     carries=_CARRIES,

@@ -61,6 +61,7 @@ def _carries(params: LasWriteParams | _copc.CopcWriteParams) -> Carries:
 FORMAT = Format(
     id="las",
     title="LAS or LAZ point cloud",
+    also=("lidar", "point cloud", "scan"),
     suffixes=(".laz", ".las"),
     sniff=sniff,
     carries=_CARRIES,

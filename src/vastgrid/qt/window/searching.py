@@ -51,24 +51,24 @@ class Searching:
     def __init__(self, desk: Desk, parts: Parts, actions: dict[str, QAction], go_to: Callable[[str], None]) -> None:
         self.desk, self.parts, self.actions, self.go_to = desk, parts, actions, go_to
         # What can be found for a selection, worked out once: every letter that is typed asks for it.
-        self._for: object = None
+        self._chosen: tuple[str, ...] = ()
+        self._graph: object = None
         self._kept: list[_Entry] = []
 
     def hits(self, text: str) -> list[Hit]:
         """Return what is found for what was typed, the best first."""
         words = text.lower().split()
-        now = (tuple(self.desk.selection), self.desk.session.graph)
-        if self._for != now:
-            self._for, self._kept = now, list(self._entries())
-        entries = self._kept
-        scored = [(_score(words, each.names), each) for each in entries]
-        good = sorted((pair for pair in scored if pair[0] is not None), key=lambda pair: (pair[0], pair[1].rank))
+        chosen, graph = tuple(self.desk.selection), self.desk.session.graph
+        if self._chosen != chosen or self._graph is not graph:
+            self._chosen, self._graph, self._kept = chosen, graph, list(self._entries())
+        # What can be done at this moment changes without the job.
+        entries = [*self._doable(), *self._kept]
+        good = _ranked(words, entries)
         if not good:
             known = {word for each in entries for name in each.names for word in name.lower().split() if len(word) > 3}
             meant = [(difflib.get_close_matches(word, known, 1, _ALIKE) or [word])[0] for word in words]
-            scored = [(_score(meant, each.names), each) for each in entries] if meant != words else []
-            good = sorted((pair for pair in scored if pair[0] is not None), key=lambda pair: (pair[0], pair[1].rank))
-        found = [Hit(each.text, partial(self.desk.guarded, each.run)) for _, each in good]
+            good = _ranked(meant, entries) if meant != words else []
+        found = [Hit(each.text, partial(self.desk.guarded, each.run)) for each in good]
         return [*self._sentence(text), *found]
 
     def _sentence(self, text: str) -> list[Hit]:
@@ -84,12 +84,14 @@ class Searching:
         make = partial(self.parts.making.make, wish.conversion, list(wish.inputs), wish.words)
         return [Hit(f"Make: {conversion.title}{said} from {names}", partial(self.desk.guarded, make))]
 
-    def _entries(self) -> Iterable[_Entry]:
+    def _doable(self) -> Iterable[_Entry]:
         for action in self.actions.values():
             if action.isEnabled() and action.text():
                 keys = action.shortcut().toString()
                 shown = action.text() + (f"   ({keys})" if keys else "")
                 yield _Entry(shown, (action.text(),), action.trigger, 1)
+
+    def _entries(self) -> Iterable[_Entry]:
         chosen = list(self.desk.selection)
         data = [self.desk.session.dataset(card) for card in chosen]
         known = [each for each in data if each is not None]
@@ -138,6 +140,12 @@ class Searching:
 
 def _refuse(why: str) -> None:
     raise CallError(why)
+
+
+def _ranked(words: Sequence[str], entries: Sequence[_Entry]) -> list[_Entry]:
+    """Return what fits, the best first."""
+    scored = [(score, each.rank, each) for each in entries if (score := _score(words, each.names)) is not None]
+    return [each for *_, each in sorted(scored, key=lambda one: one[:2])]
 
 
 def _score(words: Sequence[str], names: Sequence[str]) -> float | None:
