@@ -56,6 +56,11 @@ def looked(qtbot, window):
     qtbot.wait(50)
 
 
+def makeable(window):
+    """Return what Make offers from the chosen cards, by its title; what cannot be made is not among it."""
+    return {each.title: each for each in reversed(window.parts.offers.choices(window.actions_)) if each.run is not None}
+
+
 def entries(menu):
     """Return what a menu offers by its text, entries of menus below it as well; headings say only where things are."""
     found = {}

@@ -210,7 +210,7 @@ def take_making(window: MainWindow, folder: Path) -> None:
     making, session = window.parts.making, window.session
     ground_card = named(window, "Existing ground")
     window.lineage.select([ground_card])
-    dialog = window.parts.make_menu.which_form()
+    dialog = window.parts.offers.which_form()
     dialog.show()
     end = time.time() + 120
     while time.time() < end and not all(each.dataset is not None for each in dialog.tries):

@@ -168,7 +168,7 @@ def test_in_the_window_with_form_roles_and_preview(probe, tmp_path, qtbot):
     window = MainWindow(session)
     qtbot.addWidget(window)
     window.desk.select([tin, checks])
-    dialog = window.parts.make_menu.ask_dialog("probe", [tin, checks], {})
+    dialog = window.parts.offers.ask_dialog("probe", [tin, checks], {})
     assert set(dialog.form.editors) == {"area", "log", "levels", "styles"} and set(dialog.roles) == {tin, checks}
     assert [window.session.graph[node].name for node, role in dialog.order if role == "surface"] == ["Ground"]
     for name, text in words(session.dataset(tin)).items():

@@ -215,7 +215,7 @@ def test_a_second_window_on_the_job_is_told(window, tmp_path, monkeypatch):
 
 def test_what_was_asked_for_is_proposed_the_next_time(qtbot, window):
     ground, grid = named(window, "Ground"), named(window, "Grid")
-    dialog = window.parts.make_menu.ask_dialog("volumes", [ground, grid], {})
+    dialog = window.parts.offers.ask_dialog("volumes", [ground, grid], {})
     assert dialog.form.value().depth is None
     dialog.reject()
     words = {
@@ -226,7 +226,7 @@ def test_what_was_asked_for_is_proposed_the_next_time(qtbot, window):
     }
     words.pop("boundaries")
     made(qtbot, window, "volumes", [ground, grid], words)
-    dialog = window.parts.make_menu.ask_dialog("volumes", [ground, grid], {})
+    dialog = window.parts.offers.ask_dialog("volumes", [ground, grid], {})
     proposed = dialog.form.value()
     assert str(proposed.depth) == "2 m" and proposed.swell == 1.2
     assert proposed.area is None, "where something lies is not proposed for another place"

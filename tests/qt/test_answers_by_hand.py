@@ -70,7 +70,7 @@ def test_exchanged_roles_exchange_cut_and_fill(qtbot, window):
     card = window.desk.selection[0]
     before = dict(figures(window, "volumes", "volumes"))
     assert window.session.other_roles(card, ground) == ["top"]
-    window.panel.source_given_role.emit(card, ground, "top")
+    window.parts.sourcing.give_role(card, ground, "top")
     settle(qtbot, window)
     after = figures(window, "volumes", "volumes")
     assert after["cut"] == pytest.approx(before["fill"], rel=1e-9)

@@ -143,8 +143,8 @@ def test_the_panel_tells_a_cards_findings_with_their_remedies(qtbot, window):
 
     part = window.panel.findChild(FindingsPart)
     words = " ".join(label.text() for label in part.findChildren(type(window.status.readout)))
-    assert "1 open finding" in words and "Read its heights as international foot" in words
-    window.panel.finding_mended.emit(window.session.noticed([node])[0])
+    assert part.told == "1 open" and "Read its heights as international foot" in words
+    window.parts.inspecting.mend(node, window.session.noticed([node])[0].finding.remedy)
     looked(qtbot, window)
     assert not any(each.open for each in window.session.noticed([node]))
 

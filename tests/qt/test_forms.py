@@ -7,7 +7,7 @@ import pytest
 from PyQt6.QtWidgets import QComboBox
 
 from builders import ground
-from hands import click, entries, named, pixels, settle
+from hands import click, makeable, named, pixels, settle
 from vastgrid import catalog
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.progress import Silent
@@ -57,7 +57,7 @@ def test_the_table_by_command(run_cli, demo):
 
 def test_a_press_makes_the_form_that_is_chosen(qtbot, window):
     window.lineage.select([named(window, "Ground")])
-    assert "Compare output formats …" in entries(window.targets_menu())
+    assert "Compare output formats …" in makeable(window)
     window.actions_["forms"].trigger()
     dialog = window.findChildren(TriesDialog)[-1]
     qtbot.waitUntil(lambda: all(each.dataset is not None for each in dialog.tries), timeout=120_000)
@@ -123,8 +123,9 @@ def test_what_is_foretold_over_the_demo_is_right_within_a_factor_of_two(demo):
 
 def test_what_can_be_made_is_grouped(window):
     window.lineage.select([named(window, "Ground")])
-    headings = [each.text() for each in window.targets_menu().actions() if not each.isEnabled() and each.font().bold()]
-    assert headings == ["Ground", "Lines", "Grids", "Solids", "Points", "The same, changed", "Files"]
+    headings = list(dict.fromkeys(each.group for each in window.parts.offers.choices(window.actions_)))
+    assert headings[:2] == ["Made last", "Ground"] and headings[-3:] == ["By hand", "Files", "Not from these"]
+    assert headings[2:-3] == ["Lines", "Grids", "Solids", "Points", "Figures", "The same, changed"]
 
 
 @pytest.mark.parametrize("name", ["Grid", "Contours"])
@@ -230,7 +231,7 @@ def test_an_area_is_that_of_another_card_or_of_the_view(qtbot, window):
     assert "within pit-scan" in "".join(piece.text for piece in window.session.sentence(grid))
     own, scan = window.session.dataset(grid).extent(), window.session.dataset(named(window, "pit-scan")).extent()
     assert own.east[0] <= scan.east[0] < own.east[0] + 4.0 and own.north[1] - 4.0 < scan.north[1] <= own.north[1]
-    dialog = window.parts.make_menu.ask_dialog("solid", [named(window, "Ground")], {})
+    dialog = window.parts.offers.ask_dialog("solid", [named(window, "Ground")], {})
     editor = dialog.form.editors["area"]
     assert isinstance(editor, QComboBox) and any(
         editor.itemText(k).startswith("the view: ") for k in range(editor.count())

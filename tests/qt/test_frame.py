@@ -1,13 +1,18 @@
 """The frame of the window: the panel's height, the lineage beside it, the smallest window, and what is left behind in dialogs."""
 
+from threading import Event
+
 import pytest
 from PyQt6.QtCore import QPoint, QRect
 from PyQt6.QtGui import QFontMetricsF
-from PyQt6.QtWidgets import QToolButton
+from PyQt6.QtWidgets import QLabel, QToolButton
 
 from hands import named, settle
+from vastgrid.jobs.glance import glance
+from vastgrid.jobs.session import Session
 from vastgrid.qt.views.views import EDIT_GROUPS
 from vastgrid.qt.widgets import theme
+from vastgrid.qt.window.main_window import MainWindow
 
 
 def place_in(window, widget):
@@ -68,12 +73,13 @@ def test_names_of_cards_break_onto_lines_and_differ(qtbot, window):
     for wide in (1024, 1280, 1920):
         window.resize(wide, 800)
         settle(qtbot, window)
-        shown = [" ".join(window.lineage._names[card]) for card in window.session.graph.cards]
+        shown = [" ".join(window.lineage.layout_.names[card]) for card in window.session.graph.cards]
         assert len(set(shown)) == len(shown)
         metrics = QFontMetricsF(theme.font(9.5, bold=True))
         for card in window.lineage.cards:
             assert all(
-                metrics.horizontalAdvance(line) <= card.place.width() - 70 for line in window.lineage._names[card.node]
+                metrics.horizontalAdvance(line) <= card.place.width() - 70
+                for line in window.lineage.layout_.names[card.node]
             )
             assert not any(
                 card.place.intersects(other.place) for other in window.lineage.cards if other.node != card.node
@@ -117,3 +123,88 @@ def test_options_of_a_format_that_was_left_are_gone_at_once(qtbot, window):
     # Deleted it is only when the loop of events comes round; painted it must not be until then.
     assert dialog.form is not before and not before.isVisible()
     dialog.close()
+
+
+# -- nothing chosen: the job at a glance
+
+
+def texts(widget):
+    return " ".join(each.text() for each in widget.findChildren(QLabel))
+
+
+def test_nothing_chosen_shows_the_job_at_a_glance(qtbot, window):
+    window.lineage.select([])
+    part = window.panel.glance
+    said = texts(part)
+    assert window.session.name in said and "Came in" in said and "day1" in said and "m · m" in said
+    assert 1 <= len(part.buttons) <= 3
+    part.wanted.emit(named(window, "Grid"))
+    assert window.desk.selection == [named(window, "Grid")] and window.panel.glance is None
+
+
+def test_what_is_worth_doing_is_done_by_its_button(qtbot, window):
+    window.lineage.select([])
+    wish = next(own for own in glance(window.session, {}).suggestions if own.action == "make")
+    assert wish.operation == "volumes", "contours and a grid are there; two surfaces are not compared yet"
+    assert wish.text == "Cut and fill from Ground to Grid"
+    next(each for each in window.panel.glance.buttons if each.text() == wish.text).click()
+    settle(qtbot, window)
+    made = [node.operation for node in window.session.graph.nodes.values()]
+    assert "volumes" in made
+
+
+def test_what_is_out_of_date_is_told_and_made_again(qtbot, window):
+    window.session.change(
+        window.session.graph.with_node(window.session.with_words(named(window, "Ground"), {"max_edge": "45m"})), "x"
+    )
+    window.desk.changed.emit()
+    window.lineage.select([])
+    assert "Out of date" in texts(window.panel.glance)
+    first = window.panel.glance.buttons[0]
+    assert first.text().startswith("Make 3 cards again")
+    first.click()
+    settle(qtbot, window)
+    assert not glance(window.session, {}).stale
+
+
+def test_points_without_ground_suggest_a_surface(tmp_path, demo):
+    session = Session(tmp_path / "empty")
+    assert [own.action for own in glance(session, {}).suggestions] == ["import", "open", "manual"]
+    for name in ("day1.csv", "edges.dxf"):
+        session.sources.bring_in(demo / "received" / name, {})
+    own = glance(session, {})
+    first = own.suggestions[0]
+    assert (first.action, first.operation, len(first.cards)) == ("make", "tin", 2)
+    assert first.text.startswith("Make a TIN from day1 and ")
+    changed = glance(session, {first.cards[0]: "its file has changed"}).suggestions[0]
+    assert changed.action == "read_again" and changed.cards == (first.cards[0],)
+    session.close()
+
+
+def test_what_was_made_and_not_sent_is_proposed(qtbot, window):
+    actions = [own.action for own in glance(window.session, {}).suggestions]
+    window.parts.making.make("volumes", [named(window, "Ground"), named(window, "Grid")], {}, asked=True)
+    settle(qtbot, window)
+    own = next(each for each in glance(window.session, {}).suggestions if each.action == "deliver")
+    assert own.text.startswith("Deliver ") and actions
+
+
+def test_an_empty_plan_says_what_is_being_done(qtbot, tmp_path):
+    window = MainWindow(Session(tmp_path / "new"))
+    qtbot.addWidget(window)
+    assert window.plan.doing == "" and "Nothing is in this job yet" in texts(window.panel)
+    go = Event()
+    window.desk.start("preparing the demo job", lambda progress: go.wait(20), lambda made: None)
+    assert window.plan.doing == "Preparing the demo job …"
+    assert "preparing the demo job" in texts(window.panel) and not window.panel.glance.buttons
+    go.set()
+    qtbot.waitUntil(lambda: not window.desk.runner.busy, timeout=20_000)
+    qtbot.waitUntil(lambda: window.plan.doing == "", timeout=5_000)
+    window.close()
+
+
+def test_a_plan_with_everything_hidden_says_so(window):
+    for card in window.session.graph.cards:
+        window.session.show(card, shown=False)
+    window.desk.changed.emit()
+    assert "hidden" in window.plan.doing

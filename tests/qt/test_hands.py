@@ -376,16 +376,11 @@ def test_the_job_menu_holds_what_is_done_with_a_job(window):
     assert len(texts) == len(set(texts)) and {"New job …", "Open a job …", "Undo", "Quit"} <= set(texts)
 
 
-def test_menus_say_why_they_offer_nothing(window):
-    window.lineage.select([])
-    menu = window.header.menus["make"].menu()
-    menu.aboutToShow.emit()
-    (only,) = menu.actions()
-    assert only.text() == "Choose cards below first" and not only.isEnabled()
+def test_what_cannot_hold_the_chosen_says_why(window):
     window.lineage.select([named(window, "Contours")])
-    menu = window.targets_menu()
-    able = [action.text() for action in menu.actions() if action.isEnabled() and not action.isSeparator()]
-    assert any(text.startswith("DXF") for text in able) and not any(text.startswith("GeoTIFF") for text in able)
+    choices = {each.title: each for each in reversed(window.parts.delivering.choices())}
+    assert choices["DXF drawing"].run is not None
+    assert choices["GeoTIFF"].run is None and choices["GeoTIFF"].quiet == "holds grid only"
 
 
 def test_the_theme_is_remembered(window):

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QDropEvent
 
 import samples
 from builders import DATA, HANDMADE
-from hands import entries
+from hands import makeable
 from vastgrid.base.quantities import Unit
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
@@ -320,7 +320,7 @@ def test_a_changed_file_is_noticed_and_read_again(qtbot, job, tmp_path):
     qtbot.waitUntil(lambda: day1 in job.desk.files_changed, timeout=5000)
     job.lineage.select([day1])
     assert "changed on disk" in job.desk.message
-    job.panel.read_again.emit(day1)
+    job.parts.sourcing.read_again(day1)
     idle(qtbot, job)
     assert len(job.session.dataset(day1).xyz) == 2602 and day1 not in job.desk.files_changed
 
@@ -368,12 +368,11 @@ def test_an_area_is_drawn_and_a_lattice_laid_over_it(qtbot, job):
 
 def test_what_can_be_drawn_is_offered_in_the_menu(job):
     job.lineage.select([ground(job)])
-    texts = entries(job.targets_menu())
-    assert "Points on a lattice over a drawn area …" in texts
+    assert "Points on a lattice over an area that you draw" in makeable(job)
 
 
 def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
-    dialog = job.parts.make_menu.ask_dialog("reproject", [ground(job)], {})
+    dialog = job.parts.offers.ask_dialog("reproject", [ground(job)], {})
     dialog.show()
     dialog.form.editors["crs"].setText("EPSG:25832")
     assert "brought into EPSG:25832" in dialog.sentence.text()
@@ -427,7 +426,7 @@ def test_what_a_finding_offers_is_done_at_one_press(qtbot, window, opened, tmp_p
 def offers(window, name):
     node = next(node for node in window.session.graph.cards.values() if node.name == name)
     window.lineage.select([node.id])
-    return node, entries(window.targets_menu())
+    return node, makeable(window)
 
 
 def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, opened, tmp_path):
@@ -443,7 +442,7 @@ def test_points_of_a_lattice_are_offered_as_the_grid_they_are(qtbot, window, ope
     _, of_loose = offers(window, "loose")
     assert not any(text.startswith("Grid from gridded points") for text in of_loose), "they are not lattice"
     even, of_even = offers(window, "even")
-    next(action for text, action in of_even.items() if text.startswith("Grid from gridded points")).trigger()
+    of_even["Grid from gridded points"].run()
     idle(qtbot, window)
     made = next(node for node in window.session.graph.cards.values() if node.inputs == (even.id,))
     grid = window.session.dataset(made.id)
@@ -474,7 +473,7 @@ def test_boundaries_of_a_surface_are_chosen_by_layer(qtbot, window, opened, tmp_
     idle(qtbot, window)
     graph = window.session.graph
     window.lineage.select([node.id for node in graph.cards.values() if node.name in ("rings", "shots")])
-    next(action for text, action in entries(window.targets_menu()).items() if text.startswith("TIN")).trigger()
+    makeable(window)["TIN"].run()
     idle(qtbot, window)
     made = next(node for node in window.session.graph.cards.values() if len(node.inputs) == 2)
     window.parts.making.change_fields(

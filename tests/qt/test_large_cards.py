@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from PyQt6.QtWidgets import QMenu, QMessageBox, QPushButton
+from PyQt6.QtWidgets import QMessageBox, QPushButton
 from rasterio import Affine
 
 from hands import named
@@ -33,9 +33,7 @@ def bring_in(window, path, words=None):
 
 
 def offered(window):
-    menu = QMenu()
-    window.parts.make_menu.fill(menu, window.actions_)
-    return menu, next((each.menu() for each in menu.actions() if "In tiles" in each.text()), None)
+    return [each for each in window.parts.offers.choices(window.actions_) if each.group.startswith("In tiles")]
 
 
 def wait(qtbot, window):
@@ -45,16 +43,15 @@ def wait(qtbot, window):
 
 def test_a_card_of_a_large_file_offers_work_in_tiles(qtbot, window, hill, monkeypatch):
     bring_in(window, hill)
-    assert offered(window)[1] is None
+    assert not offered(window)
     monkeypatch.setattr(tiling, "MANY", 100_000)
-    menu, own = offered(window)
-    assert menu.actions()
-    texts = [each.text() for each in own.actions()]
-    assert any(text.startswith("Slope") and "tile, about" in text and "of scratch" in text for text in texts)
-    # What needs a word first says so by its dots; a question, and a step after which another has to come, are not there.
-    assert any(text == "Simplify to a tolerance …" for text in texts)
-    assert not any("Cut and fill" in text or text.startswith("TIN") for text in texts)
-    next(each for each in own.actions() if each.text().startswith("Slope")).trigger()
+    own = {each.title: each for each in offered(window)}
+    slope = own["Slope in tiles"]
+    assert "tile, about" in slope.quiet and "of scratch" in slope.quiet
+    # What needs a word first says so; a question, and a step after which another has to come, are not there.
+    assert own["Simplify to a tolerance in tiles"].quiet == "asks for its values first"
+    assert not any("Cut and fill" in text or text.startswith("TIN") for text in own)
+    slope.run()
     dialog = window.findChild(LargeDialog)
     step = next(each for each in dialog.findChildren(QPushButton) if each.text() == "Add step")
     step.click()
@@ -89,9 +86,7 @@ def test_a_result_too_large_for_the_job_comes_in_from_its_coarse_levels(qtbot, w
     assert "read-coarser" in [each.code for each in node.outcome.findings]
     dialog.close()
     window.desk.select([card])
-    menu, own = offered(window)
-    assert menu is not None
-    next(each for each in own.actions() if each.text().startswith("Hillshade")).trigger()
+    next(each for each in offered(window) if each.title == "Hillshade in tiles").run()
     dialog = window.findChildren(LargeDialog)[-1]
     next(each for each in dialog.findChildren(QPushButton) if each.text() == "Add step").click()
     dialog.card.setChecked(False)

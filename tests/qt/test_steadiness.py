@@ -9,8 +9,9 @@ from PyQt6.QtWidgets import QLabel
 from hands import settle
 from vastgrid.jobs.session import Session
 from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.section import settings
 from vastgrid.qt.window.main_window import MainWindow
-from vastgrid.qt.window.window_place import fitting, settings
+from vastgrid.qt.window.window_place import fitting
 
 
 def named(window, name):
@@ -128,7 +129,7 @@ def test_pictures_of_sparse_points_can_be_seen():
     from vastgrid.data.pointset import PointSet
     from vastgrid.qt.drawing import rendering
     from vastgrid.qt.drawing.view import bounds, fitted
-    from vastgrid.qt.views.lineage_view import PICTURE
+    from vastgrid.qt.views.lineage_layout import PICTURE
 
     rng = np.random.default_rng(2)
     points = PointSet(name="p", frame=METRES, xyz=rng.random((60, 3)) * (900.0, 600.0, 20.0))

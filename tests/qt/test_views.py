@@ -541,7 +541,7 @@ def test_the_interval_of_contours(qtbot, window):
     settle(qtbot, window)
     assert "The interval is kept" in window.parts.measuring.readings.title.text()
     rows = dict(window.parts.measuring.readings.rows)
-    assert rows["Found"] == "2 m" and rows["From Ground"].startswith("0.000 m")
+    assert rows["Found"] == "2 m" and rows["From Ground"].startswith("< 0.001 m")
     window.parts.interval.measure(named(window, "Contours"), 1.0, 20)
     settle(qtbot, window)
     assert "not kept" in window.parts.measuring.readings.title.text()

@@ -10,12 +10,12 @@ from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PyQt6.QtGui import QColor, QDropEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMessageBox, QPushButton
 
-from hands import entries
 from vastgrid.jobs.plain_words import understood
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import State
 from vastgrid.measures.heights import heights
 from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.section import Section
 from vastgrid.qt.window.main_window import MainWindow
 
 
@@ -179,11 +179,11 @@ def test_editing_shows_the_result_before_it_is_made(qtbot, window):
 
 def test_making_from_a_card(qtbot, window):
     window.lineage.select([named(window, "Ground")])
-    offered = entries(window.targets_menu())
-    texts = list(offered)
-    assert any(text.startswith("Grid   (cells of") and "as GeoTIFF" in text for text in texts), texts
-    assert not any(text.startswith("GeoTIFF") for text in texts), "a TIN does not fit into a raster"
-    next(action for text, action in offered.items() if text.startswith("Grid")).trigger()
+    sheet = window.choose_make()
+    qtbot.waitUntil(lambda: sheet.quiet_of("Grid").startswith("cells of"), timeout=20_000)
+    assert "as GeoTIFF" in sheet.quiet_of("Grid")
+    qtbot.keyClicks(sheet.field, "grid")
+    qtbot.keyClick(sheet.field, Qt.Key.Key_Return)
     idle(qtbot, window)
     made = window.session.graph[window.lineage.selection[0]]
     assert made.operation == "grid" and made.outcome.loss.largest > 0
@@ -272,7 +272,8 @@ def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, windo
     node = window.session.graph[window.lineage.selection[0]]
     assert node.outcome.delivery.good and (tmp_path / "ground.xml").exists()
     shown = " ".join(label.text() for label in window.panel.findChildren(type(window.panel.sentence)))
-    assert "Read back from disk" in shown and "triangles" in shown
+    sections = [section.title for section in window.panel.findChildren(Section)]
+    assert "Read back from disk" in sections and "triangles" in shown
 
 
 def test_compare_two_surfaces(qtbot, window):

@@ -17,6 +17,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from vastgrid.base.errors import CallError, VastGridError, WriteError
+from vastgrid.base.words import size_words
 
 # Temporary files that are being written now: whoever ends the process at once takes them away first.
 _unfinished: set[Path] = set()
@@ -81,7 +82,7 @@ def need_room(target: Path, size: float) -> None:
         return
     if size > free:
         raise WriteError(
-            f"{target} was not written: it needs about {size / 1e6:.1f} MB, and the disk has {free / 1e6:.1f} MB free; "
+            f"{target} was not written: it needs about {size_words(size)}, and the disk has {size_words(free)} free; "
             "free some space or choose another disk"
         )
 

@@ -12,6 +12,21 @@ def spaced(value: float, decimals: int = 0) -> str:
     return f"{value:,.{decimals}f}".replace(",", "\u202f")
 
 
+def size_words(size: float) -> str:
+    """Return a number of bytes as “1.25 GB”, “3.4 MB” or “12.0 kB”."""
+    if size >= 1e9:
+        return f"{size / 1e9:.2f} GB"
+    return f"{size / 1e6:.1f} MB" if size >= 1e5 else f"{size / 1e3:.1f} kB"
+
+
+def gap_words(value: float, decimals: int = 3) -> str:
+    """Return how far something differs: “0.918”, “< 0.001” where that would round to nothing, “0” for nothing at all."""
+    step = 10.0**-decimals
+    if value == 0.0:
+        return "0"
+    return f"< {step:.{decimals}f}" if abs(value) < step / 2.0 else f"{value:.{decimals}f}"
+
+
 def area_words(area: float) -> str:
     """Return an area to three or four figures, thousands set apart."""
     return spaced(round(area)) if area >= 1000.0 else f"{area:.4g}"

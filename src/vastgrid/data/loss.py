@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from vastgrid.base.quantities import Unit, unit_word
-from vastgrid.base.words import place_words
+from vastgrid.base.words import gap_words, place_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +76,5 @@ class Loss:
         """Return “0.61 m at most (at E 1, N 2), 0.11 m RMSE, 0.25 m for 95 %”."""
         unit = unit_word(self.unit)
         place = f"{place_words(self.at[0], self.at[1])}"
-        text = (
-            f"{self.largest:.3f}{unit} at most (at {place}), {self.rmse:.3f}{unit} RMSE, {self.p95:.3f}{unit} for 95 %"
-        )
+        text = f"{gap_words(self.largest)}{unit} at most (at {place}), {gap_words(self.rmse)}{unit} RMSE, {gap_words(self.p95)}{unit} for 95 %"
         return text if self.share > 0.995 else f"{text}, over {self.share:.0%} of the ground"

@@ -166,6 +166,4 @@ for _each in (Area, Line):
     register(_each, Kind(_parse, _text, str, "drawn", brought=_brought, large=True))
 
 # How a conversion that works on a part of its data asks for it.
-WHERE = Param(
-    "Area", "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.", absent="its whole extent"
-)
+WHERE = Param("Area", "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.", absent="all")

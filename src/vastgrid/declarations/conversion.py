@@ -330,6 +330,30 @@ class Conversion:
         ]
         return self._filled(able, len(able) - 1, [""] * len(able))
 
+    def begun(self, datasets: Sequence[Dataset]) -> list[str] | None:
+        """Return a role for each dataset with which this can begin, though other roles may be without what they need.
+
+        None where one of them can play no role that is free.
+        """
+        whole = self.assigned(datasets)
+        if whole is not None:
+            return whole
+        roles: list[str] = []
+        for dataset in datasets:
+            # What takes few kinds is meant before what takes many; of equals the first.
+            for each in sorted(self.inputs, key=lambda each: len(each.kinds)):
+                free = each.most is None or roles.count(each.role) < each.most
+                if free and self.can_use(dataset, each.role):
+                    roles.append(each.role)
+                    break
+            else:
+                return None
+        return roles
+
+    def lacking(self, roles: Sequence[str]) -> list[Input]:
+        """Return the roles that have fewer inputs than they need."""
+        return [each for each in self.inputs if list(roles).count(each.role) < each.least]
+
     def _choosiest(self) -> list[Input]:
         """Return the roles, those that take the fewest kinds first, and of equals the last."""
         return sorted(self.inputs, key=lambda each: (len(each.kinds), -self.place_of(each.role)))

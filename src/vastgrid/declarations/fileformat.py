@@ -146,6 +146,9 @@ class PlannedFile:
     datasets: tuple[Dataset, ...]
 
 
+# In this order formats are offered.
+USES = ("survey and CAD", "GIS", "rasters", "point clouds", "meshes and print", "web and paper")
+
 Read = Callable[[Path, Any, Progress], ReadResult]
 Write = Callable[[Sequence[Dataset], Path, Any, Progress], None]
 
@@ -158,6 +161,8 @@ class Format:
     ----------
     id, title : str
         Word for the command line; name for people.
+    used_for : str
+        What it is mostly used for, of `USES`: formats are offered under these words.
     suffixes : tuple of str
         File name endings, the usual one first.
     sniff : callable
@@ -229,6 +234,7 @@ class Format:
 
     id: str
     title: str
+    used_for: Literal["survey and CAD", "GIS", "rasters", "point clouds", "meshes and print", "web and paper"]
     suffixes: tuple[str, ...]
     sniff: Callable[[bytes, Path], int]
     carries: Carries

@@ -16,6 +16,7 @@ from vastgrid.base.errors import CallError, DataError, FormatError, VastGridErro
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion, Inputs, Result, listed
 from vastgrid.execution.describing import described
@@ -299,7 +300,7 @@ class Executor:
         if worst is None:
             return ""
         unit = unit_word(worst.unit)
-        return f"its ground differs from that of {of} by up to {worst.largest:.3f}{unit}, by no more than {worst.p95:.3f}{unit} for 95 % of it"
+        return f"its ground differs from that of {of} by up to {gap_words(worst.largest)}{unit}, by no more than {gap_words(worst.p95)}{unit} for 95 % of it"
 
     def _converted(self, graph: Graph, node: Node, progress: Progress) -> StepResult:
         conversion = catalog.conversion_named(node.operation)

@@ -8,7 +8,7 @@ from typing import Any, cast
 from vastgrid import catalog
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.findings import counted
-from vastgrid.base.words import spaced
+from vastgrid.base.words import size_words, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_named
 from vastgrid.declarations.conversion import Conversion
@@ -37,7 +37,7 @@ class Foretold:
             much = f"{spaced(self.counts['columns'])} × {spaced(self.counts['rows'])} cells"
         else:
             much = f"about {counted(_round(self.counts[kind.counted]), kind.counted)}"
-        size = f", {_size(self.bytes)} as {self.format}" if self.bytes else ""
+        size = f", {size_words(self.bytes)} as {self.format}" if self.bytes else ""
         return much + size + (f", {self.seconds:.0f} s" if self.seconds >= SHORT else "")
 
 
@@ -75,10 +75,6 @@ def offered(conversion: Conversion, datasets: list[Dataset]) -> str:
         return str(error)
     told = own.words() if own is not None else ""
     return "; ".join(part for part in (estimate, told) if part)
-
-
-def _size(number: float) -> str:
-    return f"{number / 1e6:.1f} MB" if number >= 1e5 else f"{number / 1e3:.0f} kB"
 
 
 def _round(number: int) -> int:

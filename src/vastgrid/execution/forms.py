@@ -9,7 +9,7 @@ from typing import Any
 from vastgrid import catalog
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
-from vastgrid.base.words import spaced
+from vastgrid.base.words import gap_words, size_words, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import kind_of
@@ -121,8 +121,10 @@ def table(made: list[Form]) -> list[list[str]]:
     rows = [["form", "asked", "holds", "size", "largest loss", "RMSE"]]
     for each in made:
         name, number = each.counted
-        size = ", ".join(f"{value / 1e6:.2f} MB {ident}" for ident, value in list(each.bytes().items())[:2])
+        size = ", ".join(f"{size_words(value)} {ident}" for ident, value in list(each.bytes().items())[:2])
         unit = unit_word(each.dataset.frame.vertical)
-        loss = [f"{each.loss.largest:.3f}{unit}", f"{each.loss.rmse:.3f}{unit}"] if each.loss else ["", ""]
+        loss = (
+            [f"{gap_words(each.loss.largest)}{unit}", f"{gap_words(each.loss.rmse)}{unit}"] if each.loss else ["", ""]
+        )
         rows.append([each.way.form, each.way.asked or "as it is", f"{spaced(number)} {name}", size, *loss])
     return rows

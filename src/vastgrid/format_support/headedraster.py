@@ -289,6 +289,7 @@ def with_header(
     return Format(
         id=own,
         title=title,
+        used_for="rasters",
         suffixes=(suffix,),
         sniff=sniff,
         carries=Carries(kinds=(Grid,), units="both", crs=True, single=True),

@@ -504,6 +504,7 @@ def vector_format(
     return Format(
         id=text,
         title=title,
+        used_for="GIS",
         suffixes=suffixes,
         sniff=sniff,
         read=read,

@@ -223,6 +223,7 @@ _CARRIES = Carries(kinds=(Grid,), units="both", crs=True)
 FORMAT = Format(
     id="asciigrid",
     title="ASCII grid",
+    used_for="rasters",
     suffixes=(".asc", ".agr"),
     sniff=sniff,
     carries=_CARRIES,

@@ -174,6 +174,7 @@ _CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", crs="code", wor
 FORMAT = Format(
     id="cityjson",
     title="CityJSON",
+    used_for="GIS",
     suffixes=(".city.json", ".cityjson"),
     sniff=sniff,
     carries=_CARRIES,

@@ -453,6 +453,7 @@ def sniff(head: bytes, path: Path) -> int:  # noqa: D103
 FORMAT = Format(
     id="e57",
     title="E57 scans",
+    used_for="point clouds",
     suffixes=(".e57",),
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), several=True, units="both", crs=True, attributes="numbers", metres=True),

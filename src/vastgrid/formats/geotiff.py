@@ -224,6 +224,7 @@ def sniff(head: bytes, path: Path) -> int:  # noqa: D103
 FORMAT = Format(
     id="geotiff",
     title="GeoTIFF",
+    used_for="rasters",
     also=("DEM", "raster", "elevation model"),
     suffixes=(".tif", ".tiff"),
     sniff=sniff,

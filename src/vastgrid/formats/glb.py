@@ -138,6 +138,7 @@ def sniff(head: bytes, path: Path) -> int:  # noqa: D103
 FORMAT = Format(
     id="glb",
     title="glTF scene (GLB)",
+    used_for="meshes and print",
     suffixes=(".glb",),
     sniff=sniff,
     carries=Carries(kinds=(Tin, Mesh), several=True, units="both", metres=True, single=True),

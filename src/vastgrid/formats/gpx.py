@@ -220,6 +220,7 @@ def sniff(head: bytes, path: Path) -> int:
 FORMAT = Format(
     id="gpx",
     title="GPX points",
+    used_for="GIS",
     suffixes=(".gpx",),
     sniff=sniff,
     carries=Carries(

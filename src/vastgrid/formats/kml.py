@@ -364,6 +364,7 @@ def sniff(head: bytes, path: Path) -> int:
 FORMAT = Format(
     id="kml",
     title="KML or KMZ",
+    used_for="GIS",
     suffixes=(".kml", ".kmz"),
     sniff=sniff,
     carries=Carries(

@@ -153,6 +153,7 @@ _CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", worded=True)
 FORMAT = Format(
     id="obj",
     title="OBJ mesh",
+    used_for="meshes and print",
     suffixes=(".obj",),
     sniff=sniff,
     carries=_CARRIES,

@@ -105,6 +105,7 @@ _CARRIES = Carries(kinds=(Tin, Mesh), units="one", worded=True)
 FORMAT = Format(
     id="off",
     title="OFF mesh",
+    used_for="meshes and print",
     suffixes=(".off",),
     sniff=sniff,
     carries=_CARRIES,

@@ -182,6 +182,7 @@ def sniff(head: bytes, path: Path) -> int:
 FORMAT = Format(
     id="pcd",
     title="PCD point cloud",
+    used_for="point clouds",
     suffixes=(".pcd",),
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), attributes=True),

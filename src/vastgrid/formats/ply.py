@@ -385,6 +385,7 @@ def sniff(head: bytes, path: Path) -> int:  # noqa: D103
 FORMAT = Format(
     id="ply",
     title="PLY points or mesh",
+    used_for="meshes and print",
     suffixes=(".ply",),
     sniff=sniff,
     carries=Carries(kinds=(PointSet, Tin, Mesh), units="one", worded=True, attributes="numbers"),

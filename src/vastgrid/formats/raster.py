@@ -149,6 +149,7 @@ def _opens(path: Path) -> bool:
 FORMAT = Format(
     id="raster",
     title="Raster",
+    used_for="rasters",
     suffixes=SUFFIXES,
     sniff=sniff,
     carries=Carries(kinds=(Grid,), units="both", crs=True),

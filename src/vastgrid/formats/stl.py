@@ -134,6 +134,7 @@ def sniff(head: bytes, path: Path) -> int:
 FORMAT = Format(
     id="stl",
     title="STL mesh",
+    used_for="meshes and print",
     suffixes=(".stl",),
     sniff=sniff,
     carries=Carries(kinds=(Tin, Mesh), units="one", worded=True, single=True),

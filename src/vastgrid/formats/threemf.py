@@ -207,6 +207,7 @@ _CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="one", unit_needed=Tru
 FORMAT = Format(
     id="3mf",
     title="3MF mesh",
+    used_for="meshes and print",
     suffixes=(".3mf",),
     sniff=sniff,
     carries=_CARRIES,

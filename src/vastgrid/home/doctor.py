@@ -17,6 +17,7 @@ from pathlib import Path
 
 import vastgrid
 from vastgrid import __version__
+from vastgrid.base.words import size_words
 from vastgrid.home import desktop, faults, log
 from vastgrid.home.state import cache_folder, state_folder
 
@@ -181,7 +182,7 @@ def _memory() -> Look:
     import psutil
 
     memory = psutil.virtual_memory()
-    text = f"{memory.available / 1e9:.1f} GB of {memory.total / 1e9:.1f} GB free, {os.cpu_count()} cores"
+    text = f"{size_words(memory.available)} of {size_words(memory.total)} free, {os.cpu_count()} cores"
     good = memory.available > LITTLE_MEMORY
     return Look("Memory", text, good, "" if good else "close other programs, or work in small tiles (--tiles)")
 
@@ -191,7 +192,7 @@ def _room() -> Look:
     free = shutil.disk_usage(folder).free
     good = free > LITTLE_ROOM
     remedy = "" if good else f"free some space: large clouds are put in order below {cache_folder()}"
-    return Look("Room on disk", f"{free / 1e9:.1f} GB free below {folder}", good, remedy)
+    return Look("Room on disk", f"{size_words(free)} free below {folder}", good, remedy)
 
 
 def _folders() -> Look:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from vastgrid.base.findings import Finding
+from vastgrid.base.words import gap_words, size_words
 from vastgrid.declarations.conversion import listed
 
 # So many files of a set are told by name.
@@ -72,14 +73,14 @@ class Delivery:
 
     def sentence(self) -> str:
         """Return the outcome, so that a receiver can tell whether the file can be used: what was compared, what differs."""
-        size = f"{self.size / 1e6:.1f} MB" if self.size >= 100_000 else f"{self.size / 1e3:.1f} kB"
+        size = size_words(self.size)
         bad = [check.what for check in self.checks if not check.good]
         if self.vertical is None:
             gap = "; heights could not be paired" if bad else ""
         else:
             unit = f" {self.unit}" if self.unit else ""
             plan_unit = f" {self.plan_unit}" if self.plan_unit else ""
-            gap = f"; largest difference in height {self.vertical:.6f}{unit}, in plan {self.plan or 0.0:.6f}{plan_unit}"
+            gap = f"; largest difference in height {gap_words(self.vertical, 6)}{unit}, in plan {gap_words(self.plan or 0.0, 6)}{plan_unit}"
         what = "counts, extents and units" if self.vertical is None else "counts, extents, units and every coordinate"
         # “Agree” beside ground that differs by decimetres would be heard as more than was compared.
         same = f"{what} are those of what was sent" if self.cost else f"{what} agree with what was sent"

@@ -11,6 +11,7 @@ import numpy as np
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.quantities import Unit, unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.data.dataset import fixed
 from vastgrid.data.frame import Frame, ratio_of
 from vastgrid.data.grid import Grid
@@ -184,7 +185,9 @@ class IntervalCheck:
                     ):
                         text += f", which is {self.asked:g} {other.title}: the unit was mixed up"
         if not math.isnan(self.on_surface):
-            text += f"; at those places the surface differs from the contours by at most {self.on_surface:.3f}{unit}"
+            text += (
+                f"; at those places the surface differs from the contours by at most {gap_words(self.on_surface)}{unit}"
+            )
         return text + "."
 
 

@@ -242,7 +242,7 @@ class Phrase:
     settled: bool = False
 
 
-_SLOT = re.compile(r"\{(\w+)\}")
+_SLOT = re.compile(r"\{(\w+)(?:=([^{}]*))?\}")
 _OPTIONAL = re.compile(r"\[([^\[\]]*)\]")
 
 
@@ -251,7 +251,8 @@ def sentence(
 ) -> tuple[Phrase, ...]:
     """Fill a sentence's slots from parameters, and from `others` for what is not a parameter (the inputs' names).
 
-    What stands in square brackets is said only where a slot in it has a value; “no” is none.
+    What stands in square brackets is said only where a slot in it has a value; “no” is none. After a bar stands what is
+    said where none has: “[ every {spacing}| at {spacing=automatic spacing}]”, the words of the open field after its name.
 
     Parameters
     ----------
@@ -260,8 +261,10 @@ def sentence(
     """
 
     def said(part: re.Match[str]) -> str:
-        values = [others.get(name, getattr(params, name, None)) for name in _SLOT.findall(part[1])]
-        return part[1] if any(value is not False and value not in (None, "") for value in values) else ""
+        given, _, open_words = part[1].partition("|")
+        names = [slot[0] for slot in _SLOT.findall(given)]
+        values = [others.get(name, getattr(params, name, None)) for name in names]
+        return given if any(value is not False and value not in (None, "") for value in values) else open_words
 
     template = _OPTIONAL.sub(said, template)
     pieces: list[Phrase] = []
@@ -271,11 +274,12 @@ def sentence(
             pieces.append(Phrase(template[place : slot.start()]))
         name = slot[1]
         if name in others:
-            pieces.append(Phrase(others[name]))
+            pieces.append(Phrase(others[name] or slot[2] or ""))
         else:
             field = field_named(type(params), name)
             settled = asked is not None and name not in asked
-            pieces.append(Phrase(spoken(field, getattr(params, field.attribute)), name, settled))
+            said_so = slot[2] if slot[2] is not None else spoken(field, getattr(params, field.attribute))
+            pieces.append(Phrase(said_so, name, settled))
         place = slot.end()
     if place < len(template):
         pieces.append(Phrase(template[place:]))

@@ -11,6 +11,7 @@ from typing import Any
 
 from vastgrid import __version__
 from vastgrid.base.findings import Finding, Severity, count
+from vastgrid.base.words import gap_words, size_words
 from vastgrid.reports.account import StepLike, heads_of, left_off
 
 
@@ -113,7 +114,7 @@ class Report:
         size = sum(each.size for each in self.files)
         told = self.contents or self.title
         units = f"; {self.units}" if self.units else ""
-        what = f"{names} ({_size(size)} in all): {told}{units}." if self.files else self._answer(told, units)
+        what = f"{names} ({size_words(size)} in all): {told}{units}." if self.files else self._answer(told, units)
         known = ", ".join(each.name for each in self.sources[:8])
         more = f" and {len(self.sources) - 8} more" if len(self.sources) > 8 else ""
         made = [step for step in self.steps if not step.source]
@@ -142,7 +143,7 @@ class Report:
             return f"{', '.join(bad)} did not come back from disk as sent: do not use it."
         heights = [each.vertical for each in self.files if each.vertical is not None]
         unit = next((each.unit for each in self.files if each.unit), "")
-        far = f"; no height differs by more than {max(heights):.6f} {unit}".rstrip() if heights else ""
+        far = f"; no height differs by more than {gap_words(max(heights), 6)} {unit}".rstrip() if heights else ""
         told = f"Every file was opened again from disk and compared: all {len(checks)} checks agree{far}."
         return f"{told} {against}".strip()
 
@@ -159,10 +160,6 @@ class Report:
         if left:
             parts.append(" ".join(finding.text for finding in left[:3]))
         return " ".join(parts)
-
-
-def _size(number: int) -> str:
-    return f"{number / 1e6:.1f} MB" if number >= 100_000 else f"{number / 1e3:.1f} kB"
 
 
 # What both a browser and the printing of the interface's library understand.
@@ -198,7 +195,7 @@ def as_html(report: Report) -> str:
     if report.sources:
         out.append("<h2>Made from</h2>")
         rows = [
-            (s.name, s.sentence, _size(s.size) if s.size >= 0 else "gone", s.changed, s.fingerprint[:16])
+            (s.name, s.sentence, size_words(s.size) if s.size >= 0 else "gone", s.changed, s.fingerprint[:16])
             for s in report.sources
         ]
         out.append(_table(("file", "what was read", "size", "changed", "fingerprint"), rows))
@@ -221,9 +218,11 @@ def as_html(report: Report) -> str:
 def _file(each: FileLine) -> tuple[str, ...]:
     gap = "—"
     if each.vertical is not None:
-        gap = f"height {each.vertical:.6f} {each.unit}, plan {each.plan or 0.0:.6f} {each.plan_unit}"
+        gap = (
+            f"height {gap_words(each.vertical, 6)} {each.unit}, plan {gap_words(each.plan or 0.0, 6)} {each.plan_unit}"
+        )
     good = sum(check.good for check in each.checks)
-    return each.name, each.format, _size(each.size), gap, f"{good} of {len(each.checks)} agree", each.options
+    return each.name, each.format, size_words(each.size), gap, f"{good} of {len(each.checks)} agree", each.options
 
 
 def _told(step: StepLike) -> str:

@@ -71,7 +71,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("grid", Grid),),
     params=AlignParams,
-    template="{surface} on the cells of {like}, {method}.",
+    template="{surface} resampled to the cells of {like}, {method}.",
     run=run,
     estimate=lambda inputs, params: "{} × {} cells".format(*inputs.of("like")[0].heights.shape),
     name=lambda inputs, params: f"{inputs[0].name} aligned",

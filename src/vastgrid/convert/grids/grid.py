@@ -43,7 +43,7 @@ class GridParams:
 
     cell: Annotated[
         Length | None,
-        Param("Cell size", "Width and height of a cell.", Quantity.XY_LENGTH, above=0, absent="a suitable size"),
+        Param("Cell size", "Width and height of a cell.", Quantity.XY_LENGTH, above=0, absent="automatic size"),
     ] = None
     method: Annotated[
         Method | None,
@@ -51,7 +51,7 @@ class GridParams:
             "Method",
             "linear: in the triangles, breaklines honoured, of a raster between four cells; natural: natural neighbours (Sibson); idw: the 12 nearest by "
             "the inverse square of their distance; lowest, highest, mean, median, count: of the points in each cell.",
-            absent="the usual method",
+            absent="by the usual method",
             said=(
                 ("linear", "linear between neighbouring heights"),
                 ("natural", "by natural neighbours"),
@@ -353,7 +353,7 @@ CONVERSION = Conversion(
     inputs=(Input("surface", _ANY),),
     outputs=(Output("grid", Grid),),
     params=GridParams,
-    template="Heights of {inputs} on a grid of {cell}, {method}[, of {classes} only][, within {area}]"
+    template="Heights of {inputs} on a grid with cells of {cell}, {method}[, of {classes} only][, within {area}]"
     "[, gaps of up to {fill} filled].",
     run=run,
     foretell=foretell,

@@ -14,6 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.loss import Loss
@@ -191,7 +192,7 @@ def run(inputs: Sequence[Grid], params: MosaicParams, progress: Progress) -> Res
     made = grid_of("Mosaic", frame, cells, heights)
     unit = unit_word(frame.vertical)
     overlap = int((both > 1).sum())
-    text = f"{count(overlap, 'cell')} lie in more than one grid, where they differ by up to {worst:.3f}{unit}."
+    text = f"{count(overlap, 'cell')} lie in more than one grid, where they differ by up to {gap_words(worst)}{unit}."
     findings = [note("overlap", text if overlap else "The grids do not overlap.")]
     coarse = [each.name for each in inputs if each.dx > cells.dx * 1.000001]
     if coarse:

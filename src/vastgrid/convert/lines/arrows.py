@@ -128,7 +128,7 @@ CONVERSION = Conversion(
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("arrows", Linework),),
     params=ArrowParams,
-    template="Arrows downhill on {surface}, every {spacing}, where it is steeper than {level}.",
+    template="Arrows downhill on {surface}[, every {spacing}|, at {spacing=automatic spacing}], where it is steeper than {level}.",
     run=run,
     foretell=foretell,
     settle=settle,

@@ -290,7 +290,7 @@ CONVERSION = Conversion(
     inputs=(Input("contours", (Contours,)),),
     outputs=(Output("contours", like="contours"),),
     params=LabelParams,
-    template="{contours} with labels on {only}[, {height} mm tall][ at 1:{scale}][, {ground} tall], {decimals} decimals"
+    template="{contours} with labels[ on {only}| on {only=the contours that need them}][, {height} mm tall][ at 1:{scale}][, {ground} tall][, {decimals} decimals|, with {decimals=as many decimals as the interval needs}]"
     "[, one every {spacing}][, the first after {first}][, along {along}][, {ends}], {placed}, {facing}"
     "[, none on lines shorter than {shortest}][, {depressions}], {moved}.",
     run=run,

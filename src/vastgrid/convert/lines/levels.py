@@ -91,7 +91,7 @@ CONVERSION = Conversion(
     inputs=(Input("lines", (Linework,)),),
     outputs=(Output("contours", Contours),),
     params=LevelParams,
-    template="{lines} as contours, every {interval}, every {index} one an index contour.",
+    template="{lines} as contours[ every {interval}|, {interval=interval unknown}], every {index} one an index contour.",
     run=run,
     settle=settle,
     name=lambda inputs, params: inputs[0].name,

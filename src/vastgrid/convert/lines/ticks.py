@@ -96,7 +96,7 @@ CONVERSION = Conversion(
     inputs=(Input("contours", (Contours,)),),
     outputs=(Output("ticks", Linework),),
     params=TickParams,
-    template="Ticks of {length} every {spacing} on the depressions of {contours}.",
+    template="Ticks[ {length} long| of {length=automatic length}][, every {spacing},| at {spacing=automatic spacing}] on the depressions of {contours}.",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"Depressions of {inputs[0].name}",

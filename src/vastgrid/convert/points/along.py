@@ -112,7 +112,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("points", PointSet),),
     params=AlongParams,
-    template="Points every {spacing} along {lines}[, with the heights of {surface}], {corners}.",
+    template="Points[ every {spacing}| at {spacing=automatic spacing}] along {lines}[, with the heights of {surface}], {corners}.",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"Points along {inputs[0].name}",

@@ -22,7 +22,7 @@ class CleanParams:
         Param(
             "Edits",
             "One line each, such as: delete inside 431200,887100 431260,887100 431260,887140, or class 7 everywhere below 180m.",
-            absent="no edit",
+            absent="no edits",
         ),
     ] = CleaningLog()  # noqa: RUF009 - it never changes
 

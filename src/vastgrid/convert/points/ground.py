@@ -360,9 +360,9 @@ CONVERSION = Conversion(
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("points", like="points"),),
     params=GroundParams,
-    template="{points} with ground points classified ({preset} land): cells of {cell}, things up to twice {window} wide, "
+    template="{points} with ground points classified ({preset} land)[: cells of {cell}, things up to twice {window} wide, "
     "ground up to {slope} steeper than around, points within {height} of it (and {scale} cells for each unit of slope); "
-    "more than {noise} below is noise.",
+    "more than {noise} below is noise|, with {cell=automatic values}].",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, ground classified",

@@ -210,7 +210,7 @@ CONVERSION = Conversion(
     inputs=(Input("ground", _TAKES),),
     outputs=(Output("points", PointSet),),
     params=LatticeParams,
-    template="Points every {spacing} over {area} of {inputs}, elevations from {elevations}.",
+    template="Points[ every {spacing}| at {spacing=automatic spacing}] over[ {area} of| {area=the whole} of] {inputs}, elevations from {elevations}.",
     run=run,
     settle=settle,
     name=lambda inputs, params: "Simulated lattice" if params.elevations is Elevations.SIMULATED else "Lattice",

@@ -274,7 +274,7 @@ CONVERSION = Conversion(
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("solid", Mesh),),
     params=SolidParams,
-    template="Solid of {surface} at 1:{scale}, a height every {spacing} mm, heights × {exaggeration}, on a base of {base} mm, for a "
+    template="Solid of {surface}[ at 1:{scale}| at {scale=the scale that fills the bed}], a height every {spacing} mm, heights × {exaggeration}, on a base of {base} mm, for a "
     "bed of {bed}, {tiles}[, of {area}].",
     run=run,
     foretell=foretell,

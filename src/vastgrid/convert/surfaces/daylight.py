@@ -14,7 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, length_in, square_word, unit_word
-from vastgrid.base.words import place_words
+from vastgrid.base.words import gap_words, place_words
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import need_lengths, ratio_of
 from vastgrid.data.grid import Grid
@@ -295,7 +295,7 @@ def _ground_given(parts: list[_Part], ground: Tin, lines: Linework, findings: li
         made = merged.tin
         if merged.largest > 4.0 * WITHIN:
             unit = unit_word(lines.frame.vertical)
-            text = f"Where slopes end above or below the ground a wall of up to {merged.largest:.3f}{unit} joins them."
+            text = f"Where slopes end above or below the ground a wall of up to {gap_words(merged.largest)}{unit} joins them."
             findings.append(note("wall", text, merged.at))
     return made
 

@@ -25,7 +25,7 @@ class EditParams:
         Param(
             "Edits",
             "One line each, such as: set 431200,887100 231.4m, or cut 431200,887100 431260,887140.",
-            absent="no edit",
+            absent="no edits",
         ),
     ] = EditLog()  # noqa: RUF009 - it never changes
     near: Annotated[
@@ -67,7 +67,7 @@ CONVERSION = Conversion(
     inputs=(Input("surface", (Tin,)),),
     outputs=(Output("tin", Tin),),
     params=EditParams,
-    template="{surface} with {log}, each on what lies within {near} of its place.",
+    template="{surface} with {log}; each applies to what lies within {near} of its place.",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, by hand",

@@ -15,7 +15,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
-from vastgrid.base.words import area_words, place_words
+from vastgrid.base.words import area_words, gap_words, place_words
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.places import Area
@@ -168,7 +168,7 @@ def _told(joined: Merged, over: str, ground: str, frame: Frame) -> list[Finding]
     else:
         where = f"{over} lies beside {ground}: they have 0{square} in common"
     if joined.steps:
-        rim = f"; at its rim the two stand up to {joined.largest:.3f}{unit} apart ({place_words(joined.at[0], joined.at[1])})"
+        rim = f"; at its rim the two stand up to {gap_words(joined.largest)}{unit} apart ({place_words(joined.at[0], joined.at[1])})"
     elif joined.meets:
         rim = "; where its rim meets the other they are equally high"
     else:
@@ -222,7 +222,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("tin", Tin),),
     params=MergeParams,
-    template="{over} laid over {ground}[ inside {limit}][ inside {area}]; where both lie, {keep} counts, the seam {seam} (walls lean by {offset})[, gaps up to {gap} closed].",
+    template="{over} laid over {ground}[ inside {limit}][ inside {area}]; where both lie, {keep} counts, the seam {seam}[ (walls lean by {offset})][, gaps up to {gap} closed].",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, merged",

@@ -551,7 +551,7 @@ CONVERSION = Conversion(
     template="TIN from {inputs}[ (points of class {classes})], inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}[, circles up to {circle} in radius]"
     "[, rim edges up to {rim_length}][, no angle below {rim_angle}° at the rim] and breaklines from {breaklines}[, walls from {walls} leaning by {offset}]"
     "[, over the points nearest to {proximity}][, {nondestructive} laid on it][, contours from {contours}][, weeded by {weed}][, a vertex every {spacing}]"
-    "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross {crossings}, and points closer than {same_place} are merged.",
+    "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross, {crossings}; points closer than {same_place} are merged.",
     run=run,
     settle=settle,
     preview=preview,

@@ -87,7 +87,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("data", like="data"),),
     params=ClipParams,
-    template="{data} {side} [{limit}][{area}].",
+    template="{data} {side} [{limit}{area}|{limit=a line to be named}].",
     run=run,
     name=lambda inputs, params: f"{inputs[0].name}, {params.side.value}",
     halo=lambda inputs, params: element(inputs[0]) if kind_of(inputs[0]).covers else 0.0,

@@ -88,7 +88,7 @@ CONVERSION = Conversion(
     inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=SystemParams,
-    template="{inputs} is in {crs}, as was said; instead of another: {instead}.",
+    template="{inputs} in {crs}, as assigned[; in place of another: {instead}].",
     run=run,
     name=lambda inputs, params: inputs[0].name,
     ask=True,

@@ -98,6 +98,7 @@ _CARRIES = Carries(kinds=_KINDS, several=True, units="one", labels=True, roles=(
 FORMAT = Format(
     id="dxf",
     title="DXF drawing",
+    used_for="survey and CAD",
     suffixes=(".dxf",),
     sniff=sniff,
     carries=_CARRIES,

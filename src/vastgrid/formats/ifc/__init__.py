@@ -175,6 +175,7 @@ _CARRIES = Carries(kinds=(Tin, Mesh), several=True, units="both", crs="code", me
 FORMAT = Format(
     id="ifc",
     title="IFC model",
+    used_for="survey and CAD",
     suffixes=(".ifc",),
     sniff=sniff,
     carries=_CARRIES,

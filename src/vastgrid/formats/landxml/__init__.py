@@ -64,6 +64,7 @@ def _carries(params: LandXmlWriteParams) -> Carries:
 FORMAT = Format(
     id="landxml",
     title="LandXML",
+    used_for="survey and CAD",
     also=("machine control", "surface exchange"),
     suffixes=(".xml", ".landxml"),
     sniff=sniff,

@@ -61,6 +61,7 @@ def _carries(params: LasWriteParams | _copc.CopcWriteParams) -> Carries:
 FORMAT = Format(
     id="las",
     title="LAS or LAZ point cloud",
+    used_for="point clouds",
     also=("lidar", "point cloud", "scan"),
     suffixes=(".laz", ".las"),
     sniff=sniff,
@@ -84,6 +85,7 @@ FORMAT = Format(
 COPC = Format(
     id="copc",
     title="COPC point cloud",
+    used_for="point clouds",
     suffixes=(".copc.laz",),
     sniff=_copc.sniff,
     carries=_CARRIES,

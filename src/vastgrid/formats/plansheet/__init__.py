@@ -162,6 +162,7 @@ def _never(head: bytes, path: Path) -> int:
 FORMAT = Format(
     id="plan",
     title="Plan on paper (PDF, SVG)",
+    used_for="web and paper",
     suffixes=(".pdf", ".svg"),
     sniff=_never,
     carries=Carries(

@@ -93,6 +93,7 @@ _CARRIES = Carries(kinds=(PointSet,), units="both", attributes=True)
 FORMAT = Format(
     id="text",
     title="Text points",
+    used_for="survey and CAD",
     suffixes=(".csv", ".txt", ".xyz", ".asc", ".pts", ".pnt", ".dat", ".tsv"),
     sniff=sniff,
     carries=_CARRIES,

@@ -27,6 +27,7 @@ _each = weighing(triangles=16, vertices=16, points=20)
 FORMAT = Format(
     id="scene",
     title="Scene for a browser",
+    used_for="web and paper",
     suffixes=(".html", ".htm"),
     sniff=sniff,
     carries=Carries(

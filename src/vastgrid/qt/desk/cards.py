@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from vastgrid import catalog
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import gap_words, size_words
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
 from vastgrid.lineage.graph import Card, Graph, Role
@@ -13,7 +14,7 @@ def cost_text(node: Card) -> str:
     """Return a card's largest vertical loss, with its unit; nothing for what answers a question."""
     if node.outcome is None or node.outcome.loss is None or node.kind == Table.kind:
         return ""
-    return f"{node.outcome.loss.largest:.2f}{unit_word(node.outcome.loss.unit)}"
+    return f"{gap_words(node.outcome.loss.largest, 2)}{unit_word(node.outcome.loss.unit)}"
 
 
 def beside_another(card: Card) -> bool:
@@ -42,6 +43,6 @@ def kind_text(node: Card, kind: str) -> str:
     """Return “TIN · 96 301 triangles”."""
     if node.role is Role.DELIVERY:
         size = node.figures.get("size", 0)
-        return f"{catalog.format_named(node.operation).title} · {size / 1e6:.1f} MB" if node.outcome else kind
+        return f"{catalog.format_named(node.operation).title} · {size_words(size)}" if node.outcome else kind
     own = kind_named(node.kind)
     return own.in_a_word(node.figures["count"]) if own is not None else kind

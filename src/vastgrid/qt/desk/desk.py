@@ -53,6 +53,8 @@ class Desk(QObject):
         The manual is to be shown at a page.
     asked : operation, inputs, words
         A conversion's parameters are to be asked for.
+    drafted
+        A step was begun that lacks something, or it was filled, made or given up.
     left
         Another job is opened; nothing of the last one may stay.
     """
@@ -67,6 +69,7 @@ class Desk(QObject):
     place = pyqtSignal(float, float, bool)
     previewed = pyqtSignal(object)
     asked = pyqtSignal(str, list, dict)
+    drafted = pyqtSignal()
     left = pyqtSignal()
     help_wanted = pyqtSignal(str)
 
@@ -80,6 +83,8 @@ class Desk(QObject):
         self.view_box: Callable[[], Box | None] = lambda: None
         self.files_changed: dict[str, str] = {}
         self.message = ""
+        # The step that is begun and lacks something, if any; `drafting` knows more of it.
+        self.draft: object = None
         # The page of the manual about what is told next.
         self.help_page = "errors"
         self.bridge = Bridge(self)

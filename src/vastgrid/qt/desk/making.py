@@ -13,6 +13,7 @@ from vastgrid.execution.steps import lightly, settled
 from vastgrid.lineage.graph import Graph, Node, Role
 from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk, Words
+from vastgrid.qt.desk.drafting import Drafting
 
 # What follows a change is made again at once if it took no longer than this the last time.
 QUICK_SECONDS = 15.0
@@ -29,6 +30,7 @@ class Making:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
+        self.drafting = Drafting(desk)
 
     def make(
         self,
@@ -41,9 +43,14 @@ class Making:
     ) -> None:
         """Make something from cards; it joins the lineage when it is done.
 
-        A conversion that no default would suit is asked for first, and so are roles that could be exchanged.
+        A conversion that no default would suit is asked for first, and so are roles that could be exchanged; one that lacks
+        an input is begun, and waits for it.
         """
         conversion = catalog.conversion_named(operation)
+        data = [self.desk.session.named(card) for card in inputs]
+        if not roles and conversion.assigned(data) is None and conversion.begun(data) is not None:
+            self.drafting.begin(operation, inputs, words)
+            return
         if (conversion.ask or (len(conversion.inputs) > 1 and not conversion.answers)) and not asked:
             self.desk.asked.emit(operation, inputs, words)
             return

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from dataclasses import dataclass
 from html import escape
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -29,6 +30,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, VastGridError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import LENGTH_UNITS, Unit, unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_named
 from vastgrid.declarations.fileformat import Format
@@ -71,7 +73,10 @@ class DeliverDialog(QDialog):
         self.setProperty("manual", "delivering")
         self.desk, self.session = desk, desk.session
         self.setWindowTitle("Deliver")
-        self.resize(1180, 720)
+        # No wider or taller than the window that it belongs to, which may be the smallest.
+        above = parent.window() if parent is not None else None
+        room = above.size() if above is not None else QSize(1180, 720)
+        self.resize(QSize(1180, 720).boundedTo(room))
         self.form: ParamForm | None = None
         self.files: list[File] = []
         self.current = 0
@@ -112,6 +117,10 @@ class DeliverDialog(QDialog):
         self.sets.activated.connect(lambda _: self._set_changed())
         self.sets.currentTextChanged.connect(self.sets.setToolTip)
         left.addWidget(self.sets)
+        self.gets = label("", quiet=True)
+        self.sets.currentIndexChanged.connect(lambda _: self._say_what_they_get())
+        left.addWidget(self.gets)
+        self._say_what_they_get()
         left.addWidget(label("<b>What goes out</b>"))
         self.list = QListWidget()
         self.list.setAccessibleName("What goes out")
@@ -121,7 +130,7 @@ class DeliverDialog(QDialog):
             if not node.digest:
                 continue
             cost = node.outcome.loss if node.outcome else None
-            told = f"  · differs by {cost.largest:.3f}{unit_word(cost.unit)} at most" if cost else ""
+            told = f"  · differs by {gap_words(cost.largest)}{unit_word(cost.unit)} at most" if cost else ""
             kind = kind_named(node.kind)
             item = QListWidgetItem(f"{node.name}  ({kind.type.title if kind else node.kind}){told}")
             item.setData(Qt.ItemDataRole.UserRole, node.id)
@@ -182,6 +191,8 @@ class DeliverDialog(QDialog):
         self.path = QLineEdit()
         self.path.setAccessibleName("File")
         self.path.textChanged.connect(lambda _: self._preview())
+        # The name counts, which is at the end; the folder in full is on hover.
+        self.path.textChanged.connect(self.path.setToolTip)
         row.addWidget(self.path, 1)
         choose = QPushButton("Choose …")
         choose.clicked.connect(self._choose)
@@ -274,10 +285,17 @@ class DeliverDialog(QDialog):
         self.sets.clear()
         self.sets.addItem("one file", "")
         for each in known_sets():
-            self.sets.addItem(each.title, each)
+            self.sets.addItem(each.title.partition(": ")[0], each)
             self.sets.setItemData(self.sets.count() - 1, each.title, Qt.ItemDataRole.ToolTipRole)
             if each.name == chosen:
                 self.sets.setCurrentIndex(self.sets.count() - 1)
+
+    def _say_what_they_get(self) -> None:
+        """Say what is in the set, on as many lines as that takes."""
+        own = self.sets.currentData()
+        told = own.title.partition(": ")[2] if isinstance(own, DeliverySet) else ""
+        self.gets.setText(escape(told))
+        self.gets.setVisible(bool(told))
 
     def choose_set(self, name: str) -> None:
         """Choose a set by its name."""
@@ -334,7 +352,7 @@ class DeliverDialog(QDialog):
     def _name_files(self) -> None:
         nodes = self.nodes()
         stem = self.session.graph[nodes[0]].name if nodes else "terrain"
-        stem = safe_name(stem.strip().lower().replace(" ", "-"))
+        stem = safe_name(re.sub(r"[\s,;]+", "-", stem.strip().lower()))
         for each in self.files:
             each.name = each.enclosure.file_name(stem)
 
@@ -365,8 +383,12 @@ class DeliverDialog(QDialog):
         self.formats.blockSignals(False)
         self._make_form(file.enclosure.words)
         self._named = str(folder / file.name)
-        self.path.setText(self._named)
+        self._show_path(self._named)
         self._preview()
+
+    def _show_path(self, path: str) -> None:
+        self.path.setText(path)
+        self.path.end(False)
 
     # -- following the choices
 
@@ -399,7 +421,7 @@ class DeliverDialog(QDialog):
             self._name_files()
             folder = self.target().parent if self.path.text() else self._folder
             self._named = str(folder / self.files[self.current].name)
-            self.path.setText(self._named)
+            self._show_path(self._named)
         self._preview()
 
     def _preview(self) -> None:
@@ -487,7 +509,7 @@ class DeliverDialog(QDialog):
             self, "Deliver to", self.path.text(), f"{self.format.title} (*{' *'.join(self.format.suffixes)})"
         )
         if name:
-            self.path.setText(name)
+            self._show_path(name)
 
 
 def _narrow(box: QComboBox) -> None:

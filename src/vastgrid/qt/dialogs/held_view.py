@@ -10,7 +10,7 @@ from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QFrame, QLabel, QScrollArea, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from vastgrid.base.progress import Progress
-from vastgrid.base.words import spaced
+from vastgrid.base.words import size_words, spaced
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of
 from vastgrid.execution.delivery_preview import Held
@@ -84,7 +84,7 @@ class HeldView(QWidget):
         lines = [
             f"<b>{escape(each.name)}</b>: {_counts(each)}<br>{escape(each.frame.describe())}" for each in own.datasets
         ]
-        lines.append(f"about {size / 1e6:.1f} MB" if size > 1e5 else f"about {max(size / 1e3, 0.1):.1f} kB")
+        lines.append(f"about {size_words(max(size, 100.0))}")
         extent = [each.extent() for each in own.datasets]
         east = [pair for each in extent if (pair := each.east)]
         north = [pair for each in extent if (pair := each.north)]

@@ -30,6 +30,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Severity, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
@@ -360,5 +361,5 @@ def _texts(account: RunAccount) -> list[str]:
     worst = account.worst()
     number = len(account.deliveries) + len(account.tables)
     state = "good" if account.good else "failed" if account.error else "differs"
-    loss = f"{worst.largest:.3f}{unit_word(worst.unit)}" if worst else "none"
+    loss = f"{gap_words(worst.largest)}{unit_word(worst.unit)}" if worst else "none"
     return [account.folder.name, state, count(number, "file"), loss, f"{account.seconds:.1f} s"]

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QVBoxLayout, QWidget
 
 from vastgrid.base.findings import count
+from vastgrid.base.words import size_words
 from vastgrid.jobs.dropping import Drop, Room
 from vastgrid.qt.widgets.labels import label
 
@@ -57,8 +58,3 @@ class RoomDialog(QDialog):
         sizes = [self.rooms[what].size for what in chosen if not (whole and what is Drop.HIDDEN)]
         self.total.setText(f"Frees {size_words(sum(sizes))}." if chosen else "Choose what may go.")
         self.drop.setEnabled(bool(chosen))
-
-
-def size_words(size: int) -> str:
-    """Return “12.3 MB”."""
-    return f"{size / 1e9:.2f} GB" if size >= 1e9 else f"{size / 1e6:.1f} MB"

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QTreeWidget, QTreeWidgetI
 from vastgrid import catalog
 from vastgrid.base.errors import VastGridError
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import size_words
 from vastgrid.execution.outline import Item, outline
 from vastgrid.execution.steps import read_file
 from vastgrid.qt.desk.desk import Desk
@@ -65,11 +66,11 @@ class TreeDialog(QDialog):
                 return f"{self.path} is gone.", ()
             size = self.path.stat().st_size
             if not any(each.read and each.sniff(self._head(), self.path) for each in catalog.FORMATS):
-                return f"{self.path.name} is looked at, not read: {size / 1e3:.0f} kB.", ()
+                return f"{self.path.name} is looked at, not read: {size_words(size)}.", ()
             source = read_file(self.path, {}, progress)
         except (VastGridError, OSError) as error:
             return str(error), ()
-        return f"{source.format.title}, {size / 1e6:.2f} MB", outline(source.datasets)
+        return f"{source.format.title}, {size_words(size)}", outline(source.datasets)
 
     def _head(self) -> bytes:
         with self.path.open("rb") as file:

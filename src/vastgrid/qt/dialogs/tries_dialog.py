@@ -23,6 +23,7 @@ from vastgrid import catalog
 from vastgrid.base.findings import counted
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import size_words
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.loss import Loss
 from vastgrid.declarations.conversion import Conversion
@@ -143,7 +144,7 @@ class TriesDialog(QDialog):
         unit = unit_word(made.dataset.frame.vertical)
         loss = made.loss
         errors = [f"{loss.largest:.4g}{unit}", f"{loss.rmse:.4g}{unit}"] if loss is not None else ["", ""]
-        size = f"{kind.weigh(made.dataset) / 1e6:.2f} MB {kind.title}"
+        size = f"{size_words(kind.weigh(made.dataset))} {kind.title}"
         took = f"{made.seconds:.1f} s" if made.conversion is not None else ""
         self._fill(row, [made.said, counted(count[name], name), size, *errors, took])
         self._show_chosen()

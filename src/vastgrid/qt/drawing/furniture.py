@@ -176,14 +176,16 @@ def _paint_ramp(painter: QPainter, right: float, top: float, tall: float, scale:
         painter.drawText(QRectF(x - 74, at - 8, 70, 16), 0x82, text)
 
 
-def paint_empty(painter: QPainter, width: int, height: int, palette: theme.Palette) -> None:
-    """Say in an empty plan how to begin."""
+def paint_empty(painter: QPainter, width: int, height: int, palette: theme.Palette, doing: str = "") -> None:
+    """Say in an empty plan how to begin, or what is being done that will fill it."""
     painter.setPen(palette.colour("ink"))
     painter.setFont(theme.font(14, bold=True))
     box = QRectF(0, height / 2.0 - 46, width, 30)
-    painter.drawText(box, 0x84, "Drop files here, or press Import")
+    painter.drawText(box, 0x84, doing or "Drop files here, or press Import")
     painter.setPen(palette.colour("quiet"))
     painter.setFont(theme.font(10))
+    if doing:
+        return
     text = "Points, clouds, drawings, LandXML, rasters, vectors, meshes. Then make ground from what came in."
     painter.drawText(box.translated(0, 32), 0x84, text)
 

@@ -6,15 +6,15 @@ from collections.abc import Iterable
 from html import escape
 from typing import Any
 
-from vastgrid.base.words import spaced
+from vastgrid.base.words import size_words, spaced
 from vastgrid.data.table import Table
 from vastgrid.lineage.graph import Card
 from vastgrid.params.declare import Phrase
 from vastgrid.qt.widgets import theme
 
 
-def sentence_html(pieces: Iterable[Phrase], palette: theme.Palette) -> str:
-    """Return a sentence whose fields are links."""
+def sentence_html(pieces: Iterable[Phrase], palette: theme.Palette, *, links: bool = True) -> str:
+    """Return a sentence whose fields are links, or only marked."""
     chip = f"background-color:{palette.chip}; color:{palette.action}; font-weight:600; text-decoration:none;"
     # What nobody asked for is told apart: it is settled anew for other data.
     open_chip = f"background-color:{palette.chip}; color:{palette.action}; text-decoration:none; font-style:italic;"
@@ -26,8 +26,9 @@ def sentence_html(pieces: Iterable[Phrase], palette: theme.Palette) -> str:
         else:
             inner = text.replace(" ", "&nbsp;")
             style = open_chip if piece.settled else chip
-            parts.append(f'<a href="field:{piece.field}" style="{style}">&nbsp;{inner}&nbsp;</a>')
-    return f'<p style="font-size:{theme.points(11.5)}; line-height:150%; margin:0;">{"".join(parts)}</p>'
+            tag, href = ("a", f' href="field:{piece.field}"') if links else ("span", "")
+            parts.append(f'<{tag}{href} style="{style}">&nbsp;{inner}&nbsp;</{tag}>')
+    return f'<p style="font-size:{theme.points(11.5)}; line-height:132%; margin:0;">{"".join(parts)}</p>'
 
 
 def figure_rows(node: Card) -> list[tuple[str, str]]:
@@ -49,7 +50,7 @@ def figure_rows(node: Card) -> list[tuple[str, str]]:
         rows.append(("File", node.path.rsplit("/", 1)[-1]))
         size = (figures.get("file") or [figures.get("size")])[0]
         if size:
-            rows.append(("Size", f"{size / 1e6:.1f} MB" if size >= 1e5 else f"{size / 1e3:.1f} kB"))
+            rows.append(("Size", size_words(size)))
     if node.outcome.when:
         rows.append(("Made", node.outcome.when.replace("T", " ")))
     rows.append(("Took", f"{node.outcome.seconds:.1f} s"))

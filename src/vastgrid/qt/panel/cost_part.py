@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.data.loss import Loss
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
@@ -39,8 +40,8 @@ class CostPart(QFrame):
         unit = unit_word(loss.unit)
         share = "" if loss.share > 0.995 else f", over {loss.share:.0%} of the ground"
         text = label(
-            f'{"They differ by" if answers else "It differs by"} <b style="color:{palette.warning}">{loss.largest:.3f}{unit}</b> '
-            f"at most, {loss.rmse:.3f}{unit} RMSE, {loss.p95:.3f}{unit} for 95 % of the ground, from {escape(source)}{share}. "
+            f'{"They differ by" if answers else "It differs by"} <b style="color:{palette.warning}">{escape(gap_words(loss.largest))}{unit}</b> '
+            f"at most, {escape(gap_words(loss.rmse))}{unit} RMSE, {escape(gap_words(loss.p95))}{unit} for 95 % of the ground, from {escape(source)}{share}. "
             f'<a href="worst" style="color:{palette.action}">Show the worst place</a>'
         )
         text.setTextInteractionFlags(

@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QPushBu
 
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button
-from vastgrid.qt.widgets.labels import label
 from vastgrid.terrain.editing.logs import OFF, Log
 
 # So many of the last lines are listed until all are asked for.
@@ -57,8 +56,6 @@ class EditsPart(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
         row = QHBoxLayout()
-        row.addWidget(label(f"<b>By hand ({len(entries)})</b>"))
-        row.addStretch()
         for text, signal, tip in (
             ("Save …", self.save_wanted, "Write the log to a text file, one edit a line"),
             ("Load …", self.load_wanted, "Replace the log by that of a text file"),
@@ -67,6 +64,7 @@ class EditsPart(QWidget):
             button.setToolTip(tip)
             button.clicked.connect(lambda _=False, signal=signal: signal.emit())
             row.addWidget(button)
+        row.addStretch()
         layout.addLayout(row)
         table = QGridLayout()
         table.setHorizontalSpacing(2)

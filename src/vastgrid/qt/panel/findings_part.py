@@ -7,7 +7,7 @@ from html import escape
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from vastgrid.base.findings import Severity, count
+from vastgrid.base.findings import Severity
 from vastgrid.execution.inspection import Noticed
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
@@ -40,9 +40,9 @@ class FindingsPart(QWidget):
         layout.setSpacing(6)
         number = sum(each.open for each in noticed)
         rest = len(noticed) - number
-        told = count(number, "open finding") if number else "Findings"
         more = f", {rest} more" if number and rest else ""
-        head = label(f'<b>{told}</b>{more} · <a href="all" style="color:{palette.action}">all, accept, thresholds</a>')
+        self.told = (f"{number} open" if number else "none open") + more
+        head = label(f'<a href="all" style="color:{palette.action}">all, accept, thresholds</a>')
         head.linkActivated.connect(lambda _: self.listed.emit())
         layout.addWidget(head)
         for each, able in zip(noticed, mendable, strict=True):

@@ -12,7 +12,6 @@ from vastgrid.base.errors import CallError
 from vastgrid.data.dataset import Dataset
 from vastgrid.params import declare
 from vastgrid.qt.widgets.forms import ParamForm
-from vastgrid.qt.widgets.labels import label
 from vastgrid.styling.look import choices, look_class
 
 # What is worth a row before “more” is pressed.
@@ -43,8 +42,6 @@ class LooksPart(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(6)
         row = QHBoxLayout()
-        row.addWidget(label("<b>Look</b>", wrap=False))
-        row.addStretch()
         for text, up, tip in (("Raise", True, "Draw it above the next card"), ("Lower", False, "Draw it below")):
             button = QPushButton(text)
             button.setToolTip(tip)
@@ -53,6 +50,7 @@ class LooksPart(QWidget):
         self.more = QPushButton("Less" if more else "More")
         self.more.clicked.connect(lambda: self.more_wanted.emit(not more))
         row.addWidget(self.more)
+        row.addStretch()
         layout.addLayout(row)
         able = choices(dataset, made=made)
         suggestions = {"stand": able.get("stand", []), "against": ["", *surfaces]}

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
 from html import escape
 from pathlib import Path
 
 from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import (
     QFrame,
     QGridLayout,
@@ -21,86 +24,89 @@ from PyQt6.QtWidgets import (
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
-from vastgrid.base.findings import Remedy
+from vastgrid.base.findings import count
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.table import Table
+from vastgrid.jobs.glance import glance
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import Card, Role, State
 from vastgrid.measures.figures import Figures
 from vastgrid.params import declare
 from vastgrid.qt.desk.cards import kind_text
 from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.desk.drafting import Drafting
+from vastgrid.qt.desk.figuring import Figuring
+from vastgrid.qt.desk.inspecting import Inspecting
+from vastgrid.qt.desk.making import Making
+from vastgrid.qt.desk.sourcing import Sourcing
+from vastgrid.qt.desk.styling import Styling
 from vastgrid.qt.panel.answer_part import AnswerPart
 from vastgrid.qt.panel.card_words import figure_rows, sentence_html
 from vastgrid.qt.panel.cost_part import CostPart
+from vastgrid.qt.panel.draft_part import DraftPart
 from vastgrid.qt.panel.edits_part import EditsPart
 from vastgrid.qt.panel.figures_part import FiguresPart
 from vastgrid.qt.panel.findings_part import FindingsPart
+from vastgrid.qt.panel.glance_part import GlancePart
 from vastgrid.qt.panel.looks_part import LooksPart
 from vastgrid.qt.panel.readback_part import ReadbackPart
 from vastgrid.qt.panel.sources_part import SourcesPart
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.field_editor import FieldEditor
 from vastgrid.qt.widgets.forms import ParamForm
-from vastgrid.qt.widgets.labels import label, rule
+from vastgrid.qt.widgets.labels import label
+from vastgrid.qt.widgets.section import Section
+
+# The part of the panel's height that its head takes at most.
+HEAD = 0.62
+
+
+@dataclass(frozen=True)
+class PanelWork:
+    """What does what is pressed in the panel."""
+
+    making: Making
+    sourcing: Sourcing
+    inspecting: Inspecting
+    styling: Styling
+    figuring: Figuring
 
 
 class Panel(QWidget):
-    """What belongs to the chosen card.
+    """What belongs to the chosen card: its sentence and its cost always in sight, the rest in sections that fold.
+
+    Parameters
+    ----------
+    desk : Desk
+        Whose job it is.
+    work : PanelWork
+        Does what is pressed.
 
     Signals
     -------
-    field_changed : node, field, text
-        A field of the sentence was changed.
-    fields_changed : node, words
-        Several fields were changed at once.
-    field_edited : node, field, text
-        A field is being edited; nothing is to be made yet.
-    editing_ended : ()
-        The field's editor closed.
-    remake : list of node
-        “Make again” was pressed.
     place : east, north
         A place is to be shown.
-    renamed : node, name
-        Another name was typed.
-    read_again : node
-        A source's changed file is to be read again.
-    worn : node, words
-        Another look was chosen.
-    shifted : node, up
-        A card is to move in the stack.
-    report_wanted : node
-        The report of what led to a card is to be saved.
-    file_wanted : path
-        The tree of a file is to be shown.
+    compare : node, node
+        Two surfaces are to be compared.
+    open_folder, file_wanted : path
+        The folder, or the tree, of a file is to be shown.
+    report_wanted, map_wanted : node
+        The report of what led to a card is to be saved; the difference that volumes were added up from is to be drawn.
     text_saved : path, text
         Text is to be written to a file.
     table_wanted : Table
         A table is to be shown whole.
-    map_wanted : node
-        The difference that volumes were added up from is to be drawn.
-    finding_… : Noticed
-        As of `FindingsPart`.
-    source_… : node, source …
-        As of `SourcesPart`.
-    edits_changed : node, lines
-        The log of edits is to be another one.
+    findings_listed, finding_explained : (), str
+        All findings are to be shown; the manual is to tell of a code.
+    source_replaced : node, source
+        A source's file is to be replaced.
     edits_saved, edits_loaded : node
-        The log is to be written to a file, or read from one.
+        The log of edits is to be written to a file, or read from one.
+    wished : Suggestion
+        What was proposed is to be done.
     """
 
-    edits_changed = pyqtSignal(str, list)
-    edits_saved = pyqtSignal(str)
-    edits_loaded = pyqtSignal(str)
-    field_changed = pyqtSignal(str, str, str)
-    field_left_open = pyqtSignal(str, str)
-    fields_changed = pyqtSignal(str, dict)
-    field_edited = pyqtSignal(str, str, str)
-    editing_ended = pyqtSignal()
-    remake = pyqtSignal(list)
     place = pyqtSignal(float, float)
-    renamed = pyqtSignal(str, str)
     compare = pyqtSignal(str, str)
     open_folder = pyqtSignal(str)
     report_wanted = pyqtSignal(str)
@@ -108,30 +114,21 @@ class Panel(QWidget):
     text_saved = pyqtSignal(str, str)
     table_wanted = pyqtSignal(object)
     map_wanted = pyqtSignal(str)
-    look_changed = pyqtSignal(str, dict)
-    shifted = pyqtSignal(str, bool)
-    finding_wanted = pyqtSignal(object)
-    finding_mended = pyqtSignal(object)
     findings_listed = pyqtSignal()
     finding_explained = pyqtSignal(str)
-    read_again = pyqtSignal(str)
-    source_switched = pyqtSignal(str, str, bool)
-    source_dropped = pyqtSignal(str, str)
     source_replaced = pyqtSignal(str, str)
-    source_added = pyqtSignal(str, str)
-    source_painted = pyqtSignal(str, str)
-    source_given_role = pyqtSignal(str, str, str)
+    edits_saved = pyqtSignal(str)
+    edits_loaded = pyqtSignal(str)
+    wished = pyqtSignal(object)
 
-    def __init__(self, desk: Desk, palette: theme.Palette) -> None:
+    def __init__(self, desk: Desk, palette: theme.Palette, work: PanelWork) -> None:
         super().__init__()
-        self.desk = desk
+        self.desk, self.work, self.drafting = desk, work, work.making.drafting
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.palette_ = palette
         self.nodes: list[str] = []
         self.figures: FiguresPart | None = None
-        self.figures_of: Callable[[str], Figures | None] = lambda node: None
-        self.can_mend: Callable[[str, Remedy | None], bool] = lambda node, remedy: False
         self.sources: SourcesPart | None = None
         self.field_editor: FieldEditor | None = None
         self.sentence: QLabel | None = None
@@ -142,59 +139,87 @@ class Panel(QWidget):
         self.edits: EditsPart | None = None
         self.looks: LooksPart | None = None
         self.answer: AnswerPart | None = None
+        self.draft: DraftPart | None = None
+        self.glance: GlancePart | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        self._scroll = QScrollArea()
-        self._scroll.setObjectName("panelScroll")
-        self._scroll.setWidgetResizable(True)
-        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._scroll.setFrameShape(QFrame.Shape.NoFrame)
-        outer.addWidget(self._scroll)
+        outer.setSpacing(0)
+        self.head, self._scroll = _scrolling(), _scrolling()
+        outer.addWidget(self.head)
+        outer.addWidget(self._scroll, 1)
         self.setMinimumWidth(300)
         self.show_nothing()
 
     # -- filling
 
-    def _fresh(self) -> QVBoxLayout:
+    def _fresh(self, *, head: bool = False) -> QVBoxLayout:
+        """Return the layout of a new page; with `head` that of what stays in sight above it."""
+        scroll = self.head if head else self._scroll
         body = QWidget()
         body.setObjectName("panelBody")
         layout = QVBoxLayout(body)
-        layout.setContentsMargins(18, 14, 18, 14)
+        layout.setContentsMargins(18, 14, 18, 6 if head else 14)
         layout.setSpacing(8)
         # The old content may hold the very button whose signal led here: it goes when that is over.
-        old = self._scroll.takeWidget()
+        old = scroll.takeWidget()
         if old is not None:
             old.hide()
             old.deleteLater()
-        self._scroll.setWidget(body)
+        scroll.setWidget(body)
+        if head:
+            return layout
+        self.head.setVisible(False)
         self.sentence = None
         self.sources = None
         self.looks = None
         self.answer = None
+        self.draft = None
+        self.glance = None
         return layout
 
+    def _fit_head(self) -> None:
+        """Give what stays in sight the height it needs, up to a part of the panel's."""
+        body, layout = self.head.widget(), None
+        layout = body.layout() if body is not None else None
+        if layout is not None and self.head.isVisibleTo(self):
+            need = layout.totalHeightForWidth(max(self.width() - 2, 200))
+            self.head.setFixedHeight(min(need + 2, max(round(self.height() * HEAD), 150)))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit_head()
+
+    def _guarded(self, run: Callable[..., object]) -> Callable[..., None]:
+        return lambda *values: self.desk.guarded(partial(run, *values))
+
     def show_nothing(self) -> None:
-        """Say what to do first."""
+        """Show the job at a glance."""
         layout = self._fresh()
-        layout.addWidget(label("Nothing chosen", name="heading"))
-        layout.addWidget(
-            label(
-                "Choose a card below to read how it was made, to change its sentence, and to see what it cost. "
-                "The + at a card's edge makes something from it.",
-                quiet=True,
-            )
-        )
+        session = self.desk.session
+        task = self.desk.runner.current()
+        empty = not session.graph.nodes
+        doing = f"{task.title} …" if task is not None and empty else ""
+        part = GlancePart(session.name, glance(session, self.desk.files_changed), self.palette_, doing)
+        part.wanted.connect(lambda card: self.desk.select([card]))
+        part.wished.connect(self.wished)
+        part.listed.connect(self.findings_listed)
+        self.glance = part
+        layout.addWidget(part)
         layout.addStretch()
 
     def show_nodes(self, nodes: list[str]) -> None:
         """Show one card's step, or what can be done with several."""
+        # What was removed a moment ago may still be chosen.
+        nodes = [node for node in nodes if node in self.desk.session.graph]
         if nodes != self.nodes:
             self._more = False
         self.nodes = nodes
         session = self.desk.session
         place = self._scroll.verticalScrollBar()
         at = place.value() if place else 0
-        if not nodes:
+        if self.drafting.draft is not None:
+            self._show_draft(self.drafting)
+        elif not nodes:
             self.show_nothing()
         elif len(nodes) == 1:
             self._show_one(session, session.graph[nodes[0]])
@@ -202,6 +227,20 @@ class Panel(QWidget):
             self._show_several(session, nodes)
         if place:
             QTimer.singleShot(0, lambda: place.setValue(at))
+
+    def _show_draft(self, drafting: Drafting) -> None:
+        layout = self._fresh()
+        self.draft = DraftPart(self.desk, drafting, self.palette_)
+        self.draft.made.connect(self._guarded(self._make_draft))
+        layout.addWidget(self.draft)
+        layout.addStretch()
+
+    def _make_draft(self, cards: list[str], roles: list[str], words: dict[str, str]) -> None:
+        """Make the step that was begun."""
+        draft = self.drafting.draft
+        if draft is not None:
+            self.work.making.make(draft.operation, cards, words, roles=roles, asked=True)
+            self.drafting.give_up()
 
     def _show_several(self, session: Session, nodes: list[str]) -> None:
         layout = self._fresh()
@@ -219,6 +258,8 @@ class Panel(QWidget):
 
     def _show_one(self, session: Session, node: Card) -> None:
         layout = self._fresh()
+        layout.setContentsMargins(18, 2, 18, 14)
+        head = self._fresh(head=True)
         name = QLineEdit(node.name)
         name.setAccessibleName("Name")
         # Of a long name the beginning is seen.
@@ -227,11 +268,11 @@ class Panel(QWidget):
             f"QLineEdit {{ font-size: {theme.points(13)}; font-weight: 600; background: transparent; border: none; padding: 2px 0; }} "
             f"QLineEdit:focus {{ border-bottom: 2px solid {self.palette_.action}; }}"
         )
-        name.editingFinished.connect(lambda: self.renamed.emit(node.id, name.text()))
-        layout.addWidget(name)
+        name.editingFinished.connect(lambda: self.desk.rename(node.id, name.text()))
+        head.addWidget(name)
         when = node.outcome.when[11:16] if node.outcome else ""
         kind = node.kind or node.operation
-        layout.addWidget(label(kind_text(node, kind) + (f" · made {when}" if when else ""), quiet=True))
+        head.addWidget(label(kind_text(node, kind) + (f" · made {when}" if when else ""), quiet=True))
         self.sentence = label()
         self.sentence.setText(sentence_html(session.sentence(node.id), self.palette_))
         self.sentence.setTextInteractionFlags(
@@ -240,29 +281,40 @@ class Panel(QWidget):
         self.sentence.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.sentence.setAccessibleName("Sentence of this step")
         self.sentence.linkActivated.connect(lambda link: self.edit_field(link.removeprefix("field:")))
-        layout.addWidget(self.sentence)
+        head.addWidget(self.sentence)
+        self._add_file_note(head, node)
+        self._add_cost(head, session, node)
+        self._add_buttons(head, session, node)
+        self.head.setVisible(True)
+        self._add_form(layout, session, node)
         self._add_edits(layout, node)
-        self._add_file_note(layout, node)
-        self._add_cost(layout, session, node)
         if node.kind == Table.kind:
             self._add_answer(layout, session, node)
             # A table is what its figures are; nothing of it is drawn.
             self._add_figures(layout, node)
-        self._add_buttons(layout, session, node)
         # What asks for attention first, what is looked up last.
         self._add_findings(layout, session, node)
         self._add_readback(layout, node)
-        if node.role is Role.MADE and (len(node.inputs) > 1 or session.usable_sources(node.id)):
-            layout.addWidget(rule())
-            self.sources = SourcesPart(session, node, self.desk.files_changed)
-            for signal in ("switched", "dropped", "replaced", "added", "painted", "given_role"):
-                getattr(self.sources, signal).connect(getattr(self, f"source_{signal}"))
-            layout.addWidget(self.sources)
+        self._add_sources(layout, session, node)
         if node.kind != Table.kind:
             self._add_looks(layout, session, node)
-            layout.addWidget(rule())
             self._add_figures(layout, node)
         layout.addStretch()
+        self._fit_head()
+
+    def _add_sources(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
+        if node.role is not Role.MADE or (len(node.inputs) < 2 and not session.usable_sources(node.id)):
+            return
+        part = self.sources = SourcesPart(session, node, self.desk.files_changed)
+        work = self.work.sourcing
+        part.switched.connect(self._guarded(work.switch))
+        part.dropped.connect(self._guarded(work.drop))
+        part.added.connect(self._guarded(work.add))
+        part.given_role.connect(self._guarded(work.give_role))
+        part.painted.connect(self._guarded(work.paint))
+        part.replaced.connect(self.source_replaced)
+        used = f"{len(node.inputs) - len(node.off)} of {len(node.inputs)} used"
+        layout.addWidget(Section("Sources", part, used))
 
     def _add_answer(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         """Draw what a step that answers gave, all its tables together on the page of the first."""
@@ -294,14 +346,13 @@ class Panel(QWidget):
             for each in found
             if each.code == "edit-not-applied" and (number := re.match(r"Edit (\d+) ", each.text))
         }
-        layout.addWidget(rule())
         part = self.edits = EditsPart(log, unit, missed, self.palette_, every=self._every_edit)
-        part.rewritten.connect(lambda lines: self.edits_changed.emit(node.id, lines))
+        part.rewritten.connect(self._guarded(partial(self.work.making.rewrite_edits, node.id)))
         part.wanted.connect(self.place)
         part.save_wanted.connect(lambda: self.edits_saved.emit(node.id))
         part.load_wanted.connect(lambda: self.edits_loaded.emit(node.id))
         part.every_wanted.connect(self._list_every_edit)
-        layout.addWidget(part)
+        layout.addWidget(Section("By hand", part, count(len(log.entries), "edit")))
 
     def _list_every_edit(self, every: bool) -> None:
         self._every_edit = every
@@ -313,7 +364,7 @@ class Panel(QWidget):
         layout.addWidget(label(escape(self.desk.files_changed[node.id] + "."), name="warning"))
         if Path(node.path).exists():
             button = QPushButton("Read it again")
-            button.clicked.connect(lambda: self.read_again.emit(node.id))
+            button.clicked.connect(self._guarded(lambda _=False: self.work.sourcing.read_again(node.id)))
             layout.addWidget(button, alignment=Qt.AlignmentFlag.AlignLeft)
 
     def _add_cost(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
@@ -340,7 +391,7 @@ class Panel(QWidget):
                 )
             buttons.append(QPushButton("Make again"))
             buttons[-1].setProperty("main", "true")
-            buttons[-1].clicked.connect(lambda: self.remake.emit([node.id]))
+            buttons[-1].clicked.connect(self._guarded(lambda _=False: self.work.making.remake([node.id])))
         if declare.fields(session.params_of(node.id)):
             buttons.append(QPushButton("Fewer options" if self._more else "Further options"))
             buttons[-1].clicked.connect(self._toggle_more)
@@ -359,12 +410,20 @@ class Panel(QWidget):
         for k, button in enumerate(buttons):
             table.addWidget(button, k // 2, k % 2)
         layout.addLayout(table)
-        if self._more:
-            self.form = ParamForm(session.params_of(node.id), session.shown_words(node.id), self._suggestions(node))
-            layout.addWidget(self.form)
-            apply = QPushButton("Change")
-            apply.clicked.connect(lambda: self._apply(node))
-            layout.addWidget(apply, alignment=Qt.AlignmentFlag.AlignLeft)
+
+    def _add_form(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
+        """List all options, where that was asked for."""
+        if not self._more:
+            return
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 0, 0, 0)
+        self.form = ParamForm(session.params_of(node.id), session.shown_words(node.id), self._suggestions(node))
+        inside.addWidget(self.form)
+        apply = QPushButton("Change")
+        apply.clicked.connect(lambda: self._apply(node))
+        inside.addWidget(apply, alignment=Qt.AlignmentFlag.AlignLeft)
+        layout.addWidget(Section("Options", body))
 
     def _toggle_more(self) -> None:
         self._more = not self._more
@@ -380,11 +439,11 @@ class Panel(QWidget):
         shown = self.desk.session.shown_words(node.id)
         changed = {name: text for name, text in words.items() if text != shown.get(name)}
         if changed:
-            self.fields_changed.emit(node.id, changed)
+            self.desk.guarded(partial(self.work.making.change_fields, node.id, changed))
 
     def _add_figures(self, layout: QVBoxLayout, node: Card) -> None:
         made = node.role is not Role.DELIVERY
-        figures = self.figures_of(node.id) if made else None
+        figures = self.work.figuring.of(node.id) if made else None
         kind = node.kind
         hides = kind in ("tin", "grid", "mesh", "points")
         rows = figure_rows(node)
@@ -394,10 +453,10 @@ class Panel(QWidget):
         self.figures = FiguresPart(node.name, rows, figures, self.palette_, node.look, hides=hides)
         self.figures.hidden.connect(lambda words: self._hide(node, words))
         self.figures.saved.connect(self.text_saved)
-        layout.addWidget(self.figures)
+        layout.addWidget(Section("Figures", self.figures))
 
     def _hide(self, node: Card, words: dict[str, str]) -> None:
-        self.look_changed.emit(node.id, {**node.look, **words})
+        self.work.styling.set_look(node.id, {**node.look, **words})
         # After the press that led here is over: the panel is made anew.
         QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
 
@@ -407,18 +466,17 @@ class Panel(QWidget):
         )
         if dataset is None:
             return
-        layout.addWidget(rule())
         surfaces = [
             each.name for each in session.graph.cards.values() if each.kind in ("tin", "grid") and each.id != node.id
         ]
         self.looks = LooksPart(dataset, node.look, surfaces, made=bool(node.inputs), more=self._more_looks)
         self.looks.look_changed.connect(lambda words: self._wear(node, words))
-        self.looks.shifted.connect(lambda up: self.shifted.emit(node.id, up))
+        self.looks.shifted.connect(lambda up: self.work.styling.shift(node.id, up))
         self.looks.more_wanted.connect(self._toggle_looks)
-        layout.addWidget(self.looks)
+        layout.addWidget(Section("Look", self.looks))
 
     def _wear(self, node: Card, words: dict[str, str]) -> None:
-        self.look_changed.emit(node.id, words)
+        self.work.styling.set_look(node.id, words)
         if words["colour"] != node.look.get("colour"):
             # Other rows make sense now; not while the box that was just used still tells of it.
             QTimer.singleShot(0, lambda: self._toggle_looks(self._more_looks))
@@ -430,20 +488,20 @@ class Panel(QWidget):
     def _add_readback(self, layout: QVBoxLayout, node: Card) -> None:
         report = node.outcome.delivery if node.outcome else None
         if report:
-            layout.addWidget(rule())
-            layout.addWidget(ReadbackPart(report))
+            layout.addWidget(Section("Read back from disk", ReadbackPart(report)))
 
     def _add_findings(self, layout: QVBoxLayout, session: Session, node: Card) -> None:
         noticed = session.noticed([node.id])
         if not noticed:
             return
-        layout.addWidget(rule())
-        part = FindingsPart(noticed, self.palette_, [self.can_mend(node.id, each.finding.remedy) for each in noticed])
-        part.wanted.connect(self.finding_wanted)
-        part.mended.connect(self.finding_mended)
+        inspecting = self.work.inspecting
+        able = [inspecting.can_mend(node.id, each.finding.remedy) for each in noticed]
+        part = FindingsPart(noticed, self.palette_, able)
+        part.wanted.connect(inspecting.go_to)
+        part.mended.connect(self._guarded(lambda own: inspecting.mend(own.node, own.finding.remedy)))
         part.listed.connect(self.findings_listed)
         part.explained.connect(self.finding_explained)
-        layout.addWidget(part)
+        layout.addWidget(Section("Findings", part, part.told))
 
     # -- editing
 
@@ -458,10 +516,11 @@ class Panel(QWidget):
         settles = node.role is Role.MADE
         asked = name in node.words if settles else None
         own = FieldEditor(self, field, text, self._suggestions(node).get(name, []), asked=asked)
-        own.accepted.connect(lambda value: self.field_changed.emit(node.id, name, value))
-        own.left_open.connect(lambda: self.field_left_open.emit(node.id, name))
-        own.edited.connect(lambda value: self.field_edited.emit(node.id, name, value))
-        own.closed.connect(self.editing_ended)
+        making = self.work.making
+        own.accepted.connect(self._guarded(partial(making.change_field, node.id, name)))
+        own.left_open.connect(self._guarded(lambda: making.change_fields(node.id, {name: None})))
+        own.edited.connect(partial(making.preview_field, node.id, name))
+        own.closed.connect(making.end_preview)
         self.field_editor = own
         own.open_at(self.sentence.mapToGlobal(QPoint(0, self.sentence.height() + 4)))
 
@@ -471,3 +530,12 @@ class Panel(QWidget):
             return {}
         inputs = [dataset for i in node.inputs if (dataset := self.desk.session.dataset(i)) is not None]
         return self.desk.suggestions(catalog.conversion_named(node.operation), inputs)
+
+
+def _scrolling() -> QScrollArea:
+    scroll = QScrollArea()
+    scroll.setObjectName("panelScroll")
+    scroll.setWidgetResizable(True)
+    scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    scroll.setFrameShape(QFrame.Shape.NoFrame)
+    return scroll

@@ -7,6 +7,7 @@ from html import escape
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
+from vastgrid.base.words import gap_words
 from vastgrid.lineage.delivered import Delivery
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.labels import label
@@ -25,11 +26,12 @@ class ReadbackPart(QWidget):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(label("<b>Read back from disk</b>"))
         gap = report.vertical
         if gap is not None:
-            plan = f"{report.plan or 0.0:.6f} {report.plan_unit or report.unit}"
-            layout.addWidget(label(f"Largest difference: height {gap:.6f} {report.unit}, plan {plan}"))
+            plan = f"{escape(gap_words(report.plan or 0.0, 6))} {report.plan_unit or report.unit}"
+            layout.addWidget(
+                label(f"Largest difference: height {escape(gap_words(gap, 6))} {report.unit}, plan {plan}")
+            )
         table = QGridLayout()
         table.setHorizontalSpacing(8)
         for k, check in enumerate(report.checks):

@@ -50,7 +50,6 @@ class SourcesPart(QWidget):
         self.menus: dict[str, QMenu] = {}
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(label(f"<b>Sources</b> · {len(node.inputs) - len(node.off)} of {len(node.inputs)} used"))
         table = QGridLayout()
         table.setHorizontalSpacing(6)
         table.setVerticalSpacing(2)

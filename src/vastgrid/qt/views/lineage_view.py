@@ -3,30 +3,31 @@
 from __future__ import annotations
 
 import functools
-import math
-import re
 import threading
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, QUrl, pyqtSignal
+from PyQt6.QtCore import QMimeData, QPointF, QRectF, Qt, QUrl, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QDrag,
+    QDragEnterEvent,
+    QDropEvent,
     QFontMetricsF,
     QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPainterPath,
     QPaintEvent,
     QPen,
+    QWheelEvent,
 )
 from PyQt6.QtWidgets import QApplication, QSizePolicy, QWidget
 
 from vastgrid import catalog
+from vastgrid.base.findings import count
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
 from vastgrid.lineage.graph import Card, Graph, Role, State
@@ -34,34 +35,12 @@ from vastgrid.qt.desk.cards import answer_text, beside_another, cost_text, kind_
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.drawing import rendering
 from vastgrid.qt.drawing.view import bounds, fitted
+from vastgrid.qt.views.lineage_layout import COLUMNS, LEFT, LINE, PICTURE, ROWS, Layout, Placed, following, laid_out
 from vastgrid.qt.widgets import glyphs, theme
 from vastgrid.qt.widgets.bridge import Bridge
 
-CARD, PICTURE = QSize(246, 58), QSize(62, 46)
-# Beside the panel there is less room: cards and their pictures become narrower, and names break onto further lines.
-NARROW, SMALL = 193, QSize(46, 34)
-BETWEEN, LINE, LINES = 40, 15, 3
-GAP, TOP, LEFT = 7, 26, 16
-COLUMNS = ("came in", "ground", "made", "goes out")
-
-
-@dataclass(frozen=True)
-class Placed:
-    """Where a card lies."""
-
-    node: str
-    column: int
-    place: QRectF
-
-
-def column_of(node: Card, kind: str) -> int:
-    """Return a node's column: files in, ground, what is made from it, files out."""
-    if node.role in (Role.SOURCE, Role.KEPT):
-        return 0
-    if node.role is Role.DELIVERY:
-        return 3
-    own = kind_named(kind)
-    return 1 if own is not None and own.ground else 2
+# A card that is dragged says so; whatever is no lineage knows it by its file, if it has one.
+CARD_MIME = "application/x-vastgrid-card"
 
 
 class LineageView(QWidget):
@@ -73,11 +52,20 @@ class LineageView(QWidget):
         The “+” of a card was pressed, at a global place.
     switched : str
         A card's eye was pressed.
+    filled : str
+        While a step is begun: the card that it is made with.
+    given_up : ()
+        Esc was pressed while a step is begun.
+    laid_out : ()
+        Cards lie elsewhere: the lineage needs another height.
     """
 
     wanted_targets = pyqtSignal(str, object)
     switched = pyqtSignal(str)
     removed = pyqtSignal()
+    filled = pyqtSignal(str)
+    given_up = pyqtSignal()
+    laid_out = pyqtSignal()
 
     def __init__(self, desk: Desk, palette: theme.Palette) -> None:
         super().__init__()
@@ -92,10 +80,13 @@ class LineageView(QWidget):
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.palette_ = palette
+        # While a step is begun: the cards that fit what it lacks.
+        self.lit: list[str] | None = None
         self.graph = Graph()
-        self.cards: list[Placed] = []
-        self._names: dict[str, list[str]] = {}
-        self.card_width, self.step = CARD.width(), float(CARD.width() + BETWEEN)
+        self.layout_ = Layout()
+        self.level = 0
+        self.filter = ""
+        self.setAcceptDrops(True)
         self._pictures: dict[str, QImage] = {}
         self._asked: set[str] = set()
         self._bridge = Bridge(self)
@@ -134,57 +125,72 @@ class LineageView(QWidget):
             return "delivery"
         return node.kind or kind_expected(node, self.graph)
 
-    def _lay_out(self) -> None:
-        columns: list[list[str]] = [[], [], [], []]
-        for node in self.graph.cards.values():
-            if beside_another(node):
-                continue
-            columns[column_of(node, self.kind_of(node))].append(node.id)
-        least = 4 * NARROW + 3 * BETWEEN + 2 * LEFT
-        room = max(self.parent_width(), least) - 2 * LEFT
-        self.card_width = min(CARD.width(), (room - 3 * BETWEEN) // 4)
-        self.step = (room - self.card_width) / 3.0
-        self.cards, self._names = [], {}
-        height = 60.0
-        for k, column in enumerate(columns):
-            top = TOP + (self._ground_row(columns) if k == 1 else 0.0) * (CARD.height() + GAP)
-            for card in column:
-                self._names[card] = self._broken(self.graph[card])
-                tall = CARD.height() + LINE * (len(self._names[card]) - 1)
-                self.cards.append(Placed(card, k, QRectF(LEFT + k * self.step, top, self.card_width, tall)))
-                top += tall + GAP
-            height = max(height, top + 8)
-        self.setMinimumSize(least, math.ceil(height))
+    @property
+    def cards(self) -> list[Placed]:
+        """Where the cards lie."""
+        return self.layout_.cards
 
     @property
-    def _picture(self) -> QSize:
-        """How large the picture on a card is."""
-        return PICTURE if self.card_width > CARD.width() - 20 else SMALL
+    def folded(self) -> list[str]:
+        """The cards behind which all that follows is folded away; the job remembers them."""
+        return [card for card in self.desk.session.settings.get("folded", []) if card in self.graph]
 
-    def _broken(self, node: Card) -> list[str]:
-        """Return a card's name on one to three lines; what is too long for them is cut in the middle, where names differ least."""
-        metrics = QFontMetricsF(theme.font(9.5, bold=True))
-        room = self.card_width - 6 - self._picture.width() - 8 - 19 - (28 if node.role is not Role.DELIVERY else 8)
-        if metrics.horizontalAdvance(node.name) <= room:
-            return [node.name]
-        # Names of files are parted after their own marks as well.
-        rest = re.findall(r"[^ \-_.]*[ \-_.]?", node.name)
-        lines: list[str] = []
-        while len(lines) < LINES - 1 and any(rest):
-            line = ""
-            while rest and (not line or metrics.horizontalAdvance((line + rest[0]).rstrip()) <= room):
-                line += rest.pop(0)
-            lines.append(metrics.elidedText(line.rstrip(), Qt.TextElideMode.ElideMiddle, room))
-        last = "".join(rest).rstrip()
-        return [*lines, metrics.elidedText(last, Qt.TextElideMode.ElideMiddle, room)] if last else lines
+    def _lay_out(self) -> None:
+        self.layout_ = laid_out(
+            self.graph,
+            self.kind_of,
+            self.parent_width(),
+            level=self.level,
+            folded=self.folded,
+            wanted=self._wanted,
+        )
+        self.setMinimumSize(self.layout_.size)
+        self.laid_out.emit()
 
-    def _ground_row(self, columns: list[list[str]]) -> float:
-        """Return where the ground begins: beside the middle of its sources, yet never far down."""
-        if not columns[1]:
-            return 0.0
-        rows = [columns[0].index(i) for i in self.graph[columns[1][0]].inputs if i in columns[0]]
-        middle = sum(rows) / len(rows) if rows else 0.0
-        return max(min(middle, 2.0) - (len(columns[1]) - 1) / 2.0, 0.0)
+    def _wanted(self, node: Card) -> bool:
+        """Return whether a card is listed: with letters typed, those whose name, kind or conversion has them all."""
+        if not self.filter:
+            return True
+        said = " ".join((node.name, kind_text(node, self.kind_of(node)), node.operation, Path(node.path).name)).lower()
+        return all(word in said for word in self.filter.lower().split())
+
+    def zoom(self, by: int) -> None:
+        """Zoom out by a step, or in: cards, rows, fine rows."""
+        level = min(max(self.level + by, 0), len(ROWS) - 1)
+        if level != self.level:
+            self.level = level
+            self._lay_out()
+            self.update()
+
+    def fold(self, card: str) -> None:
+        """Fold away what was made from a card, or unfold it."""
+        folded = self.folded
+        if card in folded:
+            folded.remove(card)
+        elif following(self.graph, card):
+            folded.append(card)
+        self.desk.session.settings["folded"] = folded
+        self.desk.session.save()
+        self._lay_out()
+        self.update()
+
+    def unfold_to(self, card: str) -> None:
+        """Bring a card into the lineage that is folded away or filtered out."""
+        if self.place_of(card) is not None or card not in self.graph or beside_another(self.graph[card]):
+            return
+        hiding = [each for each in self.folded if card in following(self.graph, each)]
+        if hiding:
+            self.desk.session.settings["folded"] = [each for each in self.folded if each not in hiding]
+        self.filter = self.filter if self._wanted(self.graph[card]) else ""
+        self._lay_out()
+        self.update()
+
+    def _type(self, filter_text: str) -> None:
+        self.filter = filter_text
+        self._lay_out()
+        self.update()
+        number = len(self.cards)
+        self.desk.say(f"{count(number, 'card')} with “{self.filter}”; Esc shows all" if self.filter else "")
 
     def parent_width(self) -> int:
         """Return the width there is to fill."""
@@ -193,7 +199,7 @@ class LineageView(QWidget):
 
     def place_of(self, node: str) -> QRectF | None:
         """Return where a card lies; None where it has none of its own."""
-        return next((card.place for card in self.cards if card.node == node), None)
+        return self.layout_.place_of(node)
 
     def resizeEvent(self, event: Any) -> None:
         self._lay_out()
@@ -250,13 +256,24 @@ class LineageView(QWidget):
 
     def eye_of(self, card: Placed) -> QRectF:
         """Return where a card's switch for showing and hiding is."""
+        if self.level:
+            return QRectF(card.place.right() - 32, card.place.top(), 18, card.place.height())
         return QRectF(card.place.right() - 32, card.place.top() + 3, 18, 18)
+
+    def fold_of(self, card: Placed) -> QRectF:
+        """Return where it stands on a card how many steps are folded away behind it."""
+        return QRectF(card.place.right() - 66, card.place.bottom() - 17, 52, 15)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
             return
         card = self._card_at(event.position())
         self._pressed = event.position() if event.button() is Qt.MouseButton.LeftButton else None
+        if self.lit is not None:
+            # A step is begun: what is clicked is what it is made with.
+            if card is not None:
+                self.filled.emit(card.node)
+            return
         if card is None:
             self.select([])
             return
@@ -267,6 +284,8 @@ class LineageView(QWidget):
             self.wanted_targets.emit(card.node, event.globalPosition())
         elif self._has_eye(node) and self.eye_of(card).contains(event.position()):
             self.switched.emit(card.node)
+        elif card.node in self.layout_.steps and self.fold_of(card).contains(event.position()):
+            self.fold(card.node)
         elif event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier):
             own = [node for node in self.selection if node != card.node]
             self.select(own if card.node in self.selection else [*own, card.node])
@@ -281,11 +300,43 @@ class LineageView(QWidget):
         if card is None or far < QApplication.startDragDistance():
             return
         self._pressed = None
-        data = self.file_of(card.node)
-        if data is not None:
-            drag = QDrag(self)
-            drag.setMimeData(data)
-            drag.exec(Qt.DropAction.CopyAction)
+        drag = QDrag(self)
+        drag.setMimeData(self.dragged(card.node))
+        drag.exec(Qt.DropAction.CopyAction)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        card = self._card_at(event.position()) if event is not None else None
+        if card is not None and self.lit is None:
+            self.fold(card.node)
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        if event is not None and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.zoom(1 if event.angleDelta().y() < 0 else -1)
+            event.accept()
+        elif event is not None:
+            event.ignore()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        if event is not None and event.mimeData() is not None and event.mimeData().hasFormat(CARD_MIME):  # type: ignore[union-attr]
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Use two cards together: one was dropped on the other."""
+        data = event.mimeData() if event is not None else None
+        target = self._card_at(event.position()) if event is not None else None
+        if event is None or data is None or target is None:
+            return
+        card = bytes(data.data(CARD_MIME).data()).decode()
+        if card in self.graph and card != target.node:
+            event.acceptProposedAction()
+            self.select([card, target.node])
+            self.wanted_targets.emit(target.node, QPointF(self.mapToGlobal(event.position().toPoint())))
+
+    def dragged(self, card: str) -> QMimeData:
+        """Return a card as what is dragged: itself, and its file where it has one."""
+        data = self.file_of(card) or QMimeData()
+        data.setData(CARD_MIME, card.encode())
+        return data
 
     def file_of(self, node: str) -> QMimeData | None:
         """Return the file of a card as what is dragged: that of a delivery, or of a source; None for others."""
@@ -297,7 +348,12 @@ class LineageView(QWidget):
         return data
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is None or not self.cards:
+        if event is None or (not self.cards and not self.filter):
+            return
+        if event.key() == Qt.Key.Key_Escape and self.lit is not None:
+            self.given_up.emit()
+            return
+        if self._filtering(event):
             return
         moves = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
         now = next((card for card in self.cards if self.selection and card.node == self.selection[-1]), None)
@@ -316,6 +372,22 @@ class LineageView(QWidget):
             self.removed.emit()
         else:
             super().keyPressEvent(event)
+
+    def _filtering(self, event: QKeyEvent) -> bool:
+        """Take what is typed as letters that cards are to have; return whether it was that."""
+        plain = not event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier)
+        text = event.text()
+        if event.key() == Qt.Key.Key_Escape and self.filter:
+            self._type("")
+        elif event.key() == Qt.Key.Key_Backspace and self.filter:
+            self._type(self.filter[:-1])
+        elif plain and text.isprintable() and text.strip() and text != "+":
+            self._type(self.filter + text)
+        elif plain and text == " " and self.filter:
+            self._type(self.filter + " ")
+        else:
+            return False
+        return True
 
     def _neighbour(self, now: Placed | None, across: int, down: int) -> Placed:
         if now is None:
@@ -340,28 +412,34 @@ class LineageView(QWidget):
         painter.setFont(theme.font(8.5))
         painter.setPen(self.palette_.colour("quiet"))
         for k, name in enumerate(COLUMNS):
-            painter.drawText(QRectF(LEFT + k * self.step + 2, 5, 200, 18), 0x81, name)
+            painter.drawText(QRectF(LEFT + k * self.layout_.step + 2, 5, 200, 18), 0x81, name)
+        if self.filter:
+            self._paint_filter(painter)
         places = {card.node: card for card in self.cards}
         labels: list[QRectF] = []
         for card in self.cards:
             for source in self.graph[card.node].inputs:
                 if source in places:
-                    self._paint_curve(painter, places[source].place, card.place, source, card.node)
+                    self._paint_curve(painter, places[source], card)
         for card in self.cards:
             self._paint_cost(painter, card, places, labels)
         for card in self.cards:
             self._paint_card(painter, card)
+            painter.setOpacity(1.0)
         if self.hasFocus():
             painter.setPen(QPen(self.palette_.colour("action"), 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(QRectF(1, 1, self.width() - 3, self.height() - 3))
         painter.end()
 
-    def _paint_curve(self, painter: QPainter, a: QRectF, b: QRectF, source: str, node: str) -> None:
-        begin, end = QPointF(a.right(), a.center().y()), QPointF(b.left(), b.center().y())
-        bend = max(abs(end.x() - begin.x()) * 0.5, 24.0)
-        path = QPainterPath(begin)
-        path.cubicTo(begin + QPointF(bend, 0), end - QPointF(bend, 0), end)
+    def _paint_filter(self, painter: QPainter) -> None:
+        """Say which letters the cards that are listed have."""
+        text = f"“{self.filter}”: {len(self.cards)} of {len(self.graph.cards)}, Esc shows all"
+        painter.setPen(self.palette_.colour("action"))
+        painter.drawText(QRectF(self.visibleRegion().boundingRect().right() - 330, 5, 320, 18), 0x82, text)
+
+    def _paint_curve(self, painter: QPainter, a: Placed, b: Placed) -> None:
+        path, source, node = self.layout_.route(a, b), a.node, b.node
         strong = node in self.selection or source in self.selection
         stale = self.graph.state(node) is not State.MADE
         pen = QPen(self.palette_.colour("action" if strong else "curve"), 2.2 if strong else 1.4)
@@ -370,14 +448,19 @@ class LineageView(QWidget):
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(path)
-        role = self._role_word(source, node)
+        role = self._role_word(source, node) if not self.level else ""
         if role:
             painter.setFont(theme.font(8.0))
             width = QFontMetricsF(painter.font()).horizontalAdvance(role) + 6
-            box = QRectF(a.right() + 16, path.pointAtPercent(0.12).y() - 8, width, 16)
-            painter.fillRect(box, self.palette_.colour("band"))
-            painter.setPen(self.palette_.colour("quiet"))
-            painter.drawText(box, 0x84, role)
+            # Between the columns where there is room, otherwise on the way across the next one; the sentence says it too.
+            narrow = self.layout_.step - self.layout_.width < width + 4
+            left = a.place.right() + 4 if not narrow else LEFT + (a.column + 1) * self.layout_.step + 8
+            if not narrow or b.column > a.column + 1:
+                part = 0.12 if not narrow else path.percentAtLength(left + width / 2 - a.place.right())
+                box = QRectF(left, path.pointAtPercent(min(part, 1.0)).y() - 8, width, 16)
+                painter.fillRect(box, self.palette_.colour("band"))
+                painter.setPen(self.palette_.colour("quiet"))
+                painter.drawText(box, 0x84, role)
 
     def _role_word(self, source: str, node: str) -> str:
         """Return the role that a card plays, where there are several to tell apart."""
@@ -388,7 +471,7 @@ class LineageView(QWidget):
 
     def _paint_cost(self, painter: QPainter, card: Placed, places: dict[str, Placed], taken: list[QRectF]) -> None:
         """Write what a step cost on the curve that leads into it."""
-        text = cost_text(self.graph[card.node])
+        text = cost_text(self.graph[card.node]) if not self.level else ""
         inputs = self.graph[card.node].inputs
         if not text or not inputs or inputs[0] not in places:
             return
@@ -396,7 +479,7 @@ class LineageView(QWidget):
         width = QFontMetricsF(painter.font()).horizontalAdvance(text) + 10
         box = QRectF(card.place.left() - width - 6, card.place.center().y() - 9, width, 18)
         # The card says it too: where there is no room between the columns, that is enough.
-        if width + 8 > self.step - self.card_width or any(box.intersects(other) for other in taken):
+        if width + 8 > self.layout_.step - self.layout_.width or any(box.intersects(other) for other in taken):
             return
         taken.append(box)
         painter.fillRect(box, self.palette_.colour("band"))
@@ -413,16 +496,27 @@ class LineageView(QWidget):
             pen = QPen(palette.colour("warning"), 1.6 if chosen else 1.2, Qt.PenStyle.DashLine)
         if card.node in self.desk.failures:
             pen = QPen(palette.colour("error"), 1.6)
+        if self.lit is not None:
+            fits = card.node in self.lit
+            painter.setOpacity(1.0 if fits or chosen else 0.45)
+            if fits:
+                painter.setPen(QPen(palette.colour("chip"), 9.0))
+                painter.drawRoundedRect(place, 8, 8)
+                pen = QPen(palette.colour("action"), 2.0)
         painter.setPen(pen)
         painter.setBrush(palette.colour("raised"))
         painter.drawRoundedRect(place, 6, 6)
-        frame = QRectF(place.left() + 6, place.top() + 6, self._picture.width(), self._picture.height())
+        if self.level:
+            self._paint_row(painter, card, node, state)
+            return
+        frame = QRectF(place.left() + 6, place.top() + 6, self.layout_.picture.width(), self.layout_.picture.height())
         painter.fillRect(frame, palette.colour("band"))
         picture = self._pictures.get(self._picture_key(node))
         if picture is not None:
-            painter.setOpacity(1.0 if node.shown or node.role is Role.DELIVERY else 0.35)
+            whole = painter.opacity()
+            painter.setOpacity(whole * (1.0 if node.shown or node.role is Role.DELIVERY else 0.35))
             painter.drawImage(frame, picture)
-            painter.setOpacity(1.0)
+            painter.setOpacity(whole)
         kind = self.kind_of(node)
         if kind == Table.kind:
             glyphs.paint(painter, kind, palette.quiet, QRectF(frame.center().x() - 14, frame.center().y() - 14, 28, 28))
@@ -430,7 +524,7 @@ class LineageView(QWidget):
         glyphs.paint(painter, kind, palette.action, QRectF(left, place.top() + 5, 15, 15))
         painter.setPen(palette.colour("ink"))
         painter.setFont(theme.font(9.5, bold=True))
-        names = self._names.get(card.node) or [node.name]
+        names = self.layout_.names.get(card.node) or [node.name]
         for k, name in enumerate(names):
             painter.drawText(QRectF(left + 19, place.top() + 3 + LINE * k, place.right() - left - 19, 19), 0x81, name)
         lower = place.top() + LINE * (len(names) - 1)
@@ -449,11 +543,42 @@ class LineageView(QWidget):
             0x81,
             metrics.elidedText(second, Qt.TextElideMode.ElideRight, wide),
         )
+        self._paint_folded(painter, card)
         if node.role is not Role.DELIVERY:
             if self._has_eye(node):
                 self._paint_eye(painter, self.eye_of(card), node.shown)
             if chosen or self.underMouse():
                 self._paint_plus(painter, self.plus_of(card), chosen=chosen)
+
+    def _paint_row(self, painter: QPainter, card: Placed, node: Card, state: State) -> None:
+        """Draw a card as a row: its kind, its name, and a mark for its state."""
+        palette, place = self.palette_, card.place
+        small = place.height() - 6
+        glyphs.paint(
+            painter, self.kind_of(node), palette.action, QRectF(place.left() + 6, place.top() + 3, small, small)
+        )
+        painter.setFont(theme.font(self.layout_.text, bold=card.node in self.selection))
+        fault = card.node in self.desk.failures
+        painter.setPen(palette.colour("error" if fault else "warning" if state is not State.MADE else "ink"))
+        name = self.layout_.names[card.node][0]
+        painter.drawText(place.adjusted(small + 12, 0, -16, 0), 0x81, name)
+        self._paint_folded(painter, card)
+        if self._has_eye(node):
+            self._paint_eye(painter, self.eye_of(card), node.shown)
+        if card.node in self.selection and node.role is not Role.DELIVERY:
+            self._paint_plus(painter, self.plus_of(card), chosen=True)
+
+    def _paint_folded(self, painter: QPainter, card: Placed) -> None:
+        """Say on a card how many steps are folded away behind it."""
+        steps = self.layout_.steps.get(card.node)
+        if not steps:
+            return
+        place = self.fold_of(card)
+        painter.setPen(QPen(self.palette_.colour("action"), 1.0))
+        painter.setBrush(self.palette_.colour("chip"))
+        painter.drawRoundedRect(place, 7, 7)
+        painter.setFont(theme.font(7.5, bold=True))
+        painter.drawText(place, 0x84, count(steps, "step"))
 
     def _paint_eye(self, painter: QPainter, place: QRectF, shown: bool) -> None:
         painter.setPen(QPen(self.palette_.colour("quiet"), 1.3))
@@ -480,14 +605,16 @@ class LineageView(QWidget):
             report = node.outcome.delivery
             gap = report.vertical
             mark = "read back ✓" if report.good else "read back: differs"
-            return kind_text(node, kind), mark + (f" {gap:.4f} {report.unit}".rstrip() if gap is not None else "")
+            return kind_text(node, kind), mark + (
+                f" {gap_words(gap, 4)} {report.unit}".rstrip() if gap is not None else ""
+            )
         if node.role is Role.SOURCE:
             return kind_text(node, kind), Path(node.path).name
         if node.role is Role.KEPT:
             return kind_text(node, kind), f"kept as it was: {node.words['of']}"
         if node.kind == Table.kind and node.outcome and node.outcome.loss:
             loss = node.outcome.loss
-            return kind_text(node, kind), f"differ by {loss.largest:.2f}{unit_word(loss.unit)}"
+            return kind_text(node, kind), f"differ by {gap_words(loss.largest, 2)}{unit_word(loss.unit)}"
         if node.kind == Table.kind and (told := answer_text(node)):
             return kind_text(node, kind), told
         cost = cost_text(node)

@@ -86,6 +86,8 @@ class PlanView(QWidget):
         self.setMinimumSize(240, 160)
         self.palette_ = palette
         self.items: list[StyledLayer] = []
+        # What is being done that will fill an empty plan, or why it is empty.
+        self.doing = ""
         self.preview: Dataset | None = None
         self.view = View(0.0, 0.0, 1.0, 800, 500)
         self.mark: tuple[float, float] | None = None
@@ -445,7 +447,7 @@ class PlanView(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), self.palette_.colour("paper"))
         if not self.items and not self.other:
-            furniture.paint_empty(painter, self.width(), self.height(), self.palette_)
+            furniture.paint_empty(painter, self.width(), self.height(), self.palette_, self.doing)
             painter.end()
             return
         if self._picture is not None:

@@ -149,6 +149,10 @@ def _style(p: Palette) -> str:
     QToolButton[flat="true"]:focus {{ border: 2px solid {p.action}; padding: 4px 9px; }}
     QToolButton[flat="true"][small="true"] {{ padding: 3px 3px; font-size: 9pt; }}
     QToolButton[flat="true"][small="true"]:focus {{ padding: 2px 2px; }}
+    QToolButton#section {{ background: transparent; border: 1px solid transparent; padding: 2px 2px; font-weight: 600; }}
+    QToolButton#section:checked {{ background: transparent; color: {p.ink}; }}
+    QToolButton#section:hover {{ color: {p.action}; }}
+    QToolButton#section:focus {{ border: 2px solid {p.action}; padding: 1px 1px; }}
     QFileDialog QToolButton {{ padding: 3px; }}
     QFileDialog QToolButton:focus {{ padding: 2px; }}
     QToolButton::menu-indicator {{ image: none; width: 0; }}

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QWidget
 from vastgrid import catalog
 from vastgrid.data.places import Line
 from vastgrid.qt.window.edit_tools import edit_tools
-from vastgrid.qt.window.make_menu import drawn_field, drawn_kind
+from vastgrid.qt.window.offers import drawn_field, drawn_kind
 from vastgrid.qt.window.parts import Parts
 from vastgrid.qt.window.picking import TOOLS
 
@@ -52,7 +52,7 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     add("section_end", "Close the section", lambda: parts.views.sectioning.close_section())
     add("measure", "Measure from place to place", lambda: parts.measuring.distance(), "Ctrl+M")
     add("measure_area", "Measure an area", lambda: parts.measuring.area())
-    add("forms", "Compare output formats …", lambda: parts.make_menu.which_form().open())
+    add("forms", "Compare output formats …", lambda: parts.offers.which_form().open())
     add("interval", "Check the interval of contours …", lambda: parts.interval.ask())
     add("swipe", "Compare side by side with a slider", lambda: parts.views.compare(blink=False))
     add("blink", "Compare by switching", lambda: parts.views.compare(blink=True))
@@ -94,7 +94,7 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
                 f"{each.title} along a drawn line …"
                 if drawn_kind(each) is Line
                 else f"{each.title} over a drawn area …",
-                partial(lambda name: parts.make_menu.draw(name), each.id),
+                partial(lambda name: parts.offers.draw(name), each.id),
             )
     add("quit", "Quit", own["quit"], "Ctrl+Q")
     for key, kind, hand in edit_tools():
@@ -119,5 +119,9 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     actions["keep_rim"].setIconText("keep outline")
     add("plan", "Go to the plan", lambda: parts.views.plan.setFocus(), "F6")
     add("lineage", "Go to the lineage", own["lineage"], "F7")
+    add("lineage_all", "Lineage over the whole window, in one row, or as needed", own["lineage_all"], "Shift+F7")
+    add("zoom_out", "Zoom the lineage out", own["zoom_out"], "Ctrl+Alt+-")
+    add("zoom_in", "Zoom the lineage in", own["zoom_in"], "Ctrl+Alt++")
+    add("fold", "Fold or unfold what follows the chosen card", own["fold"], "Ctrl+B")
     add("panel", "Fold or show the panel", own["panel"], "F8")
     return actions

@@ -30,9 +30,9 @@ def run(arguments: list[str]) -> int:
     from vastgrid.demo import tollgarth
     from vastgrid.home import faults, log
     from vastgrid.qt.widgets import theme
+    from vastgrid.qt.widgets.section import settings
     from vastgrid.qt.window.at_home import desktop_is_dark, kept_text_size
     from vastgrid.qt.window.main_window import MainWindow
-    from vastgrid.qt.window.window_place import settings
     from vastgrid.recipes.recipe import SUFFIX
 
     # Work in the background asks for Python's lock without pause; the window gets it in a millisecond instead of five.

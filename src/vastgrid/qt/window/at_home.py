@@ -26,7 +26,7 @@ from vastgrid.manual.pages import FIRST
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.manual_window import ManualWindow
 from vastgrid.qt.widgets import theme
-from vastgrid.qt.window.window_place import settings
+from vastgrid.qt.widgets.section import settings
 from vastgrid.tasks.runner import Task
 
 # Work that took so many seconds is worth a word when it ends.

@@ -28,7 +28,7 @@ from vastgrid.qt.dialogs.table_dialog import TableDialog
 from vastgrid.qt.dialogs.tree_dialog import TreeDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import entry
-from vastgrid.qt.window.make_menu import drawn_field
+from vastgrid.qt.window.offers import drawn_field
 
 
 def _covers(kind: str) -> bool:

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import dataclasses
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtWidgets import QMenu, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
+from vastgrid.base.words import size_words
+from vastgrid.data.dataset import Dataset
+from vastgrid.declarations.conversion import listed
+from vastgrid.declarations.fileformat import USES, Format
 from vastgrid.delivery.sets import MEETING, known_sets
 from vastgrid.execution.executor import Units
 from vastgrid.lineage.graph import Role
@@ -16,8 +21,14 @@ from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.deliver_dialog import DeliverDialog, File
-from vastgrid.qt.widgets import glyphs, theme
-from vastgrid.qt.widgets.buttons import entry
+from vastgrid.qt.widgets.chooser import Choice, Chooser
+
+
+def _why_not(form: Format, data: Sequence[Dataset]) -> str:
+    """Return why a format cannot hold some data; empty where it can hold something of them."""
+    if not data or any(isinstance(own, form.carries.kinds) for own in data):
+        return ""
+    return f"holds {listed(list(dict.fromkeys(kind.title for kind in form.carries.kinds)))} only"
 
 
 class Delivering:
@@ -31,30 +42,45 @@ class Delivering:
         Whose job it is.
     making : Making
         Runs the delivery.
-    palette : callable
-        Gives the theme.
+    sheet : callable
+        Opens a sheet of choices under a title.
     """
 
-    def __init__(self, parent: QWidget, desk: Desk, making: Making, palette: Callable[[], theme.Palette]) -> None:
-        self.parent, self.desk, self.making, self.palette = parent, desk, making, palette
+    def __init__(
+        self, parent: QWidget, desk: Desk, making: Making, sheet: Callable[[str, list[Choice]], Chooser]
+    ) -> None:
+        self.parent, self.desk, self.making, self.sheet = parent, desk, making, sheet
 
-    def fill_menu(self, menu: QMenu) -> None:
-        nodes = self.desk.selection
-        kinds = [type(d) for node in nodes if (d := self.desk.session.dataset(node)) is not None]
-        able = [
-            each
-            for each in catalog.FORMATS
-            if each.write is not None and (not kinds or any(issubclass(kind, each.carries.kinds) for kind in kinds))
-        ]
-        for delivery_set in known_sets():
-            run = partial(self.desk.guarded, partial(self.deliver_set, delivery_set.name))
-            entry(menu, f"{delivery_set.title} …", run, glyphs.icon("delivery", self.palette().action))
-        menu.addSeparator()
-        for each in able:
-            run = partial(self.desk.guarded, partial(self.deliver, each.id))
-            entry(menu, f"{each.title} file …", run, glyphs.icon("delivery", self.palette().action))
-        if not able:
-            entry(menu, "No format can hold these")
+    def choose(self) -> Chooser:
+        """Open the sheet of who it goes to, and as what."""
+        return self.sheet("Deliver: to whom, or as what", self.choices())
+
+    def choices(self) -> list[Choice]:
+        """Return the sets with what they hold, the formats that can hold what is chosen, and those that cannot with the reason."""
+        graph = self.desk.session.graph
+        nodes = [node for node in self.desk.selection if graph[node].role is not Role.DELIVERY]
+        data = [own for node in nodes if (own := self.desk.session.dataset(node)) is not None]
+        found = []
+        for whole in known_sets():
+            told, _, quiet = whole.title.partition(": ")
+            files = ", ".join(catalog.format_named(one.format).title for one in whole.enclosures)
+            send = partial(self.desk.guarded, partial(self.deliver_set, whole.name))
+            found.append(Choice("To whom", told, quiet or files, "delivery", send, (whole.name, files)))
+        last = list(dict.fromkeys(n.operation for n in reversed(graph.nodes.values()) if n.role is Role.DELIVERY))
+        able, cannot = [], []
+        for each in sorted((own for own in catalog.FORMATS if own.write), key=lambda own: USES.index(own.used_for)):
+            why = _why_not(each, data)
+            words = (each.id, *each.suffixes, *each.also)
+            send = partial(self.desk.guarded, partial(self.deliver, each.id))
+            if why:
+                cannot.append(Choice("Cannot hold what is chosen", each.title, why, "delivery", None, words))
+                continue
+            size = sum(each.weigh(own) for own in data)
+            told = f"{each.suffixes[0]}" + (f", about {size_words(max(size, 1e3))}" if data else "")
+            able.append(Choice(each.used_for[0].upper() + each.used_for[1:], each.title, told, "delivery", send, words))
+        titles = {catalog.format_named(name).title for name in last[:3]}
+        again = [dataclasses.replace(each, group="Sent last") for each in able if each.title in titles]
+        return [*found, *again, *able, *cannot]
 
     def deliver(self, operation: str) -> None:
         """Ask what goes out and where, write it, read it back."""

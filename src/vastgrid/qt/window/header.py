@@ -20,7 +20,7 @@ JOB_MENU = (
     *("recipe", "run_recipe", None),
     *("undo", "redo", "remove", "keep_copy", None),
     *("large", None),
-    *("fit", "only", "panel", None),
+    *("fit", "only", "panel", "lineage_all", "zoom_out", "zoom_in", "fold", None),
     *("theme", "text_larger", "text_smaller", "text_usual", None),
     *("manual", None, "quit"),
 )
@@ -33,10 +33,12 @@ class Header(QWidget):
     ----------
     actions : dict
         What can be done, by name.
-    menus : dict
-        What fills the menus Make, Check and Deliver.
     finder : QWidget
         The field in which anything is found.
+    make, deliver : callable
+        Open the sheets of what can be made, and sent out.
+    check : callable
+        Fills the menu of what can be checked.
     recent : callable
         Fills a menu with the jobs that were open lately.
     """
@@ -44,8 +46,11 @@ class Header(QWidget):
     def __init__(
         self,
         actions: dict[str, QAction],
-        menus: dict[str, Callable[[QMenu], None]],
         finder: QWidget,
+        *,
+        make: Callable[[], object],
+        check: Callable[[QMenu], None],
+        deliver: Callable[[], object],
         recent: Callable[[QMenu], None],
     ) -> None:
         super().__init__()
@@ -70,9 +75,10 @@ class Header(QWidget):
         row.addWidget(self.job)
         row.addSpacing(12)
         row.addWidget(flat_button("Import", actions["import"].trigger))
-        self.menus = {name.lower(): menu_button(name, fill) for name, fill in menus.items()}
-        for button in self.menus.values():
-            row.addWidget(button)
+        self.make, self.deliver = flat_button("Make", make), flat_button("Deliver", deliver)
+        self.check = menu_button("Check", check)
+        for own in (self.make, self.check, self.deliver):
+            row.addWidget(own)
         row.addStretch()
         for key, sign in (("undo", "↶"), ("redo", "↷")):
             button = flat_button(sign)

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QWidget
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import unit_word
+from vastgrid.base.words import gap_words
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours
 from vastgrid.measures.heights import surface_of
@@ -64,7 +65,7 @@ class AskInterval:
                 ("Pairs that keep it", f"{made.keep} of {made.pairs}"),
             ]
             if surface is not None:
-                rows.append((f"From {surface.name}", f"{made.on_surface:.3f}{unit} at most"))
+                rows.append((f"From {surface.name}", f"{gap_words(made.on_surface)}{unit} at most"))
             verdict = "The interval is kept" if made.good else "The interval is not kept"
             self.measuring.readings.show_rows(verdict, rows)
             self.measuring.plan.mark = made.worst

@@ -6,12 +6,19 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, QPointF, Qt, QUrl
-from PyQt6.QtGui import QCloseEvent, QDesktopServices, QDragEnterEvent, QDropEvent, QGuiApplication, QPalette
+from PyQt6.QtCore import QEvent, QObject, Qt, QUrl
+from PyQt6.QtGui import (
+    QCloseEvent,
+    QDesktopServices,
+    QDragEnterEvent,
+    QDropEvent,
+    QGuiApplication,
+    QPalette,
+    QResizeEvent,
+)
 from PyQt6.QtWidgets import (
     QApplication,
     QMainWindow,
-    QMenu,
     QMessageBox,
     QScrollArea,
     QSplitter,
@@ -19,11 +26,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from vastgrid.jobs.glance import Suggestion
 from vastgrid.jobs.session import Session
 from vastgrid.manual.pages import of_finding
-from vastgrid.qt.panel.panel import Panel
-from vastgrid.qt.views.lineage_view import LineageView
+from vastgrid.qt.panel.panel import Panel, PanelWork
+from vastgrid.qt.views.lineage_view import CARD_MIME, LineageView
 from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.chooser import Chooser
 from vastgrid.qt.window.actions import add_actions
 from vastgrid.qt.window.at_home import desktop_is_dark
 from vastgrid.qt.window.finder import Finder
@@ -32,6 +41,9 @@ from vastgrid.qt.window.parts import Parts
 from vastgrid.qt.window.searching import Searching
 from vastgrid.qt.window.status_line import StatusLine
 from vastgrid.qt.window.window_place import place_window, remember_window
+
+# The part of the height below the header that the lineage takes at most unasked.
+LINEAGE = 0.45
 
 
 class MainWindow(QMainWindow):
@@ -54,19 +66,24 @@ class MainWindow(QMainWindow):
         self.parts = parts = Parts(self, session, lambda: self.palette_, lambda: self.apply_theme(self.palette_))
         self.desk = parts.desk
         self.finder = Finder(lambda text: self.searching.hits(text))
-        own: dict[str, Callable[[], object]] = {
+        doings: dict[str, Callable[[], object]] = {
             "theme": self.toggle_theme,
             "find": self.finder.begin,
             "quit": self.close,
             "lineage": self._to_lineage,
+            "lineage_all": self._turn_lineage,
+            "zoom_out": lambda: self.lineage.zoom(1),
+            "zoom_in": lambda: self.lineage.zoom(-1),
+            "fold": self._fold_chosen,
             "panel": lambda: self.panel.setVisible(not self.panel.isVisible()),
         }
-        self.actions_ = add_actions(self, parts, own)
+        self.actions_ = add_actions(self, parts, doings)
         self.searching = Searching(self.desk, parts, self.actions_, self._go_to_card)
         parts.build_views(self.actions_)
         self.views, self.plan = parts.views, parts.views.plan
         self.lineage = LineageView(self.desk, palette)
-        self.panel = Panel(self.desk, palette)
+        work = PanelWork(parts.making, parts.sourcing, parts.inspecting, parts.styling, parts.figuring)
+        self.panel = Panel(self.desk, palette, work)
         self.setAcceptDrops(True)
         self._lay_out()
         self._connect()
@@ -94,13 +111,14 @@ class MainWindow(QMainWindow):
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
         parts = self.parts
-        menus: dict[str, Callable[[QMenu], None]] = {
-            "Make": lambda menu: parts.make_menu.fill(menu, self.actions_),
-            "Check": lambda menu: parts.checking.fill_menu(menu, self.actions_),
-            "Deliver": parts.delivering.fill_menu,
-        }
-        self.header = Header(self.actions_, menus, self.finder, parts.at_home.fill_recent)
-        self.menus = self.header.menus
+        self.header = Header(
+            self.actions_,
+            self.finder,
+            make=self.choose_make,
+            check=lambda menu: parts.checking.fill_menu(menu, self.actions_),
+            deliver=parts.delivering.choose,
+            recent=parts.at_home.fill_recent,
+        )
         outer.addWidget(self.header)
         self.lineage_scroll = QScrollArea()
         self.lineage_scroll.setWidgetResizable(True)
@@ -111,6 +129,13 @@ class MainWindow(QMainWindow):
         self.halves.addWidget(self.lineage_scroll)
         self.halves.setSizes([450, 275])
         self.halves.setStretchFactor(0, 1)
+        # How much of the height the lineage has: as much as its rows need, or as somebody dragged it; all; or one row.
+        self._lineage_has = "needed"
+        self.halves.splitterMoved.connect(lambda *_: setattr(self, "_lineage_has", "dragged"))
+        handle = self.halves.handle(1)
+        assert handle is not None
+        handle.setToolTip("Drag, or double-click for the lineage alone")
+        handle.installEventFilter(self)
         # People read in the panel: it has the full height.
         self.across = QSplitter(Qt.Orientation.Horizontal)
         self.across.addWidget(self.halves)
@@ -140,11 +165,13 @@ class MainWindow(QMainWindow):
         self.plan.scale_changed.connect(self.status.scale.setText)
         self.views.pointed.connect(self.status.readout.setText)
         self.views.room_wanted.connect(self._make_room)
-        self.lineage.wanted_targets.connect(self._targets_menu)
+        self.lineage.laid_out.connect(self._fit_lineage)
+        self.lineage.wanted_targets.connect(lambda: self.desk.guarded(self.choose_make))
+        self.lineage.filled.connect(lambda card: desk.guarded(lambda: parts.making.drafting.fill(card)))
+        self.lineage.given_up.connect(parts.making.drafting.give_up)
+        desk.drafted.connect(self._show_draft)
         self.lineage.switched.connect(desk.toggle_shown)
         self.lineage.removed.connect(lambda: desk.guarded(desk.remove_chosen))
-        self.panel.figures_of = parts.figuring.of
-        self.panel.can_mend = parts.inspecting.can_mend
 
     def _connect_panel(self) -> None:
         desk, parts, panel = self.desk, self.parts, self.panel
@@ -152,27 +179,9 @@ class MainWindow(QMainWindow):
         def guarded(run: Callable[..., object]) -> Callable[..., None]:
             return lambda *values: desk.guarded(partial(run, *values))
 
-        making, sourcing, inspecting = parts.making, parts.sourcing, parts.inspecting
-        panel.field_changed.connect(guarded(making.change_field))
-        panel.fields_changed.connect(guarded(making.change_fields))
-        panel.field_left_open.connect(guarded(lambda node, field: making.change_fields(node, {field: None})))
-        panel.field_edited.connect(making.preview_field)
-        panel.editing_ended.connect(making.end_preview)
-        panel.remake.connect(guarded(making.remake))
         panel.place.connect(lambda east, north: self.views.go_to(east, north))
-        panel.renamed.connect(desk.rename)
-        panel.read_again.connect(guarded(sourcing.read_again))
-        panel.source_switched.connect(guarded(sourcing.switch))
-        panel.source_dropped.connect(guarded(sourcing.drop))
-        panel.source_added.connect(guarded(sourcing.add))
         panel.source_replaced.connect(guarded(parts.ask_replacement))
-        panel.source_given_role.connect(guarded(sourcing.give_role))
-        panel.source_painted.connect(sourcing.paint)
         panel.compare.connect(guarded(parts.checking.compare))
-        panel.look_changed.connect(parts.styling.set_look)
-        panel.shifted.connect(parts.styling.shift)
-        panel.finding_wanted.connect(inspecting.go_to)
-        panel.finding_mended.connect(guarded(lambda noticed: inspecting.mend(noticed.node, noticed.finding.remedy)))
         panel.finding_explained.connect(lambda code: parts.at_home.show_manual(of_finding(code)))
         panel.findings_listed.connect(self.actions_["findings"].trigger)
         panel.report_wanted.connect(guarded(parts.checking.save_report))
@@ -180,7 +189,7 @@ class MainWindow(QMainWindow):
         panel.map_wanted.connect(guarded(parts.checking.draw_answer))
         panel.file_wanted.connect(guarded(parts.checking.look_into))
         panel.text_saved.connect(guarded(lambda path, text: parts.save_text(Path(path), text)))
-        panel.edits_changed.connect(guarded(making.rewrite_edits))
+        panel.wished.connect(guarded(self._do))
         panel.edits_saved.connect(guarded(parts.save_edits))
         panel.edits_loaded.connect(guarded(parts.load_edits))
         panel.open_folder.connect(lambda path: QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(path).parent))))
@@ -239,6 +248,7 @@ class MainWindow(QMainWindow):
     def refresh_views(self) -> None:
         """Show the cards that are to be seen, in their looks."""
         self.views.show_items()
+        self._say_why_empty()
         self.parts.ordering.see_to([item.dataset for item in self.plan.items], self.session.folder)
 
     def show_panel(self) -> None:
@@ -269,7 +279,22 @@ class MainWindow(QMainWindow):
         seen = editor is not None and editor.isVisible()
         self.plan.show_preview(made if seen else None)  # type: ignore[arg-type]  # the signal carries datasets
 
+    def _say_why_empty(self) -> None:
+        """Tell the plan what it is to say while there is nothing in it."""
+        graph, task = self.session.graph, self.desk.runner.current()
+        doing = ""
+        if task is not None:
+            doing = f"{task.title[0].upper()}{task.title[1:]} …"
+        elif any(card.digest for card in graph.cards.values()):
+            doing = "All cards are hidden: the circle on a card shows it"
+        if doing != self.plan.doing:
+            self.plan.doing = doing
+            self.plan.update()
+
     def _show_tasks(self) -> None:
+        self._say_why_empty()
+        if self.panel.glance is not None:
+            self.show_panel()
         self.status.show_tasks(self.desk.runner.current(), self.parts.ordering.task)
 
     def _forget(self) -> None:
@@ -280,8 +305,46 @@ class MainWindow(QMainWindow):
     def _to_lineage(self) -> None:
         self.lineage.setFocus()
 
+    def _fit_lineage(self) -> None:
+        """Give the lineage the height that its rows need, up to a part of the window's."""
+        sizes = self.halves.sizes()
+        room = sum(sizes)
+        if room <= 0 or self._lineage_has == "dragged" or self._sizes:
+            return
+        need = self.lineage.layout_.size.height() + 4
+        wanted = {"needed": min(max(need, 110), round(room * LINEAGE)), "one row": 96, "all": room}[self._lineage_has]
+        if abs(sizes[1] - wanted) > 1:
+            self.views.setVisible(self._lineage_has != "all")
+            self.halves.setSizes([room - wanted, wanted])
+
+    def _turn_lineage(self) -> None:
+        """Give the lineage all of the window, then one row, then what it needs."""
+        turns = {"needed": "all", "dragged": "all", "all": "one row", "one row": "needed"}
+        self._lineage_has = turns[self._lineage_has]
+        self.views.setVisible(True)
+        self._fit_lineage()
+
+    def _fold_chosen(self) -> None:
+        """Fold away what was made from the chosen card, or unfold it."""
+        for card in self.desk.selection[-1:]:
+            self.lineage.fold(card)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is not None and event.type() is QEvent.Type.MouseButtonDblClick and watched is self.halves.handle(1):
+            self._lineage_has = "needed" if self._lineage_has == "all" else "all"
+            self.views.setVisible(True)
+            self._fit_lineage()
+            return True
+        return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit_lineage()
+
     def _bring_into_sight(self) -> None:
         """Scroll the lineage to the card that was chosen last, new ones too."""
+        if self.desk.selection:
+            self.lineage.unfold_to(self.desk.selection[-1])
         place = self.lineage.place_of(self.desk.selection[-1]) if self.desk.selection else None
         if place is not None:
             self._in_sight = list(self.desk.selection)
@@ -291,6 +354,14 @@ class MainWindow(QMainWindow):
             self.lineage_scroll.ensureVisible(
                 middle.x(), middle.y(), round(place.width() / 2) + 12, round(place.height() / 2) + 10
             )
+
+    def _bring_lit_into_sight(self) -> None:
+        """Scroll the lineage to the first card that fits a step that is begun, where none is in sight."""
+        places = [place for card in self.lineage.lit or () if (place := self.lineage.place_of(card)) is not None]
+        seen = self.lineage.visibleRegion().boundingRect()
+        if places and not any(seen.contains(place.center().toPoint()) for place in places):
+            middle = min(places, key=lambda place: place.top()).center().toPoint()
+            self.lineage_scroll.ensureVisible(middle.x(), middle.y(), 60, 50)
 
     def _make_room(self, wanted: bool) -> None:
         """Give the views room from the lineage for the section strip, and take it back afterwards."""
@@ -306,7 +377,9 @@ class MainWindow(QMainWindow):
     # -- hands
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        if event is not None and event.mimeData() is not None and event.mimeData().hasUrls():  # type: ignore[union-attr]
+        data = event.mimeData() if event is not None else None
+        # A card of this window is no file that comes in.
+        if event is not None and data is not None and data.hasUrls() and not data.hasFormat(CARD_MIME):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
@@ -316,15 +389,38 @@ class MainWindow(QMainWindow):
         event.acceptProposedAction()
         self.desk.guarded(lambda: self.parts.importing.files(paths))
 
-    def _targets_menu(self, node: str, place: QPointF) -> None:
-        self.targets_menu().popup(place.toPoint())
+    def choose_make(self) -> Chooser:
+        """Open the sheet of what can be made from the chosen cards."""
+        names = [self.session.graph[card].name for card in self.desk.selection]
+        from_what = f" from {names[0]}" if len(names) == 1 else f" from {len(names)} cards" if names else ""
+        return self.parts.sheet(f"Make{from_what}", self.parts.offers.choices(self.actions_))
 
-    def targets_menu(self) -> QMenu:
-        """Return the menu of what can be made from the chosen cards, files included."""
-        menu = QMenu(self)
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.parts.make_menu.fill(menu, self.actions_)
-        return menu
+    def _do(self, wish: Suggestion) -> None:
+        """Do what the job at a glance proposes."""
+        parts, cards = self.parts, list(wish.cards)
+        doings: dict[str, Callable[[], object]] = {
+            "import": parts.importing.choose,
+            "open": parts.open_job,
+            "manual": lambda: parts.at_home.show_manual("first-hour"),
+            "read_again": lambda: parts.sourcing.read_again(cards[0]),
+            "remake": parts.making.remake_all,
+            "findings": parts.checking.show_findings,
+            "make": lambda: parts.making.make(wish.operation, cards, {}),
+            "deliver": parts.delivering.choose,
+        }
+        if wish.action == "deliver":
+            self.desk.select(cards)
+        doings[wish.action]()
+
+    def _show_draft(self) -> None:
+        """Show the step that is begun, or whatever is chosen where none is."""
+        self.panel.setVisible(True)
+        self.lineage.lit = self.parts.making.drafting.lit() if self.desk.draft is not None else None
+        self.lineage.update()
+        self.show_panel()
+        self._bring_lit_into_sight()
+        if self.panel.draft is not None:
+            self.panel.draft.begin()
 
     def changeEvent(self, event: QEvent | None) -> None:
         super().changeEvent(event)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
+from PyQt6 import sip
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QFileDialog, QWidget
@@ -12,6 +14,7 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.files import read_text, write_text
+from vastgrid.base.progress import Progress
 from vastgrid.data.places import Area
 from vastgrid.jobs.session import Session
 from vastgrid.params import declare
@@ -26,14 +29,15 @@ from vastgrid.qt.dialogs.go_dialog import GoDialog
 from vastgrid.qt.views.measuring import Measuring
 from vastgrid.qt.views.views import Views
 from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.chooser import Choice, Chooser
 from vastgrid.qt.window.at_home import AtHome
 from vastgrid.qt.window.checking import Checking
 from vastgrid.qt.window.delivering import Delivering
 from vastgrid.qt.window.edit_tools import EditTools
 from vastgrid.qt.window.importing import Importing
 from vastgrid.qt.window.interval import AskInterval
-from vastgrid.qt.window.make_menu import MakeMenu
 from vastgrid.qt.window.moving_labels import MovingLabels
+from vastgrid.qt.window.offers import Offers
 from vastgrid.qt.window.picking import Picking
 from vastgrid.qt.window.picturing import Picturing
 from vastgrid.qt.window.repeating import Repeating
@@ -58,7 +62,7 @@ class Parts:
 
     views: Views
     measuring: Measuring
-    make_menu: MakeMenu
+    offers: Offers
     moving_labels: MovingLabels
     interval: AskInterval
     picturing: Picturing
@@ -81,7 +85,7 @@ class Parts:
         self.figuring = Figuring(self.desk)
         self.ordering = Ordering(self.desk)
         self.importing = Importing(window, self.desk)
-        self.delivering = Delivering(window, self.desk, self.making, palette)
+        self.delivering = Delivering(window, self.desk, self.making, self.sheet)
         self.checking = Checking(window, self.desk, self.making, self.inspecting, palette)
         self.repeating = Repeating(window, self.desk, palette, self._use)
         self.tiling = LargeFolderWork(window, self.desk, palette)
@@ -93,13 +97,13 @@ class Parts:
         plan = self.views.plan
         self.desk.view_box = lambda: plan.view.box()
         self.measuring = Measuring(self.desk, plan)
-        self.make_menu = MakeMenu(
+        self.offers = Offers(
             self.window,
             self.desk,
             self.making,
             plan,
             self.palette,
-            lambda name: self.delivering.deliver(name),
+            lambda: self.delivering.choose(),
             self.tiling,
         )
         self.interval = AskInterval(self.window, self.desk, self.measuring)
@@ -107,6 +111,27 @@ class Parts:
         self.edit_tools = EditTools(self.window, self.desk, self.making, self.views)
         self.picking = Picking(self.window, self.desk, self.making, self.views)
         self.moving_labels = MovingLabels(self.desk, self.making, plan)
+
+    def sheet(self, title: str, choices: Sequence[Choice]) -> Chooser:
+        """Open a sheet of choices over the window."""
+        self.chooser = Chooser(self.window, self.palette(), title, choices)
+        self.chooser.begin()
+        slow = [each for each in choices if each.tell is not None]
+        if slow:
+            chooser = self.chooser
+
+            def say(title: str, quiet: str) -> None:
+                if not sip.isdeleted(chooser):
+                    chooser.tell(title, quiet)
+
+            def work(progress: Progress) -> None:
+                for title, tell in {each.title: each.tell for each in slow if each.tell}.items():
+                    progress.report(0.0)
+                    self.desk.bridge.post(partial(say, title, tell()))
+
+            self.desk.behind.cancel_all()
+            self.desk.start_behind(self.desk.behind, "what could be made", work, lambda made: None)
+        return self.chooser
 
     # -- what asks for a place or a file first
 

@@ -100,6 +100,8 @@ class Picking:
     # -- drawing areas
 
     def _take_up(self, key: str) -> None:
+        # The tool before would take this one out of the hand where it ends.
+        self.put_down()
         self._card = self.desk.selection[0]
         plan = self.views.plan
         if key == PICK_BOX:

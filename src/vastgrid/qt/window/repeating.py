@@ -10,12 +10,13 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import size_words
 from vastgrid.jobs.dropping import Drop, drop, room_of
 from vastgrid.jobs.save_as_job import NewJob, keep_job
 from vastgrid.lineage.graph import Role
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.dialogs.recipe_dialog import RecipeDialog
-from vastgrid.qt.dialogs.room_dialog import RoomDialog, size_words
+from vastgrid.qt.dialogs.room_dialog import RoomDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.recipes.capture import recipe_of
 from vastgrid.recipes.recipe import SUFFIX, Recipe, read_recipe, slug, write_recipe

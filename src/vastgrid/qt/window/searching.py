@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
-import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -12,15 +10,13 @@ from PyQt6.QtGui import QAction
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.base.ranking import found
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.jobs.plain_words import understood
 from vastgrid.manual.pages import TASKS, page
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.window.finder import Hit
 from vastgrid.qt.window.parts import Parts
-
-# A word that is typed wrong is taken for one that is as like it as this.
-_ALIKE = 0.78
 
 
 @dataclass(frozen=True)
@@ -57,19 +53,13 @@ class Searching:
 
     def hits(self, text: str) -> list[Hit]:
         """Return what is found for what was typed, the best first."""
-        words = text.lower().split()
         chosen, graph = tuple(self.desk.selection), self.desk.session.graph
         if self._chosen != chosen or self._graph is not graph:
             self._chosen, self._graph, self._kept = chosen, graph, list(self._entries())
         # What can be done at this moment changes without the job.
         entries = [*self._doable(), *self._kept]
-        good = _ranked(words, entries)
-        if not good:
-            known = {word for each in entries for name in each.names for word in name.lower().split() if len(word) > 3}
-            meant = [(difflib.get_close_matches(word, known, 1, _ALIKE) or [word])[0] for word in words]
-            good = _ranked(meant, entries) if meant != words else []
-        found = [Hit(each.text, partial(self.desk.guarded, each.run)) for each in good]
-        return [*self._sentence(text), *found]
+        good = found(text, entries, lambda each: each.names, lambda each: each.rank)
+        return [*self._sentence(text), *(Hit(each.text, partial(self.desk.guarded, each.run)) for each in good)]
 
     def _sentence(self, text: str) -> list[Hit]:
         wish = understood(text, self.desk.session, self.desk.selection)
@@ -140,29 +130,3 @@ class Searching:
 
 def _refuse(why: str) -> None:
     raise CallError(why)
-
-
-def _ranked(words: Sequence[str], entries: Sequence[_Entry]) -> list[_Entry]:
-    """Return what fits, the best first."""
-    scored = [(score, each.rank, each) for each in entries if (score := _score(words, each.names)) is not None]
-    return [each for *_, each in sorted(scored, key=lambda one: one[:2])]
-
-
-def _score(words: Sequence[str], names: Sequence[str]) -> float | None:
-    """Return how well what was typed fits any of some names: 0 for the name itself; None where it does not.
-
-    Every word that was typed has to begin a word of the name, or stand within one from its third letter on.
-    """
-    best: float | None = None
-    for place, name in enumerate(names):
-        inside = name.lower()
-        parts = [inside, *re.findall(r"[^\s(),/–-]+", inside)]
-        if not words or not all(
-            any(part.startswith(word) for part in parts) or (len(word) > 2 and word in inside) for word in words
-        ):
-            continue
-        begins = all(any(part.startswith(word) for part in parts) for word in words)
-        score = 0.0 if inside == " ".join(words) else 1.0 if inside.startswith(words[0]) else 2.0 if begins else 3.0
-        score += 0.5 * min(place, 1)
-        best = score if best is None else min(best, score)
-    return best

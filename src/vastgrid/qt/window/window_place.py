@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRect, QSettings
+from PyQt6.QtCore import QRect
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QWidget
+
+from vastgrid.qt.widgets.section import settings
 
 USUAL = (1280, 800)
 # A title bar and frame as most desktops draw them; the system tells the true ones only once the window is there.
 TITLE, FRAME = 38, 4
-
-
-def settings() -> QSettings:
-    """Return what is remembered of the window, apart from any job."""
-    return QSettings(QSettings.Format.IniFormat, QSettings.Scope.UserScope, "vastgrid", "window")
 
 
 def fitting(wanted: QRect, room: QRect) -> QRect:

@@ -35,7 +35,7 @@ class Log(ABC):
     def __str__(self) -> str:
         on = sum(not entry.startswith(OFF) for entry in self.entries)
         if not self.entries:
-            return "no edit"
+            return "no edits"
         return (
             count(on, "edit")
             if on == len(self.entries)

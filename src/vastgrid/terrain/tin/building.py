@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, count, note
-from vastgrid.base.words import place_words, spaced
+from vastgrid.base.words import gap_words, place_words, spaced
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import Linework, legs
@@ -58,7 +58,7 @@ def places_of(
         worst = int(spread.argmax())
         east, north = (float(value) for value in xyz[first[worst], :2])
         text = (
-            f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {spread[worst]:.3f}{unit} "
+            f"Heights differ at {count(int(differ.sum()), 'place')}, at most by {gap_words(spread[worst])}{unit} "
             f"({place_words(east, north)}); the {rule.value} counts."
         )
         findings.append(undecided("two-heights", text, (east, north), rule, "heights"))
@@ -153,7 +153,7 @@ def nearest_edges(
         at = legs(work.offsets, len(work.vertices))
         pairs.append(np.column_stack((own[found[at]], own[found[at + 1]])))
     new = np.concatenate(pairs)
-    text = f"{count(sum(len(work) for work in lines), 'line')} lead over the nearest points, at most {far:.3f} away."
+    text = f"{count(sum(len(work) for work in lines), 'line')} lead over the nearest points, at most {gap_words(far)} away."
     findings.append(note("nearest-points", text))
     last = int(order.max(initial=0)) + 1
     return once_in_order(np.concatenate((edges, new)), np.concatenate((order, last + np.arange(len(new)))))

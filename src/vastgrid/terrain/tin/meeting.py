@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Remedy, Severity, count, note
 from vastgrid.base.quantities import unit_word
-from vastgrid.base.words import place_words, spaced
+from vastgrid.base.words import gap_words, place_words, spaced
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame
 from vastgrid.kernels.triangles import topology
@@ -80,7 +80,7 @@ class Met:
                 continue
             spread, at = self.worst[kind]
             text += (
-                f"; at {spaced(differ)} with different heights, at most {spread:.3f}{unit} apart ({place_words(at[0], at[1])}); "
+                f"; at {spaced(differ)} with different heights, at most {gap_words(spread)}{unit} apart ({place_words(at[0], at[1])}); "
                 f"the {self.rule.value} counts."
             )
             found.append(undecided(code, text, at, self.rule, "crossings"))
@@ -89,7 +89,7 @@ class Met:
     def refusal(self, frame: Frame) -> str:
         """Return every place where heights differ, as the reason why nothing is made."""
         unit = unit_word(frame.vertical)
-        each = [f"{place_words(at[0], at[1])} ({spread:.3f}{unit} apart)" for spread, at in self.all_different]
+        each = [f"{place_words(at[0], at[1])} ({gap_words(spread)}{unit} apart)" for spread, at in self.all_different]
         shown = "; ".join(each[:200])
         more = f"; and {spaced(len(each) - 200)} more" if len(each) > 200 else ""
         return f"breaklines cross or meet with different heights at {count(len(each), 'place')}: {shown}{more}"

@@ -1,13 +1,14 @@
-"""The Make menu: what can be made from the chosen cards, and what is asked or drawn before."""
+"""What can be made from the chosen cards, and what is asked or drawn before."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import dataclasses
+from collections.abc import Callable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
-from PyQt6.QtWidgets import QDialog, QMenu, QWidget
+from PyQt6.QtWidgets import QDialog, QWidget
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
@@ -18,7 +19,7 @@ from vastgrid.data.frame import UNKNOWN
 from vastgrid.data.kinds import kind_named
 from vastgrid.data.places import Line
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.conversion import Conversion
+from vastgrid.declarations.conversion import Conversion, Input, listed
 from vastgrid.execution.foretelling import offered
 from vastgrid.execution.forms import form_of, ways
 from vastgrid.execution.steps import check_usable, settled
@@ -31,13 +32,15 @@ from vastgrid.qt.dialogs.ask_dialog import AskDialog
 from vastgrid.qt.dialogs.tries_dialog import TriesDialog, Try
 from vastgrid.qt.views.plan_view import PlanView
 from vastgrid.qt.views.tools import Tool
-from vastgrid.qt.widgets import glyphs, theme
-from vastgrid.qt.widgets.buttons import entry, heading, submenu
+from vastgrid.qt.widgets import theme
+from vastgrid.qt.widgets.chooser import Choice
 from vastgrid.qt.window.tiling import LargeFolderWork
 
 # In this order what can be made is offered; what only changes a card comes last of them.
-CHANGED = "The same, changed"
-GROUPS = ("Ground", "Lines", "Grids", "Solids", "Points", CHANGED)
+CHANGED, FIGURES = "The same, changed", "Figures"
+GROUPS = ("Ground", "Lines", "Grids", "Solids", "Points", FIGURES, CHANGED)
+# Of what was made last, these many stand first.
+MOST_LAST = 4
 
 
 def drawn_field(conversion: Conversion) -> str:
@@ -50,7 +53,36 @@ def drawn_kind(conversion: Conversion) -> type:
     return declare.field_named(conversion.params, drawn_field(conversion)).kind
 
 
-class MakeMenu:
+def needs(lacking: Sequence[Input]) -> str:
+    """Return what else has to be chosen, in words: “needs top (TIN or grid) too”."""
+    return f"needs {listed([_role_and_kinds(each) for each in lacking])} too"
+
+
+def _role_and_kinds(each: Input) -> str:
+    kinds = _kinds(each)
+    # “line (lines)” says one thing twice.
+    return kinds if each.role.rstrip("s") == kinds.rstrip("s") else f"{each.role} ({kinds})"
+
+
+def _foretell(conversion: Conversion, known: list[Dataset]) -> str:
+    """Return what a conversion will give, in words; what it is for where that cannot be told."""
+    return offered(conversion, known) or conversion.help
+
+
+def _kinds(role: Input) -> str:
+    return " or ".join(dict.fromkeys(kind.title for kind in role.kinds))
+
+
+def _reason(conversion: Conversion, known: list[Dataset]) -> str:
+    """Return why a conversion cannot begin from some data."""
+    try:
+        check_usable(conversion, known)
+    except CallError as error:
+        return str(error)
+    return ""
+
+
+class Offers:
     """What Make offers.
 
     Parameters
@@ -66,7 +98,7 @@ class MakeMenu:
     palette : callable
         Gives the theme.
     deliver : callable
-        Asks for a delivery in a format, by its id.
+        Asks to whom, or as what, the chosen cards go out.
     tiling : LargeFolderWork
         Works on large files.
     """
@@ -78,88 +110,122 @@ class MakeMenu:
         making: Making,
         plan: PlanView,
         palette: Callable[[], theme.Palette],
-        deliver: Callable[[str], None],
+        deliver: Callable[[], object],
         tiling: LargeFolderWork,
     ) -> None:
         self.parent, self.desk, self.making, self.plan, self.palette = parent, desk, making, plan, palette
         self.deliver, self.tiling = deliver, tiling
         desk.asked.connect(lambda *asked: desk.guarded(lambda: self._ask(*asked).open()))
 
-    def fill(self, menu: QMenu, actions: dict[str, QAction]) -> None:
-        """Put what can be made from the chosen cards into a menu."""
-        nodes = list(self.desk.selection)
+    def choices(self, actions: dict[str, QAction]) -> list[Choice]:
+        """Return what can be made from the chosen cards, what was made last first; then what cannot, with the reason."""
+        nodes = [node for node in self.desk.selection if self.desk.session.graph[node].role is not Role.DELIVERY]
         known = [dataset for node in nodes if (dataset := self.desk.session.dataset(node)) is not None]
-        able = catalog.targets(known) if known and len(known) == len(nodes) else ()
-        able = tuple(each for each in able if not each.answers)
-        groups: dict[str, list[Conversion]] = {name: [] for name in GROUPS}
-        for conversion in able:
-            if not conversion.resumes:
-                groups.setdefault(self._group(conversion, known), []).append(conversion)
-        for name, own in groups.items():
-            if own:
-                heading(menu, name)
-            for conversion in own:
-                told = offered(conversion, known)
-                entry(
-                    menu,
-                    conversion.title + (f"   ({told})" if told else ""),
-                    partial(self.desk.guarded, partial(self.making.make, conversion.id, nodes, {})),
-                    glyphs.icon(conversion.gives([type(each) for each in known]).kind, self.palette().action),
-                )
-        self._in_tiles(menu, nodes)
-        self._files(menu, actions, known)
-        drawn = [actions[f"draw_{each.id}"] for each in able if drawn_field(each)]
-        if drawn:
-            submenu(menu, "Over what you draw").addActions(drawn)
-        for conversion in able:
-            if conversion.resumes:
-                begin = "pick" if PointSet in conversion.takes else "hand_"
-                edit_tools = [action for key, action in actions.items() if key.startswith(begin)]
-                submenu(menu, conversion.title).addActions(edit_tools)
-        if not able:
-            entry(menu, "Choose cards below first" if not nodes else "Nothing can be made from these together")
+        begins, cannot = self._conversions(nodes, known)
+        places = {name: k for k, name in enumerate(GROUPS)}
+        begins.sort(key=lambda each: places[each.group])
+        by_title = {each.title: each for each in begins}
+        last = [by_title[title] for title in self._lately() if title in by_title]
+        return [
+            *(dataclasses.replace(each, group="Made last") for each in last[:MOST_LAST]),
+            *begins,
+            *self._in_tiles(nodes),
+            *self._by_hand(actions, known),
+            *self._files(actions, known),
+            *cannot,
+        ]
 
-    def _in_tiles(self, menu: QMenu, cards: list[str]) -> None:
+    def _conversions(self, nodes: list[str], known: list[Dataset]) -> tuple[list[Choice], list[Choice]]:
+        """Return the conversions that can begin from some cards, and those that cannot."""
+        begins, cannot = [], []
+        for conversion in catalog.CONVERSIONS:
+            if conversion.resumes:
+                continue
+            roles = conversion.begun(known) if len(known) == len(nodes) else None
+            glyph = conversion.outputs[0].kind.kind if conversion.outputs[0].kind is not None else "dataset"
+            if roles is None:
+                why = "not made yet" if len(known) < len(nodes) else _reason(conversion, known)
+                cannot.append(Choice("Not from these", conversion.title, why, glyph, None, conversion.also))
+                continue
+            lacking = conversion.lacking(roles)
+            told = needs(lacking) if lacking else conversion.help
+            tell = None if lacking else partial(_foretell, conversion, known)
+            group = self._group(conversion, known)
+            if conversion.answers and not lacking:
+                make = partial(self.desk.guarded, partial(self.desk.asked.emit, conversion.id, nodes, {}))
+            else:
+                make = partial(self.desk.guarded, partial(self.making.make, conversion.id, nodes, {}))
+            drawn = drawn_field(conversion)
+            also = (conversion.id.replace("_", " "), *conversion.also)
+            if lacking or not (conversion.ask and conversion.answers and drawn):
+                begins.append(Choice(group, conversion.title, told, glyph, make, also, tell))
+            if drawn and not lacking and known:
+                what = "along a line that you draw" if drawn_kind(conversion) is Line else "over an area that you draw"
+                draw = partial(self.desk.guarded, partial(self.draw, conversion.id))
+                begins.append(Choice(group, f"{conversion.title} {what}", "drawn in the plan", glyph, draw, also))
+        return begins, cannot
+
+    def _lately(self) -> list[str]:
+        """Return the titles of what was made in this job, the last first."""
+        graph = self.desk.session.graph
+        made = [node.operation for node in graph.nodes.values() if node.role is Role.MADE]
+        return [catalog.conversion_named(each).title for each in dict.fromkeys(reversed(made))]
+
+    def _in_tiles(self, cards: list[str]) -> list[Choice]:
         """Offer what large files can be made into piece by piece, with time and room on the disk."""
-        offers = self.tiling.offers(cards)
-        if not offers:
-            return
-        own = submenu(menu, "In tiles, from the whole file")
-        for conversion, told in offers:
-            entry(
-                own,
-                conversion.title + (f"   ({told})" if told else " …"),
+        return [
+            Choice(
+                "In tiles, from the whole file",
+                f"{conversion.title} in tiles",
+                told or "asks for its values first",
+                "dataset",
                 partial(self.desk.guarded, partial(self.tiling.ask_for, cards, conversion)),
+                conversion.also,
             )
+            for conversion, told in self.tiling.offers(cards)
+        ]
 
     @staticmethod
     def _group(conversion: Conversion, known: list[Dataset]) -> str:
         """Return under which word a conversion is offered."""
+        if conversion.answers:
+            return FIGURES
         if conversion.keeps:
             return CHANGED
-        kind = kind_named(conversion.gives([type(each) for each in known]).kind)
+        kind = kind_named(conversion.gives([type(each) for each in known] or list(conversion.takes)).kind)
         return (kind.group if kind else "") or CHANGED
 
-    def _files(self, menu: QMenu, actions: dict[str, QAction], known: list[Dataset]) -> None:
-        """Offer the files that can hold what is chosen, with about how large they will be."""
+    def _by_hand(self, actions: dict[str, QAction], known: list[Dataset]) -> list[Choice]:
+        """Offer the tools with which what is chosen can be edited; they stand above the views as well."""
+        found = []
+        for conversion in catalog.CONVERSIONS:
+            if not conversion.resumes or len(known) != 1 or not conversion.can_use(known[0]):
+                continue
+            begin = "pick" if PointSet in conversion.takes else "hand_"
+            for key, action in actions.items():
+                if key.startswith(begin):
+                    run = partial(self.desk.guarded, action.trigger)
+                    found.append(Choice("By hand", action.text(), action.toolTip(), "", run, conversion.also))
+        return found
+
+    def _files(self, actions: dict[str, QAction], known: list[Dataset]) -> list[Choice]:
+        """Offer what leads to files."""
+        if not known:
+            return []
         able = [
             each for each in catalog.FORMATS if each.write and all(isinstance(d, each.carries.kinds) for d in known)
         ]
-        able = [each for each in able if known and (len(known) == 1 or each.carries.several)]
+        able = [each for each in able if len(known) == 1 or each.carries.several]
         if not able:
-            return
-        heading(menu, "Files")
-        for each in sorted(able, key=lambda each: -each.usual):
-            size = sum(each.weigh(dataset) for dataset in known)
-            told = f"   (about {size / 1e6:.1f} MB)" if size >= 1e5 else f"   (about {max(size, 1e3) / 1e3:.0f} kB)"
-            entry(
-                menu,
-                each.title + told,
-                partial(self.desk.guarded, partial(self.deliver, each.id)),
-                glyphs.icon("delivery", self.palette().action),
-            )
+            return []
+        told = f"{count(len(able), 'format')} can hold {'it' if len(known) == 1 else 'them'}"
+        words = tuple(word for each in able for word in (each.title, *each.also))
+        found = [Choice("Files", "Deliver …", told, "delivery", self.deliver, words)]
         if len(known) == 1 and surface_of(known[0]) is not None:
-            menu.addAction(actions["forms"])
+            forms = actions["forms"]
+            told = "size and largest difference of each, side by side"
+            found.append(Choice("Files", forms.text(), told, "delivery", partial(self.desk.guarded, forms.trigger)))
+        return found
 
     def _ask(self, operation: str, inputs: list[str], words: dict[str, str]) -> QDialog:
         """Return what asks before a conversion is made: a table where it can be tried, otherwise its form."""
