@@ -8,7 +8,7 @@ from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtWidgets import QDialog, QFileDialog, QMenu, QToolButton
 
-from hands import click, named, pixels, settle, surface, wheel
+from hands import click, entries, named, pixels, settle, surface, wheel
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
@@ -372,7 +372,7 @@ def test_the_job_menu_holds_what_is_done_with_a_job(window):
     menu = window.header.job.menu()
     menu.aboutToShow.emit()
     menu.aboutToShow.emit()
-    texts = [action.text() for action in menu.actions() if not action.isSeparator()]
+    texts = list(entries(menu))
     assert len(texts) == len(set(texts)) and {"New job …", "Open a job …", "Undo", "Quit"} <= set(texts)
 
 

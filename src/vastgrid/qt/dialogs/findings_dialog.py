@@ -122,6 +122,7 @@ class FindingsDialog(QDialog):
             if each.accepted is not None:
                 text += f"  Accepted: {each.accepted or 'without a note'}"
             item = QListWidgetItem(text)
+            item.setToolTip(text)
             if each.open:
                 item.setForeground(palette.colour("warning"))
             item.setData(Qt.ItemDataRole.UserRole, each)

@@ -126,6 +126,7 @@ class ManualWindow(QWidget):
         else:
             for part, own in contents():
                 head = QTreeWidgetItem([part])
+                head.setToolTip(0, part)
                 head.setFlags(Qt.ItemFlag.ItemIsEnabled)
                 head.addChildren([self._item(each) for each in own])
                 self.tree.addTopLevelItem(head)
@@ -137,6 +138,7 @@ class ManualWindow(QWidget):
     def _item(own: Page) -> QTreeWidgetItem:
         made = QTreeWidgetItem([own.title])
         made.setData(0, _SLUG, own.slug)
+        made.setToolTip(0, own.title)
         return made
 
     def _mark(self, slug: str) -> None:

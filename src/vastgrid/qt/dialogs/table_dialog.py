@@ -46,6 +46,7 @@ class TableDialog(QDialog):
             layout.addWidget(label(f"The first {MOST} of {len(texts)} rows; saved, the table is whole.", quiet=True))
         units = table.units or ("",) * len(table.columns)
         self.table = QTableWidget(len(shown), len(table.columns))
+        self.table.setAccessibleName(table.name)
         self.table.setHorizontalHeaderLabels(
             [f"{name}\n{unit}" if unit else f"{name}\n" for name, unit in zip(table.columns, units, strict=True)]
         )

@@ -88,6 +88,7 @@ class TriesDialog(QDialog):
             label(f"{names}: the row that is chosen is drawn in the plan; nothing is made before you say so.")
         )
         self.table = QTableWidget(len(self.tries), len(COLUMNS))
+        self.table.setAccessibleName(title)
         self.table.setHorizontalHeaderLabels(COLUMNS)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)

@@ -66,7 +66,8 @@ EDITORS: dict[str, Callable[[Field, str, list[str]], QWidget]] = {
 def editor(field: Field, text: str, suggestions: list[str] | None = None) -> QWidget:
     """Return the widget that edits one parameter, holding `text`."""
     made = EDITORS[field.how.editor](field, text, suggestions or [])
-    made.setToolTip(field.param.help)
+    absent = getattr(made, "placeholderText", lambda: "")()
+    made.setToolTip(field.param.help + (f"\nLeft empty: {absent}" if absent else ""))
     made.setAccessibleName(field.param.label)
     made.setAccessibleDescription(field.param.help)
     return made

@@ -30,7 +30,8 @@ class Finder(QLineEdit):
     def __init__(self, search: Callable[[str], list[Hit]]) -> None:
         super().__init__()
         self.setObjectName("finder")
-        self.setPlaceholderText("Find an action, or write a sentence (Ctrl+K)")
+        self.setPlaceholderText("Find anything (Ctrl+K)")
+        self.setToolTip("Find anything (Ctrl+K): an action, a card, a page of the manual; or write a sentence")
         self.setAccessibleName("Find an action, or write a sentence")
         self.setMinimumWidth(260)
         self._search = search
@@ -43,6 +44,9 @@ class Finder(QLineEdit):
         if self.list is None:
             window = self.window()
             self.list = QListWidget(window if isinstance(window, QWidget) else self)
+            self.list.setAccessibleName("What is found")
+            # It floats above the page, and the arrow keys in the field lead it.
+            self.list.setProperty("floats", True)
             self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
             self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
             self.list.setTextElideMode(Qt.TextElideMode.ElideRight)

@@ -10,19 +10,19 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QWidget
 
 from vastgrid.jobs.session import Session
 from vastgrid.qt.widgets import theme
-from vastgrid.qt.widgets.buttons import flat_button, menu_button
+from vastgrid.qt.widgets.buttons import flat_button, menu_button, submenu
 
 UNITS_TIP = "Unit of plan · unit of heights · coordinate reference system"
 # A reference system's name may be longer than the window is wide.
 ROOM_FOR_UNITS = 220
-JOB_MENU = (
+# A name and what stands below it, for what is not looked for each day: no menu may be taller than a small screen.
+JOB_MENU: tuple[str | tuple[str, tuple[str, ...]] | None, ...] = (
     *("new", "open", "recent", "copy", "room", None),
-    *("recipe", "run_recipe", None),
-    *("undo", "redo", "remove", "keep_copy", None),
-    *("large", None),
-    *("fit", "only", "panel", "lineage_all", "zoom_out", "zoom_in", "fold", None),
-    *("theme", "text_larger", "text_smaller", "text_usual", None),
-    *("manual", None, "quit"),
+    ("Repeat", ("recipe", "run_recipe", "large")),
+    ("Edit", ("undo", "redo", "remove", "keep_copy")),
+    ("View", ("fit", "only", "panel", "lineage_all", "zoom_out", "zoom_in", "fold")),
+    ("Text and colours", ("theme", "text_larger", "text_smaller", "text_usual")),
+    *(None, "manual", "quit"),
 )
 
 
@@ -63,6 +63,8 @@ class Header(QWidget):
             for key in JOB_MENU:
                 if key is None:
                     menu.addSeparator()
+                elif isinstance(key, tuple):
+                    submenu(menu, key[0]).addActions([actions[each] for each in key[1]])
                 elif key == "recent":
                     own = menu.addMenu("Open recent")
                     assert own is not None
