@@ -54,6 +54,7 @@ def write(datasets: Sequence[Dataset], path: Path, params: NoParams, progress: P
 FORMAT = Format(
     id="spot",
     title="Tollgarth spots",
+    used_for="survey and CAD",
     suffixes=(".spot",),
     sniff=sniff,
     carries=Carries(kinds=(PointSet,), step=1e-4, attributes=False),

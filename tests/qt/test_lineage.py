@@ -9,6 +9,10 @@ from hands import named, settle, wheel
 from vastgrid.lineage.graph import Graph, Node, OutputCard, Role, Use
 from vastgrid.qt.views.lineage_layout import column_of, following, laid_out
 from vastgrid.qt.views.lineage_view import CARD_MIME
+from vastgrid.qt.widgets.section import Section
+
+# Texts are measured with the fonts of an application.
+pytestmark = pytest.mark.usefixtures("qapp")
 
 
 def many(sources=40, made=110, sent=50):
@@ -180,12 +184,13 @@ def test_a_card_dropped_on_another_offers_what_both_make(qtbot, window):
 def test_a_card_dropped_on_itself_or_beside_cards_does_nothing(window):
     view, one = window.lineage, named(window, "Ground")
     window.lineage.select([named(window, "Grid")])
+    mime = view.dragged(one)
     for at in (view.place_of(one).center(), QPointF(2.0, 2.0)):
         view.dropEvent(
             QDropEvent(
                 at,
                 Qt.DropAction.CopyAction,
-                view.dragged(one),
+                mime,
                 Qt.MouseButton.LeftButton,
                 Qt.KeyboardModifier.NoModifier,
             )
@@ -217,16 +222,22 @@ def test_the_lineage_takes_what_its_rows_need(qtbot, window):
     assert window.lineage_scroll.height() > 150
 
 
-def test_sections_fold_and_remember(qtbot, window):
-    from vastgrid.qt.widgets.section import Section
+def section(window, title):
+    """Return a section of the page that is shown; that of the last one may not be gone yet."""
+    every = window.panel._scroll.widget().findChildren(Section)
+    return next(each for each in every if each.title == title)
 
+
+def test_sections_fold_and_remember(qtbot, window):
     window.lineage.select([named(window, "Ground")])
-    look = next(each for each in window.panel.findChildren(Section) if each.title == "Look")
+    qtbot.wait(30)
+    look = section(window, "Look")
     assert look.body.isVisibleTo(window.panel)
     look.head.click()
     assert not look.body.isVisibleTo(window.panel)
     window.lineage.select([named(window, "Grid")])
-    look = next(each for each in window.panel.findChildren(Section) if each.title == "Look" and each is not look)
+    qtbot.wait(30)
+    look = section(window, "Look")
     assert not look.body.isVisibleTo(window.panel), "another card's section is folded as well"
     look.head.click()
     assert window.panel.head.isVisible() and window.panel.sentence.isVisible()

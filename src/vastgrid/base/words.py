@@ -20,11 +20,9 @@ def size_words(size: float) -> str:
 
 
 def gap_words(value: float, decimals: int = 3) -> str:
-    """Return how far something differs: “0.918”, “< 0.001” where that would round to nothing, “0” for nothing at all."""
+    """Return how far something differs: “0.918”, “< 0.001” where that would round to nothing, “0.000” for nothing at all."""
     step = 10.0**-decimals
-    if value == 0.0:
-        return "0"
-    return f"< {step:.{decimals}f}" if abs(value) < step / 2.0 else f"{value:.{decimals}f}"
+    return f"< {step:.{decimals}f}" if 0.0 < abs(value) < step / 2.0 else f"{value:.{decimals}f}"
 
 
 def area_words(area: float) -> str:

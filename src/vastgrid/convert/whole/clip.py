@@ -39,7 +39,7 @@ class ClipParams:
     )
     area: Annotated[
         Area | None,
-        Param("Area", "An area that was drawn or typed, instead of closed lines.", absent="the closed lines"),
+        Param("Area", "An area that was drawn or typed, instead of closed lines.", absent="a line to be named"),
     ] = None
 
 
@@ -87,7 +87,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("data", like="data"),),
     params=ClipParams,
-    template="{data} {side} [{limit}{area}|{limit=a line to be named}].",
+    template="{data} {side} [{limit}|{area}].",
     run=run,
     name=lambda inputs, params: f"{inputs[0].name}, {params.side.value}",
     halo=lambda inputs, params: element(inputs[0]) if kind_of(inputs[0]).covers else 0.0,
