@@ -256,7 +256,7 @@ def test_a_dropped_folder(qtbot, window, monkeypatch, demo, tmp_path):
     shutil.copy(demo / "received" / "day1.csv", tmp_path / "day one" / "deep" / "Tag 1.csv")
     (tmp_path / "day one" / "notes.docx").write_bytes(b"PK\3\4")
     shown = []
-    monkeypatch.setattr("vastgrid.qt.window.importing.ImportDialog.exec", lambda dialog: shown.append(dialog))
+    monkeypatch.setattr("vastgrid.qt.window.importing.ImportDialog.open", lambda dialog: shown.append(dialog))
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(tmp_path / "day one"))])
     event = QDropEvent(

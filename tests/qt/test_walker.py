@@ -225,13 +225,10 @@ def test_nothing_is_cut_covered_or_out_of_reach(qtbot, look, demo):
             for fault in _lasting(qtbot, own):
                 found.setdefault(fault, name)
     assert looked > 60
+    # A menu may not be taller than 70 % of the smallest screen.
+    for fault in walker.tall_menus(look, 768):
+        found.setdefault(fault, "menus")
     assert not found, "\n".join(f"{name}: {fault}" for fault, name in found.items())
-
-
-@pytest.mark.parametrize("look", LOOKS[:2], indirect=True, ids=lambda look: f"{look[0][0]}-{look[1]:g}")
-def test_no_menu_is_taller_than_the_screen_allows(look):
-    look.lineage.select([named(look, "Ground")])
-    assert walker.tall_menus(look, 768) == []
 
 
 @pytest.mark.parametrize("look", LOOKS[:3:2], indirect=True, ids=lambda look: look[2].name)

@@ -218,7 +218,9 @@ class Panel(QWidget):
         place = self._scroll.verticalScrollBar()
         at = place.value() if place else 0
         if self.drafting.draft is not None:
-            self._show_draft(self.drafting)
+            # What came to be known of cards meanwhile must not take away what was typed.
+            if self.draft is None or self.draft.draft is not self.drafting.draft:
+                self._show_draft(self.drafting)
         elif not nodes:
             self.show_nothing()
         elif len(nodes) == 1:

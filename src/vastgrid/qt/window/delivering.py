@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
@@ -84,13 +85,18 @@ class Delivering:
 
     def deliver(self, operation: str) -> None:
         """Ask what goes out and where, write it, read it back."""
-        self.dialog(operation).exec()
+        self._open(self.dialog(operation))
 
     def deliver_set(self, name: str) -> None:
         """Ask what goes out as a set, write its files, read them back."""
         dialog = self.dialog("")
         dialog.choose_set(name)
-        dialog.exec()
+        self._open(dialog)
+
+    @staticmethod
+    def _open(dialog: DeliverDialog) -> None:
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
 
     def dialog(self, operation: str) -> DeliverDialog:
         """Return the dialog for a delivery; accepting it writes the file."""

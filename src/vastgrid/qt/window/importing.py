@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from pathlib import Path
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from vastgrid import catalog
@@ -53,7 +54,9 @@ class Importing:
         found = [path for each in paths for path in ([each] if not each.is_dir() else known_files(each))]
         if not found:
             raise CallError("there is no file of a known format in that folder")
-        self.dialog(*found).exec()
+        dialog = self.dialog(*found)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
 
     def dialog(self, *paths: Path) -> ImportDialog:
         """Return the dialog that shows files; accepting it brings them in."""
