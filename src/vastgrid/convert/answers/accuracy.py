@@ -310,7 +310,7 @@ CONVERSION = Conversion(
         ),
     ),
     params=AccuracyParams,
-    template="{surface} against the check points {points}[, split by {by}], blunders beyond {blunder} standard deviations[, check survey {survey}].",
+    template="{surface} checked against {points}[, split by {by}], with blunders beyond {blunder} standard deviations[ and a check survey of {survey}].",
     run=run,
     suggest=_suggest,
     name=lambda inputs, params: f"{inputs[0].name} against {inputs[1].name}",

@@ -222,7 +222,7 @@ CONVERSION = Conversion(
         Output("base", Tin, title="base"),
     ),
     params=PileParams,
-    template="What lies above and below {base} on {surface}[, inside {inside}][ ({boundaries})][, inside {area}].",
+    template="Stockpile volume on {surface}, above and below {base}[, inside {inside}][ ({boundaries})][, inside {area}].",
     run=run,
     name=lambda inputs, params: f"Volume over its base, {inputs[0].name}",
     answers=True,

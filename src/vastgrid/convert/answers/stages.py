@@ -170,7 +170,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("levels", Table, picture=Picture("curve", "Volume below each level", ("level", "volume"))),),
     params=StageParams,
-    template="What {surface} holds below each level[, inside {inside}][ ({boundaries})][, inside {area}][, every {every}][, at {levels}].",
+    template="Storage volumes of {surface} below each level[, inside {inside}][ ({boundaries})][, inside {area}][, every {every}][, at {levels}].",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"What {inputs[0].name} holds",

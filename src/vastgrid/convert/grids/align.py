@@ -16,7 +16,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.params.declare import Param
-from vastgrid.terrain.cells.gridding import Cells, Method, grid_of, heights_on
+from vastgrid.terrain.cells.gridding import SAID_METHODS, Cells, Method, grid_of, heights_on
 
 
 @dataclass(frozen=True)
@@ -29,6 +29,7 @@ class AlignParams:
             "Method",
             "linear or natural: read from the surface; idw: by distance; lowest, highest, mean, median, count: of what lies "
             "in each cell.",
+            said=SAID_METHODS,
         ),
     ] = Method.LINEAR
 

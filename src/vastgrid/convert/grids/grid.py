@@ -26,7 +26,16 @@ from vastgrid.declarations.tiles import Tally, TilePart, Tiling
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.halo import element
 from vastgrid.params.declare import Param
-from vastgrid.terrain.cells.gridding import OF_CELL, Cells, Method, filled, grid_of, heights_of_cells, heights_on
+from vastgrid.terrain.cells.gridding import (
+    OF_CELL,
+    SAID_METHODS,
+    Cells,
+    Method,
+    filled,
+    grid_of,
+    heights_of_cells,
+    heights_on,
+)
 
 MOST_CELLS = 400_000_000
 # What a preview may cost.
@@ -52,16 +61,7 @@ class GridParams:
             "linear: in the triangles, breaklines honoured, of a raster between four cells; natural: natural neighbours (Sibson); idw: the 12 nearest by "
             "the inverse square of their distance; lowest, highest, mean, median, count: of the points in each cell.",
             absent="by the usual method",
-            said=(
-                ("linear", "linear between neighbouring heights"),
-                ("natural", "by natural neighbours"),
-                ("idw", "by the distance of the nearest"),
-                ("lowest", "the lowest in each cell"),
-                ("highest", "the highest in each cell"),
-                ("mean", "the mean of each cell"),
-                ("median", "the median of each cell"),
-                ("count", "how many lie in each cell"),
-            ),
+            said=SAID_METHODS,
         ),
     ] = None
     classes: Annotated[

@@ -349,7 +349,7 @@ CONVERSION = Conversion(
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("bands", Linework), Output("areas", Table, title="areas")),
     params=BandParams,
-    template="Bands of {surface}[, every {interval}][, with limits at {limits}][, in {shares} equal shares], as {as}.",
+    template="Bands of {surface}[, every {interval}][, with limits at {limits}][, split into {shares} equal shares], as {as}.",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"Bands of {inputs[0].name}",

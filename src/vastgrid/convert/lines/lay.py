@@ -93,7 +93,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("lines", like="lines"),),
     params=LayParams,
-    template="{lines} laid on {surface}.",
+    template="{lines} draped on {surface}.",
     run=run,
     name=lambda inputs, params: f"{inputs[0].name} on the ground",
 )

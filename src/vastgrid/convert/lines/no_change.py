@@ -74,7 +74,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("lines", Linework),),
     params=NoChangeParams,
-    template="Where {first} and {second} are equally high.",
+    template="Line where {first} and {second} have the same height.",
     run=run,
     name=lambda inputs, params: "No change",
 )

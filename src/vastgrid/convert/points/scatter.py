@@ -78,7 +78,7 @@ CONVERSION = Conversion(
     inputs=(Input("surface", (Tin, Grid)),),
     outputs=(Output("points", PointSet),),
     params=ScatterParams,
-    template="{number} points at random on {surface}[, within {area}|, over {area=the whole of it}], seed {seed}.",
+    template="{number} random points on {surface}[, within {area}|, over {area=the whole of it}], seed {seed}.",
     run=run,
     foretell=foretell,
     name=lambda inputs, params: f"Points on {inputs[0].name}",

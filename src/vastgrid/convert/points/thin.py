@@ -130,7 +130,7 @@ CONVERSION = Conversion(
     inputs=(Input("points", (PointSet,)),),
     outputs=(Output("points", like="points"),),
     params=ThinParams,
-    template="{points} thinned to one point[ every {spacing}| in {spacing=cells of automatic size}], the {keep} one.",
+    template="{points} thinned to one point[ every {spacing}| in {spacing=cells of automatic size}], keeping the {keep} one.",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name} thinned",

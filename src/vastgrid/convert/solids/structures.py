@@ -146,7 +146,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("structures", Mesh),),
     params=StructureParams,
-    template="A {shape} {size} wide at every point of {points}[, its height {height}|, {height=its height to be named}], {above} above the ground[ of {surface}].",
+    template="A {shape} {size} wide at every point of {points}[, height {height}|, {height=height to be named}], {above} above the ground[ of {surface}].",
     run=run,
     suggest=lambda inputs: {"height": list(inputs[0].attributes)},
     name=lambda inputs, params: f"Structures at {inputs[0].name}",

@@ -74,6 +74,13 @@ class DaylightParams:
         Param(
             "Side",
             "outside or inside of a closed line; right, left or both of an open one, seen along it.",
+            said=(
+                ("outside", "the outer side"),
+                ("inside", "the inner side"),
+                ("right", "the right"),
+                ("left", "the left"),
+                ("both", "both sides"),
+            ),
             absent="the outer side",
         ),
     ] = None

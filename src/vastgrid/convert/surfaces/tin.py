@@ -229,6 +229,10 @@ class TinParams:
         Param(
             "Where lines cross",
             "Which height counts where breaklines cross or meet; refuse names every place instead.",
+            said=(
+                ("refuse", "it is refused"),
+                *((each, f"the {each} counts") for each in ("mean", "first", "last", "highest", "lowest")),
+            ),
             absent="the same",
         ),
     ] = None

@@ -131,7 +131,7 @@ CONVERSION = Conversion(
     inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=ReprojectParams,
-    template="{inputs} brought into {crs}.",
+    template="{inputs} reprojected to {crs}.",
     run=run,
     settle=settle,
     name=_name,

@@ -34,7 +34,12 @@ class SystemParams:
         ),
     ] = ""
     instead: Annotated[
-        bool, Param("Instead of another", "Also where the data says another system, which is then overridden.")
+        bool,
+        Param(
+            "Instead of another",
+            "Also where the data says another system, which is then overridden.",
+            said=(("yes", "replacing the one it had"), ("no", "if it has none")),
+        ),
     ] = False
 
 
@@ -88,7 +93,7 @@ CONVERSION = Conversion(
     inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=SystemParams,
-    template="{inputs} in {crs}, as assigned[; in place of another: {instead}].",
+    template="{inputs} in {crs}, as assigned[, {instead}].",
     run=run,
     name=lambda inputs, params: inputs[0].name,
     ask=True,

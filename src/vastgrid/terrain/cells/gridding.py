@@ -53,6 +53,17 @@ class Method(Enum):
     COUNT = "count"
 
 
+# As a sentence says it.
+SAID_METHODS = (
+    ("linear", "linear between neighbouring heights"),
+    ("natural", "by natural neighbours"),
+    ("idw", "by the distance of the nearest"),
+    ("lowest", "the lowest in each cell"),
+    ("highest", "the highest in each cell"),
+    ("mean", "the mean of each cell"),
+    ("median", "the median of each cell"),
+    ("count", "how many lie in each cell"),
+)
 # What is taken straight from the points in each cell.
 OF_CELL = {
     Method.LOWEST: LOWEST,
