@@ -1,11 +1,14 @@
 """The twelve tasks of the manual, each as a person does it: mouse and keys on the real window, and how many of them it takes."""
 
+import os
+
 import ezdxf
 import numpy as np
 import pytest
 import rasterio
+from PIL import Image
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
-from PyQt6.QtGui import QDropEvent
+from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QPushButton, QToolButton
 
@@ -102,7 +105,7 @@ class Person:
             )
         )
 
-    def deliver(self, text, path=None, **boxes):
+    def deliver(self, text, path=None, shown="", **boxes):
         """Deliver the chosen cards: format or set by its first letters, options by theirs, the file by its name."""
         self.choose(self.window.header.deliver, text)
         dialog = self.dialog(DeliverDialog)
@@ -111,8 +114,36 @@ class Person:
             self.pick(box or dialog.units[int(name[-1])], words)
         if path is not None:
             self.type(dialog.path, str(path))
+        if shown:
+            whole = self._without_folder(dialog)
+            self.picture(shown, dialog)
+            dialog.path.setText(whole)
         self.press(dialog.write)
         self.settle()
+
+    @staticmethod
+    def _without_folder(dialog):
+        """A picture needs no folder of this machine."""
+        dialog.path.blockSignals(True)
+        whole = dialog.path.text()
+        dialog.path.setText(whole.rpartition("/")[2])
+        dialog.path.blockSignals(False)
+        return whole
+
+    def picture(self, name, widget=None):
+        """Keep what is seen for the manual, where a folder is given for that."""
+        folder = os.environ.get("VASTGRID_PICTURES")
+        if folder:
+            self.settle()
+            self.qtbot.wait(400)
+            image = (widget or self.window).grab().toImage()
+            if image.width() > 960:
+                image = image.scaledToWidth(960, Qt.TransformationMode.SmoothTransformation)
+            path = f"{folder}/{name}.png"
+            image.convertToFormat(QImage.Format.Format_RGB32).save(path)
+            # A hundred colours are enough for a page, and a fifth of the room.
+            whole = Image.open(path).convert("RGB")
+            whole.quantize(100, dither=Image.Dither.NONE).save(path, optimize=True)
 
     def made(self):
         """Return the data of the card that was made last."""
@@ -153,6 +184,7 @@ def test_1_bring_in_an_odd_text_file(beginner, demo):
     beginner.drop(demo / "received" / "day3-stockpiles-again.csv")
     dialog = beginner.dialog(ImportDialog)
     beginner.qtbot.waitUntil(lambda: all(each.source or each.error for each in dialog.candidates), timeout=20_000)
+    beginner.picture("odd-text-file", dialog)
     beginner.press(dialog.take)
     beginner.settle()
     (card,) = beginner.window.session.graph.cards.values()
@@ -173,6 +205,7 @@ def test_2_find_what_is_wrong(person):
     QTest.mouseClick(dialog.list.viewport(), Qt.MouseButton.LeftButton, pos=place)
     person.settle()
     at = dialog.chosen().finding.at
+    person.picture("find-what-is-wrong", dialog)
     assert at and window.plan.view.box()[0] <= at[0] <= window.plan.view.box()[2], "the plan shows the place"
     dialog.reject()
     person.within(2, 0)
@@ -184,6 +217,7 @@ def test_3_make_ground(person):
     person.card("edges", too=True)
     person.make("tin")
     tin = person.made()
+    person.picture("make-ground")
     assert tin.kind == "tin" and tin.count()["triangles"] > 5000
     assert person.window.session.graph[person.window.desk.selection[-1]].outcome.loss is not None
     person.within(4, 4)
@@ -198,6 +232,7 @@ def test_4_trim_it(person):
     person.presses += 1
     editor = window.panel.field_editor
     person.type(editor.editor, "40 m")
+    person.picture("trim-ground")
     person.key(editor.editor, Qt.Key.Key_Return)
     assert person.made().count()["triangles"] < before
     person.within(2, 5)
@@ -209,6 +244,7 @@ def test_5_contours_with_labels_for_a_drawing(person, tmp_path):
     person.made()
     person.make("labels")
     person.made()
+    person.picture("contour-drawing")
     person.deliver("dxf", tmp_path / "plan.dxf")
     drawing = ezdxf.readfile(tmp_path / "plan.dxf")
     assert len(drawing.modelspace().query("TEXT MTEXT")) > 5 and len(drawing.modelspace().query("LWPOLYLINE")) > 5
@@ -219,6 +255,7 @@ def test_6_a_dem_for_machine_or_gis(person, tmp_path):
     person.card("Ground")
     person.make("grid")
     person.made()
+    person.picture("dem")
     person.deliver("geotiff", tmp_path / "dem.tif")
     with rasterio.open(tmp_path / "dem.tif") as file:
         heights = file.read(1, masked=True)
@@ -228,7 +265,7 @@ def test_6_a_dem_for_machine_or_gis(person, tmp_path):
 
 def test_7_send_landxml_in_feet(person, tmp_path):
     person.card("Ground")
-    person.deliver("landxml", tmp_path / "ground.xml", unit_0="us survey", unit_1="us survey")
+    person.deliver("landxml", tmp_path / "ground.xml", unit_0="us survey", unit_1="us survey", shown="landxml-in-feet")
     text = (tmp_path / "ground.xml").read_text()
     assert 'linearUnit="USSurveyFoot"' in text
     delivery = person.window.session.graph[person.window.desk.selection[-1]].outcome.delivery
@@ -238,7 +275,7 @@ def test_7_send_landxml_in_feet(person, tmp_path):
 
 def test_8_dxf_for_old_cad(person, tmp_path):
     person.card("Contours")
-    person.deliver("dxf", tmp_path / "old.dxf", version="R12")
+    person.deliver("dxf", tmp_path / "old.dxf", version="R12", shown="dxf-old-cad")
     drawing = ezdxf.readfile(tmp_path / "old.dxf")
     assert drawing.dxfversion == "AC1009" and len(drawing.modelspace()) > 10
     person.within(4, 10 + len(str(tmp_path / "old.dxf")))
@@ -247,7 +284,7 @@ def test_8_dxf_for_old_cad(person, tmp_path):
 def test_9_a_scene_for_the_client(person, tmp_path):
     person.card("Ground")
     person.card("Contours", too=True)
-    person.deliver("client", tmp_path / "ground.html")
+    person.deliver("client", tmp_path / "ground.html", shown="client-scene")
     assert (tmp_path / "ground.html").stat().st_size > 50_000
     assert len(list(tmp_path.glob("*.pdf"))) == 1, "and the plan on paper"
     person.within(4, 10 + len(str(tmp_path / "ground.html")))
@@ -260,6 +297,7 @@ def test_10_volumes_of_a_month(person):
     person.card("Grid")
     person.press(person.window.panel.draft.make)
     person.settle()
+    person.picture("monthly-volumes")
     own = person.window.session.graph.node(person.window.desk.selection[-1])
     assert own.operation == "volumes" and "cut" in str(own.outcome.figures["in short"])
     person.within(4, 13)
@@ -272,6 +310,7 @@ def test_11_check_accuracy(person):
     dialog = person.dialog(AskDialog)
     person.press(dialog.make)
     person.settle()
+    person.picture("check-accuracy")
     own = person.window.session.graph.node(person.window.desk.selection[-1])
     assert own.operation == "accuracy" and "RMSEz" in own.outcome.figures["in short"]
     person.within(4, 9)
@@ -297,6 +336,8 @@ def test_12_the_same_again_next_month(person, demo, tmp_path, monkeypatch):
     (tmp_path / "out").mkdir()
     person.press(dialog.run_button)
     person.qtbot.waitUntil(lambda: dialog.task is None and bool(dialog.accounts), timeout=60_000)
+    dialog.folder.setText("out")
+    person.picture("again-next-month", dialog)
     account = dialog.accounts[0]
     assert account.error == "" and account.digests
     dialog.reject()

@@ -431,6 +431,12 @@ def _umask() -> int:
     return mask
 
 
+def write_bytes(target: Path, content: bytes) -> None:
+    """Write a small file, all or nothing."""
+    with replacing(target) as temporary:
+        temporary.write_bytes(content)
+
+
 def write_text(target: Path, text: str) -> None:
     """Write a small text file, all or nothing."""
     with replacing(target) as temporary:

@@ -34,7 +34,7 @@ class Params:
     ] = 6.0
     least: Annotated[
         Length,
-        Param("Edges at least so long", "Shorter edges are ignored.", Quantity.XY_LENGTH, least=0),
+        Param("Edges at least this long", "Shorter edges are ignored.", Quantity.XY_LENGTH, least=0),
     ] = Length(20.0)
 
 
@@ -121,7 +121,7 @@ CHECK = Check(
     id="long-triangles",
     version=1,
     title="Long triangles",
-    help="Triangles far longer than the points are apart bridge ground that nobody surveyed.",
+    help="Triangles much longer than the spacing of the points bridge ground that nobody surveyed.",
     takes=(Tin,),
     params=Params,
     run=run,

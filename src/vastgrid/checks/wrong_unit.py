@@ -32,7 +32,7 @@ class Params:
     near: Annotated[
         float,
         Param(
-            "Ratio true within",
+            "Ratio matches within",
             "How near the ratio of heights has to be to that of the units, in per cent.",
             Quantity.RATIO,
             above=0,

@@ -27,7 +27,7 @@ class Params:
     away: Annotated[
         Length,
         Param(
-            "The others are away by at least",
+            "Other heights are away by at least",
             "How far from zero 95 % of the other heights have to be.",
             Quantity.Z_LENGTH,
             above=0,

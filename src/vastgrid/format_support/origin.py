@@ -63,7 +63,7 @@ register(Origin, Kind(_parse, _text))
 NONE, AUTO = Origin(), Origin(auto=True)
 SINGLE = Param(
     "Origin",
-    "Local origin, subtracted from coordinates, as E,N,Z; none: full size; auto: a whole place near the data where single "
+    "Local origin, subtracted from coordinates, as E,N,Z; none: full size; auto: a round coordinate near the data where single "
     "precision would lose digits.",
 )
 FULL = Param("Origin", "Local origin, subtracted from coordinates, as E,N,Z; none keeps them of full size.")

@@ -220,7 +220,7 @@ class E57WriteParams:
     """How the scans are written."""
 
     colours: Annotated[
-        ColourBits, Param("Bits of colours", "8: every reader takes them; 16: as fine as clouds have them at most.")
+        ColourBits, Param("Bits of colours", "8: every reader takes them; 16: the finest that clouds hold.")
     ] = ColourBits.EIGHT
 
 

@@ -18,9 +18,24 @@ from vastgrid.params import declare
 from vastgrid.params.declare import fields, value_text
 
 FIRST = "first-hour"
-# In the order of practice.
+# In the order of practice: what people sit down to do, in numbered steps.
 TASKS = (
     FIRST,
+    "odd-text-file",
+    "find-what-is-wrong",
+    "make-ground",
+    "trim-ground",
+    "contour-drawing",
+    "dem",
+    "landxml-in-feet",
+    "dxf-old-cad",
+    "client-scene",
+    "monthly-volumes",
+    "check-accuracy",
+    "again-next-month",
+)
+# What there is to know beyond that, by subject.
+SUBJECTS = (
     "what-comes-in",
     "surfaces",
     "contours-and-grids",
@@ -65,6 +80,7 @@ class Page:
 def pages() -> tuple[Page, ...]:
     """Return every page in order."""
     found = [_written(slug, "Tasks") for slug in TASKS]
+    found += [_written(slug, "More about") for slug in SUBJECTS]
     found += [_written(slug, "To look up") for slug in LOOKED_UP]
     found += [_of_conversion(each) for each in sorted(catalog.CONVERSIONS, key=lambda own: own.title)]
     found += [_of_format(each) for each in sorted(catalog.FORMATS, key=lambda own: own.title)]
@@ -89,8 +105,10 @@ def found(text: str, most: int = 30) -> list[Page]:
         return []
     hits = [each for each in pages() if all(word in each.words for word in words)]
 
-    def rank(own: Page) -> tuple[int, int]:
-        return (-sum(word in own.title.lower() for word in words), -sum(own.words.count(word) for word in words))
+    def rank(own: Page) -> tuple[int, float]:
+        # A long page has every word often: what counts is how much of it is about them.
+        much = sum(own.words.count(word) for word in words) / len(own.words) ** 0.7
+        return (-sum(word in own.title.lower() for word in words), -much)
 
     return sorted(hits, key=rank)[:most]
 

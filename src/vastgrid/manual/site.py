@@ -5,10 +5,11 @@ from __future__ import annotations
 import html
 import re
 from functools import lru_cache
+from importlib import resources
 from pathlib import Path
 
 from vastgrid import __version__
-from vastgrid.base.files import make_folder, write_text
+from vastgrid.base.files import make_folder, write_bytes, write_text
 from vastgrid.manual.pages import Page, pages
 
 _STYLE = """\
@@ -65,6 +66,12 @@ def body(page: Page, ending: str = ".html") -> str:
     return re.sub(r'href="([^":]+)"', link, text)
 
 
+def pictures() -> list[tuple[str, bytes]]:
+    """Return the pictures that pages show, with their names."""
+    folder = resources.files("vastgrid.manual") / "pages" / "pictures"
+    return [(each.name, each.read_bytes()) for each in folder.iterdir()] if folder.is_dir() else []
+
+
 def contents() -> list[tuple[str, list[Page]]]:
     """Return the parts of the manual with their pages."""
     parts: dict[str, list[Page]] = {}
@@ -82,6 +89,9 @@ def write_site(folder: Path) -> int:
         If the system refuses.
     """
     make_folder(folder)
+    for name, picture in pictures():
+        make_folder(folder / "pictures")
+        write_bytes(folder / "pictures" / name, picture)
     frame = "".join(
         f"<h2>{html.escape(part)}</h2>"
         + "".join(f'<a href="{each.slug}.html">{html.escape(each.title)}</a>' for each in own)

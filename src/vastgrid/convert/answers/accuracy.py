@@ -52,7 +52,9 @@ class AccuracyParams:
     blunder: Annotated[
         float,
         Param(
-            "Blunders", "Residuals farther from the median than this many robust deviations are pointed out.", above=0
+            "Blunders",
+            "Residuals farther from the median than this many robust deviations are reported as blunders.",
+            above=0,
         ),
     ] = 3.0
     survey: Annotated[
@@ -294,7 +296,7 @@ CONVERSION = Conversion(
     version=1,
     title="Check-point accuracy",
     also=("RMSE", "QA", "NSSDA", "ASPRS", "check shots", "residuals"),
-    help="Independent check points against a surface: residuals, RMSEz and accuracy at 95 % by the published standards.",
+    help="Compares independent check points with a surface: residuals, RMSEz and accuracy at 95 % by the published standards.",
     inputs=(
         Input("surface", (Tin, Grid), help="what is checked", fits=lambda data: data.has_heights),
         Input("points", (PointSet,), help="independent check points"),

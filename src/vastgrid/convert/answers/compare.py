@@ -44,10 +44,10 @@ CONVERSION = Conversion(
     version=1,
     title="Compare surfaces",
     also=("difference", "deviation", "check"),
-    help="How far a surface lies above another over the ground that both have: largest, RMSE, mean, 95 %.",
+    help="How far one surface lies above another where there are both: largest, RMSE, mean, 95 %.",
     inputs=(
-        Input("old", (Tin, Grid), help="what it is measured from"),
-        Input("new", (Tin, Grid), help="what lies above or below"),
+        Input("old", (Tin, Grid), help="the surface that is measured from"),
+        Input("new", (Tin, Grid), help="the surface that is measured"),
     ),
     outputs=(Output("figures", Table),),
     params=CompareParams,

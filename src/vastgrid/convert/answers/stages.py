@@ -163,7 +163,7 @@ CONVERSION = Conversion(
     version=1,
     title="Storage volumes by level",
     also=("basin", "pond", "stage–storage", "hypsometry"),
-    help="Area and volume that a level surface would hold above the ground and inside a line, level by level.",
+    help="Area and volume between the ground and a level surface inside a line, level by level.",
     inputs=(
         Input("surface", (Tin, Grid), fits=lambda data: data.has_heights),
         Input("inside", (Linework,), least=0, most=None, help="closed lines around it", fits=has_rings),

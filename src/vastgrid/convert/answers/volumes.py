@@ -76,10 +76,10 @@ class VolumeParams:
         Length | None,
         Param(
             "Depth of a class",
-            "Cut and fill in classes of so much height.",
+            "Cut and fill by depth, in classes of this height.",
             Quantity.Z_LENGTH,
             above=0,
-            absent="the usual method",
+            absent="automatic",
         ),
     ] = None
     swell: Annotated[
@@ -92,16 +92,16 @@ class VolumeParams:
     ] = None
     cell: Annotated[
         Length | None,
-        Param("Cells", "Size of the cells of the cross-check.", Quantity.XY_LENGTH, above=0, absent="the usual method"),
+        Param("Cells", "Size of the cells of the cross-check.", Quantity.XY_LENGTH, above=0, absent="automatic"),
     ] = None
     sections: Annotated[
         Length | None,
         Param(
             "Sections",
-            "How far apart the sections of the cross-check stand.",
+            "Distance between the sections of the cross-check.",
             Quantity.XY_LENGTH,
             above=0,
-            absent="the usual method",
+            absent="automatic",
         ),
     ] = None
 
@@ -563,14 +563,16 @@ CONVERSION = Conversion(
     also=("earthworks", "quantities"),
     help="How much earth lies between two surfaces: exact, and by cells and sections beside it; inside each of some boundaries, and by depth.",
     inputs=(
-        Input("base", (Tin, Grid), help="what was there", fits=lambda data: data.has_heights),
+        Input("base", (Tin, Grid), help="the earlier surface", fits=lambda data: data.has_heights),
         Input(
             "top",
             (Tin, Grid),
-            help="what is there then: fill is where it lies above",
+            help="the later surface: fill is where it lies above",
             fits=lambda data: data.has_heights,
         ),
-        Input("inside", (Linework,), least=0, most=None, help="closed lines, each with a row", fits=has_rings),
+        Input(
+            "inside", (Linework,), least=0, most=None, help="closed lines; each gets a row of its own", fits=has_rings
+        ),
     ),
     outputs=(
         Output("volumes", Table, picture=Picture("bars", "Cut and fill, exact", ("inside", "cut", "fill"))),

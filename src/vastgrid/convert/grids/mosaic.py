@@ -50,7 +50,7 @@ class MosaicParams:
             "feather: weighted by the distance to its edge; first: the one named first; mean, lowest, highest.",
             said=(
                 ("feather", "feathered where they overlap"),
-                ("first", "the first counting where they overlap"),
+                ("first", "the first taking precedence where they overlap"),
                 ("mean", "their mean where they overlap"),
                 ("lowest", "the lowest where they overlap"),
                 ("highest", "the highest where they overlap"),

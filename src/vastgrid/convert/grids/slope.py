@@ -39,7 +39,7 @@ class SlopeParams:
     as_: Annotated[
         Said,
         Param(
-            "Said as",
+            "Unit",
             "percent: rise over run; degrees from level; ratio: horizontal per one vertical, at most 1000.",
         ),
     ] = Said.PERCENT

@@ -74,7 +74,7 @@ class ContourParams:
     ] = None
     base: Annotated[
         Length | None,
-        Param("Base elevation", "An elevation that would have a contour; all others follow.", Quantity.Z_LENGTH),
+        Param("Base elevation", "Elevation from which contours are counted.", Quantity.Z_LENGTH),
     ] = None
     index: Annotated[
         int,
@@ -116,15 +116,15 @@ class ContourParams:
         bool,
         Param(
             "Held to the points",
-            "Smoothed contours pass no surveyed point: each stays on its side, or on the line.",
-            said=(("yes", "and held to every surveyed point"), ("no", "free of the surveyed points")),
+            "Smoothed contours do not cross surveyed points: each point stays on its side of the contour, or on it.",
+            said=(("yes", "and held to every surveyed point"), ("no", "not held to the surveyed points")),
         ),
     ] = False
     weed: Annotated[
         Length | None,
         Param(
             "Weed",
-            "Vertices nearer than this to the straight way between others go, as long as no lines cross.",
+            "Vertices closer than this to the straight line between their neighbours are removed, as long as no contours cross.",
             Quantity.XY_LENGTH,
             above=0,
         ),

@@ -88,8 +88,8 @@ CONVERSION = Conversion(
     also=("drape", "3D lines", "set elevations"),
     help="Lines with the heights of a surface: a vertex wherever it bends below them, their own vertices kept in plan.",
     inputs=(
-        Input("lines", (Linework,), help="what is laid"),
-        Input("surface", (Tin, Grid), help="on what it is laid", fits=lambda dataset: dataset.has_heights),
+        Input("lines", (Linework,), help="the lines to drape"),
+        Input("surface", (Tin, Grid), help="the surface they are draped on", fits=lambda dataset: dataset.has_heights),
     ),
     outputs=(Output("lines", like="lines"),),
     params=LayParams,

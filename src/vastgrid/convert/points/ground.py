@@ -61,7 +61,7 @@ class GroundParams:
 
     preset: Annotated[
         Preset,
-        Param("Ground is", "open: grass and rock; wooded: bushes and trees; built: houses. It fills in the rest."),
+        Param("Ground is", "open: grass and rock; wooded: bushes and trees; built: houses. It sets the other values."),
     ] = Preset.OPEN
     cell: Annotated[
         Length | None,
@@ -69,7 +69,7 @@ class GroundParams:
     ] = None
     window: Annotated[
         Length | None,
-        Param("Window", "Half the width of the widest thing that stands on the ground.", Quantity.XY_LENGTH, above=0),
+        Param("Window", "Half the width of the widest object that stands on the ground.", Quantity.XY_LENGTH, above=0),
     ] = None
     slope: Annotated[
         float | None, Param("Slope", "How much steeper than its surroundings ground may be, as a ratio.", above=0)

@@ -41,7 +41,7 @@ class StructureParams:
 
     height: Annotated[
         str,
-        Param("Height", "Name of the attribute that has it, or one height for all, such as 6m.", absent="none said"),
+        Param("Height", "Name of the attribute that has it, or one height for all, such as 6m.", absent="to be named"),
     ] = ""
     shape: Annotated[Shape, Param("Shape", "cylinder or box, standing upright.")] = Shape.CYLINDER
     size: Annotated[Length, Param("Size", "Diameter of a cylinder, width of a box.", Quantity.XY_LENGTH, above=0)] = (

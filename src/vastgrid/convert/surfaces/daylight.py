@@ -68,7 +68,7 @@ class DaylightParams:
             "Cut", "Where the ground lies higher: 2:1 (horizontal to vertical), 50 %, 26.6deg; a bare number is n:1."
         ),
     ] = Batter(2.0, ":1")  # noqa: RUF009
-    fill: Annotated[Batter, Param("Fill", "Where the ground lies lower, written likewise.")] = Batter(2.0, ":1")  # noqa: RUF009
+    fill: Annotated[Batter, Param("Fill", "Where the ground lies lower, written in the same way.")] = Batter(2.0, ":1")  # noqa: RUF009
     side: Annotated[
         Beside | None,
         Param(

@@ -183,8 +183,8 @@ CONVERSION = Conversion(
     also=("cut/fill surface", "isopach", "subtract"),
     help="How far a surface lies above another, as a surface of its own: exact between TINs, or by cells.",
     inputs=(
-        Input("base", (Tin, Grid), help="what is taken off", fits=lambda data: data.has_heights),
-        Input("top", (Tin, Grid), help="what lies above or below it", fits=lambda data: data.has_heights),
+        Input("base", (Tin, Grid), help="the surface that is subtracted", fits=lambda data: data.has_heights),
+        Input("top", (Tin, Grid), help="the surface it is subtracted from", fits=lambda data: data.has_heights),
     ),
     outputs=(Output("difference", Tin),),
     forms=((Tin, {"as": "tin"}), (Grid, {"as": "grid"})),

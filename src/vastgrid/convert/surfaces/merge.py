@@ -216,7 +216,7 @@ CONVERSION = Conversion(
     also=("overlay", "stitch", "combine"),
     help="A surface laid over another, or the lower or higher of two, with shared edges where they meet.",
     inputs=(
-        Input("ground", (Tin,), help="what lies beneath"),
+        Input("ground", (Tin,), help="the ground below"),
         Input("over", (Tin,), most=None, help="what is laid over it"),
         Input("limit", (Linework,), least=0, most=None, help="closed lines inside which it is laid", fits=has_rings),
     ),

@@ -96,7 +96,7 @@ class TinParams:
     circle: Annotated[
         Length | None,
         Param(
-            "Widest circle",
+            "Largest circumradius",
             "Triangles with a larger circumradius are left out: the TIN ends where points lie farther apart. With "
             "it a TIN can be made in tiles.",
             Quantity.XY_LENGTH,
@@ -107,8 +107,8 @@ class TinParams:
     rim_length: Annotated[
         Fitting | None,
         Param(
-            "Rim's edges",
-            "Triangles at the rim go while its edge is longer; auto follows the density of the points.",
+            "Longest rim edge",
+            "Triangles at the rim are removed while their outer edge is longer than this; auto follows the density of the points.",
             Quantity.XY_LENGTH,
             above=0,
             absent="any",
@@ -117,8 +117,8 @@ class TinParams:
     rim_angle: Annotated[
         float | None,
         Param(
-            "Rim's angles",
-            "Triangles at the rim with a smaller angle, in degrees, go.",
+            "Smallest rim angle",
+            "Triangles at the rim with a smaller angle, in degrees, are removed.",
             above=0,
             most=60,
             absent="any",
@@ -196,7 +196,7 @@ class TinParams:
         Length | None,
         Param(
             "Weed contours",
-            "Vertices of contours go that lie no farther from the line without them.",
+            "Vertices of contours closer than this to the line without them are removed.",
             Quantity.XY_LENGTH,
             above=0,
             absent="not at all",
@@ -206,7 +206,7 @@ class TinParams:
         Length | None,
         Param(
             "Contour spacing",
-            "Contours get vertices so that none is farther from the next.",
+            "Contours get additional vertices, so that none is farther than this from the next.",
             Quantity.XY_LENGTH,
             above=0,
             absent="as they are",

@@ -34,9 +34,9 @@ class Side(Enum):
 class ClipParams:
     """Which side, and of what."""
 
-    side: Annotated[Side, Param("Side", "inside: what lies in the closed lines stays; outside: all else does.")] = (
-        Side.INSIDE
-    )
+    side: Annotated[
+        Side, Param("Side", "inside: what lies in the closed lines stays; outside: everything else stays.")
+    ] = Side.INSIDE
     area: Annotated[
         Area | None,
         Param("Area", "An area that was drawn or typed, instead of closed lines.", absent="a line to be named"),

@@ -127,7 +127,7 @@ CONVERSION = Conversion(
     version=1,
     title="Reproject",
     also=("transform coordinates", "EPSG", "UTM", "change system"),
-    help="The same ground in another coordinate reference system; heights change theirs only where that is sure.",
+    help="The same ground in another coordinate reference system; heights change to another system only where that is certain.",
     inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=ReprojectParams,

@@ -89,7 +89,7 @@ CONVERSION = Conversion(
     version=1,
     title="Assign a reference system",
     also=("set CRS", "EPSG", "coordinate system"),
-    help="Says in which coordinate reference system data lies whose file does not tell; every coordinate stays as it is.",
+    help="States the coordinate reference system of data whose file does not say it; every coordinate stays as it is.",
     inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=SystemParams,

@@ -63,7 +63,7 @@ class DxfReadParams:
     accept_cut: Annotated[
         bool, Param("Accept a cut-off file", "Take the whole entities of a drawing that ends before its end mark.")
     ] = False
-    recover: Annotated[bool, Param("Repair", "Repair a damaged drawing as far as that can be done.")] = False
+    recover: Annotated[bool, Param("Repair", "Repair a damaged drawing as far as possible.")] = False
     hidden: Annotated[
         Hidden, Param("Hidden entities", "What is on layers that are off or frozen: take, or leave out.")
     ] = Hidden.TAKE

@@ -106,9 +106,7 @@ class DxfWriteParams:
     ] = _OURS
     shift: Annotated[
         Origin,
-        Param(
-            "Shift", "What is taken from every coordinate, as E,N,Z; the drawing and the report say so. none: nothing."
-        ),
+        Param("Shift", "Subtracted from every coordinate, as E,N,Z; the drawing and the report say so. none: nothing."),
     ] = NONE
     decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 

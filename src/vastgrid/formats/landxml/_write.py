@@ -132,7 +132,7 @@ class LandXmlWriteParams:
             absent="everything",
         ),
     ] = None
-    neighbours: Annotated[bool, Param("Neighbours", "Say of each face which three it touches.")] = False
+    neighbours: Annotated[bool, Param("Neighbours", "Write for each face which three faces it touches.")] = False
     decimals: Annotated[int, Param("Decimals", "Decimals of every coordinate.", least=0, most=9)] = 4
 
 

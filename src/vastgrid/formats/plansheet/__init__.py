@@ -55,10 +55,16 @@ class PlanWriteParams:
     """What the sheet is like."""
 
     paper: Annotated[Paper, Param("Paper", "Size of the sheet.")] = Paper.A3
-    lies: Annotated[Lies | None, Param("Lies", "wide or tall.", absent="as the ground does")] = None
+    lies: Annotated[Lies | None, Param("Orientation", "wide or tall.", absent="as the ground does")] = None
     scale: Annotated[
         int | None,
-        Param("Scale", "500 for 1:500.", least=1, most=10_000_000, absent="the largest usual one at which all fits"),
+        Param(
+            "Scale",
+            "500 for 1:500.",
+            least=1,
+            most=10_000_000,
+            absent="the largest standard scale at which everything fits",
+        ),
     ] = None
     title: Annotated[str, Param("Title", "What stands in the title block.", absent="the name of the ground")] = ""
     note: Annotated[str, Param("Note", "A line below the title.", absent="nothing")] = ""

@@ -92,7 +92,7 @@ class TextReadParams:
     start: Annotated[
         int | None, Param("First line", "Number of the first line that holds a point.", least=1, absent="as detected")
     ] = None
-    comment: Annotated[str, Param("Comment mark", "Lines that begin with this character are passed over.")] = "#"
+    comment: Annotated[str, Param("Comment mark", "Lines that begin with this character are skipped.")] = "#"
     widths: Annotated[
         str,
         Param("Fixed widths", "Widths of columns without delimiter, in characters, such as 5,12,13,9.", absent="none"),
@@ -101,7 +101,7 @@ class TextReadParams:
         Form,
         Param(
             "The lines are",
-            "points; grid: cells of a regular grid; trajectory: places of one course, in order; photos: positions of pictures.",
+            "points; grid: cells of a regular grid; trajectory: positions along one track, in order; photos: positions of pictures.",
         ),
     ] = Form.POINTS
 

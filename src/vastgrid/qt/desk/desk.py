@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from typing import Any, TypeVar
 
+from PyQt6 import sip
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from vastgrid.base.errors import VastGridError
@@ -253,16 +254,30 @@ class Desk(QObject):
         done: Callable[[Any], None],
         failed: Callable[[str], None] = lambda why: None,
         *,
+        owner: QObject | None = None,
         pausable: bool = False,
     ) -> None:
-        """Do work that nobody waits for; `done` runs here with its result, unless another job is open by then."""
+        """Do work that nobody waits for; `done` runs here with its result, unless another job is open by then.
+
+        Parameters
+        ----------
+        owner : QObject or None
+            Whom the result is for; where that is gone by then, nobody is told.
+        """
         session = self.session
 
+        def there() -> bool:
+            return session is self.session and (owner is None or not sip.isdeleted(owner))
+
         def succeeded(made: Any) -> None:
-            if session is self.session:
+            if there():
                 done(made)
 
-        self.bridge.start(runner, title, work, succeeded, lambda why, detail: failed(why + detail), pausable=pausable)
+        def faulty(why: str, detail: str) -> None:
+            if there():
+                failed(why + detail)
+
+        self.bridge.start(runner, title, work, succeeded, faulty, pausable=pausable)
 
     def _task_changed(self, task: Task) -> None:
         self.worked.emit()

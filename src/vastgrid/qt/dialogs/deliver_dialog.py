@@ -463,7 +463,7 @@ class DeliverDialog(QDialog):
             if wish == self._wish:
                 self._refused(found) if isinstance(found, str) else self._show_held(found)
 
-        self.desk.start_behind(self.runner, "what the file will hold", work, done)
+        self.desk.start_behind(self.runner, "what the file will hold", work, done, owner=self)
 
     def _refused(self, why: str) -> None:
         assert self.write is not None
@@ -484,7 +484,7 @@ class DeliverDialog(QDialog):
                 self.shown.say(size, self._beside())
 
         self.desk.start_behind(
-            self.runner, "how large", lambda progress: measured_size(own, target, progress), measured
+            self.runner, "how large", lambda progress: measured_size(own, target, progress), measured, owner=self
         )
 
     def _beside(self) -> list[str]:

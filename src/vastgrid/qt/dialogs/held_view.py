@@ -127,7 +127,7 @@ class HeldView(QWidget):
             if wish == self._wish:
                 self.picture.show_image(image, view)
 
-        self.desk.start_behind(self.runner, "a picture of the file", work, done)
+        self.desk.start_behind(self.runner, "a picture of the file", work, done, owner=self)
 
 
 def scrolling(body: QWidget) -> QScrollArea:

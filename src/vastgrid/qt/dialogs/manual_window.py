@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from importlib import resources
+
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
@@ -20,6 +22,8 @@ from vastgrid.manual.site import body, contents
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import flat_button
 
+# Pixels that a picture is wide.
+PICTURE = 660
 _SLUG = Qt.ItemDataRole.UserRole
 
 
@@ -62,6 +66,7 @@ class ManualWindow(QWidget):
         self.text = QTextBrowser()
         self.text.setAccessibleName("Page")
         self.text.setOpenLinks(False)
+        self.text.setSearchPaths([str(resources.files("vastgrid.manual") / "pages")])
         self.text.anchorClicked.connect(self._follow)
         halves.addWidget(self.text)
         halves.setSizes([270, 750])
@@ -115,7 +120,8 @@ class ManualWindow(QWidget):
             f"th {{ background: {p.band}; }} td, th {{ padding: 3px 7px; }} blockquote {{ color: {p.quiet}; }}"
         )
         text = body(own, "").replace("<table>", f'<table border="1" cellspacing="0" style="border-color:{p.line}">')
-        self.text.setHtml(text)
+        # The library draws a picture as large as it is: as wide as a page is usually, it is made here.
+        self.text.setHtml(text.replace("<img ", f'<img width="{PICTURE}" '))
 
     def _fill(self, words: str) -> None:
         self.tree.blockSignals(True)

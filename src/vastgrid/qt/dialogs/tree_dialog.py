@@ -57,7 +57,9 @@ class TreeDialog(QDialog):
         layout.addWidget(buttons)
         self.runner = Runner(lambda task: None)
         self.finished.connect(lambda _: self.runner.cancel_all())
-        self.desk.start_behind(self.runner, f"reading {path.name}", self._read, self._show, self.about.setText)
+        self.desk.start_behind(
+            self.runner, f"reading {path.name}", self._read, self._show, self.about.setText, owner=self
+        )
 
     def _read(self, progress: Progress) -> tuple[str, tuple[Item, ...]]:
         """Read the file; what cannot be read is said instead."""

@@ -133,6 +133,7 @@ class TriesDialog(QDialog):
             work,
             partial(self._arrived, row),
             lambda why: self._fill(row, [attempt.said, why]),
+            owner=self,
         )
 
     def _arrived(self, row: int, made: Try) -> None:

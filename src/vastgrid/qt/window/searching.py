@@ -13,7 +13,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.ranking import found
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.jobs.plain_words import understood
-from vastgrid.manual.pages import TASKS, page
+from vastgrid.manual.pages import SUBJECTS, TASKS, page
 from vastgrid.qt.desk.desk import Desk
 from vastgrid.qt.window.finder import Hit
 from vastgrid.qt.window.parts import Parts
@@ -110,7 +110,7 @@ class Searching:
             yield _Entry(f"Card: {card.name}", (card.name,), partial(self.go_to, card.id), 1)
         for folder in self.parts.at_home.others():
             yield _Entry(f"Job: {folder.name}", (folder.name,), partial(self.parts.at_home.use, folder), 3)
-        for slug in TASKS:
+        for slug in (*TASKS, *SUBJECTS):
             about = page(slug)
             if about is not None:
                 show = partial(self.parts.at_home.show_manual, slug)
