@@ -231,7 +231,7 @@ def test_degrees_ask_for_a_grid_first(run_cli, tmp_path):
         "convert", DATA / "korita-zbevnica.gpx", tmp_path / "a.xml", "--via", "reproject", "--via", "tin"
     )
     assert code == 0, err
-    assert "brought into EPSG:32633" in out
+    assert "reprojected to EPSG:32633" in out
 
 
 def test_a_shapefile_without_its_index(tmp_path):

@@ -375,7 +375,7 @@ def test_a_conversion_without_a_fitting_default_asks_first(qtbot, job):
     dialog = job.parts.offers.ask_dialog("reproject", [ground(job)], {})
     dialog.show()
     dialog.form.editors["crs"].setText("EPSG:25832")
-    assert "brought into EPSG:25832" in dialog.sentence.text()
+    assert "reprojected to EPSG:25832" in dialog.sentence.text()
     dialog.reject()
 
 

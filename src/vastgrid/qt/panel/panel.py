@@ -155,17 +155,23 @@ class Panel(QWidget):
     def _fresh(self, *, head: bool = False) -> QVBoxLayout:
         """Return the layout of a new page; with `head` that of what stays in sight above it."""
         scroll = self.head if head else self._scroll
-        body = QWidget()
+        place = scroll.widget()
+        assert place is not None
+        beside = place.layout()
+        assert beside is not None
+        # The old page may hold the very button whose signal led here: it goes when that is over. It stays where it is until
+        # then: a page that changes its parent is styled anew as a whole.
+        for old in place.findChildren(QWidget, "panelBody", Qt.FindChildOption.FindDirectChildrenOnly):
+            old.hide()
+            beside.removeWidget(old)
+            old.setObjectName("")
+            old.deleteLater()
+        body = QWidget(place)
         body.setObjectName("panelBody")
         layout = QVBoxLayout(body)
         layout.setContentsMargins(18, 14, 18, 6 if head else 14)
         layout.setSpacing(8)
-        # The old content may hold the very button whose signal led here: it goes when that is over.
-        old = scroll.takeWidget()
-        if old is not None:
-            old.hide()
-            old.deleteLater()
-        scroll.setWidget(body)
+        beside.addWidget(body)
         if head:
             return layout
         self.head.setVisible(False)
@@ -540,4 +546,8 @@ def _scrolling() -> QScrollArea:
     scroll.setWidgetResizable(True)
     scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     scroll.setFrameShape(QFrame.Shape.NoFrame)
+    place = QWidget()
+    place.setObjectName("panelPlace")
+    QVBoxLayout(place).setContentsMargins(0, 0, 0, 0)
+    scroll.setWidget(place)
     return scroll

@@ -39,7 +39,10 @@ class Section(QFrame):
         self.head.toggled.connect(self._toggled)
         layout.addWidget(self.head, alignment=Qt.AlignmentFlag.AlignLeft)
         layout.addWidget(body)
-        self._show()
+        # Unfolded it is seen with the page: told so before, it would be styled once more.
+        if not self.head.isChecked():
+            body.hide()
+        self._say()
 
     @property
     def _key(self) -> str:
@@ -47,12 +50,12 @@ class Section(QFrame):
 
     def _toggled(self, unfolded: bool) -> None:
         settings().setValue(self._key, "open" if unfolded else "folded")
-        self._show()
+        self.body.setVisible(unfolded)
+        self._say()
 
-    def _show(self) -> None:
+    def _say(self) -> None:
         unfolded = self.head.isChecked()
         beside = f" · {self.note}" if self.note else ""
         self.head.setText(f"{'▾' if unfolded else '▸'} {self.title}{beside}")
         self.head.setAccessibleName(f"{self.title}{beside}, {'unfolded' if unfolded else 'folded'}")
         self.head.setToolTip("Fold this section" if unfolded else "Unfold this section")
-        self.body.setVisible(unfolded)

@@ -130,7 +130,7 @@ def _style(p: Palette) -> str:
     QDoubleSpinBox:focus, QSpinBox:focus {{ border: 2px solid {p.action}; padding: 1px 5px; }}
     QWidget#header {{ border-bottom: 1px solid {p.line}; }}
     QWidget#status {{ border-top: 1px solid {p.line}; }}
-    QWidget#panel, QScrollArea#panelScroll, QWidget#panelBody {{ background: {p.paper}; border: none; }}
+    QWidget#panel, QScrollArea#panelScroll, QWidget#panelBody, QWidget#panelPlace {{ background: {p.paper}; border: none; }}
     QWidget#panel {{ border-left: 1px solid {p.line}; }}
     QLabel {{ background: transparent; }}
     QLabel#quiet, QLabel[quiet="true"] {{ color: {p.quiet}; }}

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
+from PyQt6.QtCore import QChildEvent, QEvent, QObject, QSettings, Qt
 from PyQt6.QtGui import QGuiApplication, QKeyEvent
 from PyQt6.QtWidgets import (
     QApplication,
@@ -71,9 +71,9 @@ class AtHome(QObject):
         desk.changed.connect(self._remember_job)
         desk.help_wanted.connect(self.show_manual)
         self._remember_job()
-        app = QApplication.instance()
-        if app is not None:
-            app.installEventFilter(self)
+        # Of windows alone, not of the application: a filter in Python that sees each event of each widget waits for the
+        # interpreter each time, behind whatever works meanwhile. A key that nobody takes comes to the window in the end.
+        window.installEventFilter(self)
 
     # -- the manual
 
@@ -104,7 +104,11 @@ class AtHome(QObject):
         return f"conversion-{node.operation}" if node.role is Role.MADE else FIRST
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        """Let F1 open the manual wherever the focus is."""
+        """Let F1 open the manual wherever the focus is, in dialogs too: they are children of the window."""
+        if isinstance(event, QChildEvent) and event.added():
+            child = event.child()
+            if isinstance(child, QWidget):
+                child.installEventFilter(self)
         if (
             event is not None
             and event.type() is QEvent.Type.KeyPress

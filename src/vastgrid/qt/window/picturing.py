@@ -40,7 +40,7 @@ class Picturing:
     def ask_picture(self) -> None:
         """Ask for size and file, and save the picture."""
         views = self.views
-        dialog = PictureDialog(self.views, self.views.plan.size(), views.shown)
+        dialog = PictureDialog(self.views.window() or self.views, self.views.plan.size(), views.shown)
         if dialog.exec() != QDialog.DialogCode.Accepted:
             return
         name, _ = QFileDialog.getSaveFileName(
@@ -88,7 +88,7 @@ class Picturing:
         # The next usual scale at which what is seen fits on the paper that is proposed.
         wanted = plan.view.size * plan.width() * metres / 0.4
         scale = next((each for each in SCALES if each >= wanted), SCALES[-1])
-        dialog = SheetDialog(self.views, self.desk.session.name, scale)
+        dialog = SheetDialog(self.views.window() or self.views, self.desk.session.name, scale)
         if dialog.exec() != QDialog.DialogCode.Accepted:
             return
         kind = dialog.kind.currentText().lower()
