@@ -52,6 +52,33 @@ def test_f1_opens_the_page_of_the_chosen_card(qtbot, window):
         assert home.manual.slug == slug
 
 
+def test_f1_tells_of_what_has_the_focus(qtbot, window):
+    home = window.parts.at_home
+    QApplication.setActiveWindow(window)
+    for widget, slug in (
+        (window.header.deliver, "delivering"),
+        (window.finder, "keys"),
+        (window.header.check, "checking"),
+    ):
+        widget.setFocus()
+        assert home.fitting() == slug
+    window.desk.select([named(window, "Ground")])
+    window.parts.making.make("merge", [named(window, "Ground")], {})
+    window.panel.draft.make.setFocus()
+    window.panel.draft.roles["over"].setFocus()
+    assert home.fitting() == "conversion-merge"
+    window.parts.making.drafting.give_up()
+
+
+def test_f1_reaches_the_manual_from_dialogs_too(qtbot, window):
+    home = window.parts.at_home
+    dialog = window.parts.delivering.dialog("dxf")
+    dialog.show()
+    press_f1(dialog.path)
+    assert home.manual.isVisible() and home.manual.slug == "delivering"
+    dialog.reject()
+
+
 def test_the_manual_is_searched_and_followed(qtbot, window):
     home = window.parts.at_home
     home.show_manual("questions")

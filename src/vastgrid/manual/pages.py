@@ -36,6 +36,7 @@ TASKS = (
 )
 # What there is to know beyond that, by subject.
 SUBJECTS = (
+    "the-window",
     "what-comes-in",
     "surfaces",
     "contours-and-grids",

@@ -44,6 +44,7 @@ class DraftPart(QWidget):
         assert draft is not None
         self.desk, self.drafting, self.draft, self.palette_ = desk, drafting, draft, palette
         self.conversion = draft.conversion
+        self.setProperty("manual", f"conversion-{draft.operation}")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)

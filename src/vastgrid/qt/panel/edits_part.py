@@ -52,6 +52,7 @@ class EditsPart(QWidget):
         entries = self.entries = list(log.entries)
         self.boxes: dict[int, QCheckBox] = {}
         self.buttons: dict[tuple[str, int], QToolButton] = {}
+        self.setProperty("manual", "trim-ground")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)

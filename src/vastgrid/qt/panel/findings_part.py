@@ -35,6 +35,7 @@ class FindingsPart(QWidget):
 
     def __init__(self, noticed: list[Noticed], palette: theme.Palette, mendable: list[bool]) -> None:
         super().__init__()
+        self.setProperty("manual", "find-what-is-wrong")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(6)

@@ -128,6 +128,7 @@ class Panel(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.palette_ = palette
         self.nodes: list[str] = []
+        self._told: list[object] = []
         self.figures: FiguresPart | None = None
         self.sources: SourcesPart | None = None
         self.field_editor: FieldEditor | None = None
@@ -220,6 +221,7 @@ class Panel(QWidget):
         if nodes != self.nodes:
             self._more = False
         self.nodes = nodes
+        self._told = self._known()
         session = self.desk.session
         place = self._scroll.verticalScrollBar()
         at = place.value() if place else 0
@@ -235,6 +237,22 @@ class Panel(QWidget):
             self._show_several(session, nodes)
         if place:
             QTimer.singleShot(0, lambda: place.setValue(at))
+
+    def _known(self) -> list[object]:
+        """Return what is known of the chosen cards beside the job itself: figures, findings, faults, changed files."""
+        return [
+            (
+                self.work.figuring.known(node),
+                [(each.finding, each.accepted) for each in self.desk.session.noticed([node])],
+                self.desk.failures.get(node),
+                self.desk.files_changed.get(node),
+            )
+            for node in self.nodes
+        ]
+
+    def out_of_date(self) -> bool:
+        """Return whether more is known of the chosen cards than the panel shows; of the job at a glance always."""
+        return not self.nodes or self._known() != self._told
 
     def _show_draft(self, drafting: Drafting) -> None:
         layout = self._fresh()

@@ -24,6 +24,7 @@ class ReadbackPart(QWidget):
 
     def __init__(self, report: Delivery) -> None:
         super().__init__()
+        self.setProperty("manual", "delivering")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         gap = report.vertical

@@ -48,6 +48,7 @@ class SourcesPart(QWidget):
         super().__init__()
         self.boxes: dict[str, QCheckBox] = {}
         self.menus: dict[str, QMenu] = {}
+        self.setProperty("manual", "surfaces")
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         table = QGridLayout()

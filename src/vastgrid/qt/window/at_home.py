@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QChildEvent, QEvent, QObject, QSettings, Qt
-from PyQt6.QtGui import QGuiApplication, QKeyEvent
+from PyQt6.QtGui import QCursor, QGuiApplication, QKeyEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
@@ -90,11 +90,11 @@ class AtHome(QObject):
         self.manual.activateWindow()
 
     def fitting(self) -> str:
-        """Return the page that fits: of the dialog in front, or of the chosen card."""
+        """Return the page that fits: of what is under the pointer or has the focus, of the dialog in front, or of the chosen card."""
         front = QApplication.activeModalWidget() or QApplication.activeWindow()
-        own = front.property("manual") if front is not None else None
-        if own:
-            return str(own)
+        for start in (QApplication.widgetAt(QCursor.pos()), QApplication.focusWidget(), front):
+            if start is not None and (front is None or start.window() is front) and (own := _page_of(start)):
+                return own
         chosen = [node for node in self._desk.selection if node in self._desk.session.graph]
         if not chosen:
             return FIRST
@@ -219,6 +219,16 @@ class AtHome(QObject):
             self.manual.close()
             self.manual.deleteLater()
             self.manual = None
+
+
+def _page_of(widget: QWidget) -> str:
+    """Return the page that a widget names, or one of those around it in its window; empty where none does."""
+    now: QWidget | None = widget
+    while now is not None:
+        if own := now.property("manual"):
+            return str(own)
+        now = None if now.isWindow() else now.parentWidget()
+    return ""
 
 
 def recent() -> list[str]:

@@ -79,6 +79,9 @@ class Header(QWidget):
         row.addWidget(flat_button("Import", actions["import"].trigger))
         self.make, self.deliver = flat_button("Make", make), flat_button("Deliver", deliver)
         self.check = menu_button("Check", check)
+        finder.setProperty("manual", "keys")
+        self.check.setProperty("manual", "checking")
+        self.deliver.setProperty("manual", "delivering")
         for own in (self.make, self.check, self.deliver):
             row.addWidget(own)
         row.addStretch()

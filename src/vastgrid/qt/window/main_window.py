@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from threading import Thread
 
-from PyQt6.QtCore import QEvent, QObject, Qt, QUrl
+from PyQt6.QtCore import QEvent, QObject, Qt, QTimer, QUrl
 from PyQt6.QtGui import (
     QCloseEvent,
     QDesktopServices,
@@ -26,6 +27,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from vastgrid import catalog
 from vastgrid.jobs.glance import Suggestion
 from vastgrid.jobs.session import Session
 from vastgrid.manual.pages import of_finding
@@ -91,6 +93,8 @@ class MainWindow(QMainWindow):
         self.apply_theme(palette)
         self.refresh()
         place_window(self)
+        # What can be made is asked for sooner or later: its modules are loaded before, behind the window.
+        QTimer.singleShot(1500, lambda: Thread(target=_load_all, name="vastgrid-load", daemon=True).start())
         hints = QGuiApplication.styleHints()
         if hints is not None:
             # The method itself: a function around it would keep every window that ever was.
@@ -257,8 +261,10 @@ class MainWindow(QMainWindow):
         self.actions_["remove"].setEnabled(bool(self.desk.selection))
 
     def _show_news(self) -> None:
+        """Show what has come to be known; the panel only where it is of the chosen cards."""
         self.show_findings_count()
-        self.show_panel()
+        if self.panel.out_of_date():
+            self.show_panel()
 
     def _show_fault(self, text: str) -> None:
         buttons = QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Help
@@ -439,3 +445,9 @@ class MainWindow(QMainWindow):
         remember_window(self)
         self.parts.close()
         super().closeEvent(event)
+
+
+def _load_all() -> None:
+    """Load every conversion and every format."""
+    list(catalog.CONVERSIONS)
+    list(catalog.FORMATS)
