@@ -231,7 +231,7 @@ def _of_conversion(conversion: Conversion) -> Page:
     )
     lines += ["", f"Gives {listed(given)}.", "", "## Its sentence", "", f"> {sentence}", ""]
     lines += [
-        "Each value in the sentence can be clicked and changed; what was not said is settled by the data and stands in italics.",
+        "Each value in the sentence can be clicked and changed; what was not given is automatic, worked out from the data, and stands in italics.",
         "",
     ]
     lines += ["## Values", "", *_table(conversion.params, ("value", "what it says"))]

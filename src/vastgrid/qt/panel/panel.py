@@ -288,6 +288,7 @@ class Panel(QWidget):
         head = self._fresh(head=True)
         name = QLineEdit(node.name)
         name.setAccessibleName("Name")
+        name.setToolTip(node.name)
         # Of a long name the beginning is seen.
         name.setCursorPosition(0)
         name.setStyleSheet(
