@@ -55,7 +55,7 @@ def test_every_conversion_format_and_check_is_found_by_title_and_other_words(win
             assert f"Check: {check.title}" in found(window, words), (check.id, words)
 
 
-def test_what_is_missing_is_said_and_choosing_it_makes_nothing(qtbot, window):
+def test_what_is_missing_is_said_and_choosing_it_begins_a_step(qtbot, window):
     window.lineage.select([named(window, "Ground")])
     (text,) = [text for text in found(window, "cut and fill volumes") if text.startswith("Make: Cut and fill volumes")]
     assert "needs" in text and "TIN or grid" in text.replace(", ", " or "), text
@@ -67,7 +67,8 @@ def test_what_is_missing_is_said_and_choosing_it_makes_nothing(qtbot, window):
         qtbot.keyClick(window.finder, Qt.Key.Key_Down)
     qtbot.keyClick(window.finder, Qt.Key.Key_Return)
     assert window.session.graph == before
-    assert "Cut and fill volumes needs" in window.desk.message
+    assert window.panel.draft is not None, "it is begun, and waits for the other surface"
+    window.parts.making.drafting.give_up()
 
 
 def test_what_can_be_done_changes_without_the_job(window):
@@ -88,3 +89,28 @@ def test_a_sentence_may_begin_with_any_of_the_words(window):
     window.lineage.select([named(window, "Ground")])
     for words in ("isolines 0.5 m", "Contours 0.5 m", "DEM"):
         assert found(window, words)[0].startswith("Make: ") and found(window, words)[0].endswith("from Ground"), words
+
+
+def test_a_sentence_is_completed_as_it_is_typed(qtbot, window):
+    window.lineage.select([named(window, "Ground")])
+    window.finder.begin()
+    qtbot.keyClicks(window.finder, "contours 2m")
+    texts = [hit.text for hit in window.finder.hits]
+    assert texts[0] == "Make: Contours interval 2m from Ground"
+    going_on = [text for text in texts if text.startswith("… ")]
+    assert going_on and "index" in " ".join(going_on) and not any(text.startswith("… interval") for text in going_on)
+    row = next(k for k, text in enumerate(texts) if text.startswith("… index"))
+    window.finder.list.setCurrentRow(row)
+    qtbot.keyClick(window.finder, Qt.Key.Key_Return)
+    assert window.finder.text() == "contours 2m index "
+    qtbot.keyClicks(window.finder, "4")
+    assert window.finder.hits[0].text == "Make: Contours interval 2m index 4 from Ground"
+    window.finder.leave()
+
+
+def test_coordinates_lead_to_their_place(qtbot, window):
+    window.finder.begin()
+    qtbot.keyClicks(window.finder, "431204.2 887162.1")
+    assert window.finder.hits[0].text.startswith("Go to E 431204")
+    qtbot.keyClick(window.finder, Qt.Key.Key_Return)
+    assert (window.plan.view.east, window.plan.view.north) == (431204.2, 887162.1)

@@ -12,10 +12,11 @@ from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 @dataclass(frozen=True)
 class Hit:
-    """One thing that was found: its text, and what choosing it does."""
+    """One thing that was found: its text, and what choosing it does: something, or going on with words in the field."""
 
     text: str
     run: Callable[[], None]
+    words: str = ""
 
 
 class Finder(QLineEdit):
@@ -71,6 +72,10 @@ class Finder(QLineEdit):
 
     def _run(self, row: int) -> None:
         hit = self.hits[row] if 0 <= row < len(self.hits) else None
+        if hit is not None and hit.words:
+            self.setText(hit.words)
+            self._find()
+            return
         self.leave()
         if hit is not None:
             hit.run()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -11,10 +12,13 @@ from PyQt6.QtGui import QAction
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.ranking import found
+from vastgrid.base.words import place_words
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.jobs.plain_words import understood
 from vastgrid.manual.pages import SUBJECTS, TASKS, page
+from vastgrid.params import declare
 from vastgrid.qt.desk.desk import Desk
+from vastgrid.qt.dialogs.go_dialog import place_of
 from vastgrid.qt.window.finder import Hit
 from vastgrid.qt.window.parts import Parts
 
@@ -27,6 +31,10 @@ class _Entry:
     names: tuple[str, ...]
     run: Callable[[], object]
     rank: int
+
+
+# So many fields are offered to go on with.
+MOST_FIELDS = 6
 
 
 class Searching:
@@ -59,7 +67,11 @@ class Searching:
         # What can be done at this moment changes without the job.
         entries = [*self._doable(), *self._kept]
         good = found(text, entries, lambda each: each.names, lambda each: each.rank)
-        return [*self._sentence(text), *(Hit(each.text, partial(self.desk.guarded, each.run)) for each in good)]
+        return [
+            *self._sentence(text),
+            *self._place(text),
+            *(Hit(each.text, partial(self.desk.guarded, each.run)) for each in good),
+        ]
 
     def _sentence(self, text: str) -> list[Hit]:
         wish = understood(text, self.desk.session, self.desk.selection)
@@ -72,7 +84,25 @@ class Searching:
         names = ", ".join(self.desk.session.graph[node].name for node in wish.inputs)
         said = "".join(f" {name} {value}" for name, value in wish.words.items())
         make = partial(self.parts.making.make, wish.conversion, list(wish.inputs), wish.words)
-        return [Hit(f"Make: {conversion.title}{said} from {names}", partial(self.desk.guarded, make))]
+        hits = [Hit(f"Make: {conversion.title}{said} from {names}", partial(self.desk.guarded, make))]
+        if re.search(r"\s(from|of)\s", text):
+            return hits
+        # What may follow, as long as nobody said from what: the fields that stand in its sentence first.
+        fields = [each for each in declare.fields(conversion.params) if each.name not in wish.words]
+        fields.sort(key=lambda each: f"{{{each.name}" not in conversion.template)
+        for field in fields[:MOST_FIELDS]:
+            words = f"{text.strip()} {field.name} "
+            hits.append(Hit(f"… {field.name} : {field.param.help}", lambda: None, words))
+        return hits
+
+    def _place(self, text: str) -> list[Hit]:
+        """Offer to go to coordinates, where that is what was typed."""
+        try:
+            east, north = place_of(text)
+        except CallError:
+            return []
+        go = partial(self.parts.views.go_to, east, north)
+        return [Hit(f"Go to {place_words(east, north)}", partial(self.desk.guarded, go))]
 
     def _doable(self) -> Iterable[_Entry]:
         for action in self.actions.values():
@@ -89,13 +119,15 @@ class Searching:
             if conversion.resumes:
                 continue
             missing = self._missing(conversion, known)
+            # With some of what it needs, or nothing, it is begun, and waits for the rest.
+            begins = len(known) == len(chosen) and conversion.begun(known) is not None
             shown = f"Make: {conversion.title}" + (f"   (needs {missing})" if missing else "")
             make = partial(self.parts.making.make, conversion.id, chosen, {})
             names = (conversion.title, conversion.id.replace("_", " "), *conversion.also)
             tell = partial(
                 _refuse, f"{conversion.title} needs {missing}: choose what it is made from below, then ask again"
             )
-            yield _Entry(shown, names, tell if missing else make, 3 if missing else 0)
+            yield _Entry(shown, names, make if begins else tell, 3 if missing else 0)
         for kind in catalog.FORMATS:
             if kind.write is not None:
                 send = partial(self.parts.delivering.deliver, kind.id)
