@@ -20,6 +20,7 @@ from vastgrid.cli.telling import DONE, end_progress, tell, watched
 
 if TYPE_CHECKING:
     from vastgrid.base.findings import Finding
+    from vastgrid.data.dataset import Dataset
     from vastgrid.data.table import Table
     from vastgrid.execution.queries import Answer
     from vastgrid.execution.run_log import Account, Via
@@ -201,7 +202,7 @@ def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
     findings = [finding.to_json() for finding in source.findings]
     values = {
         "format": source.format.id,
-        "datasets": [{**described(each), "findings": findings} for each in source.datasets],
+        "datasets": [{**described(each), **_grid_factors(each), "findings": findings} for each in source.datasets],
     }
     if options.json:
         print(as_json(values))
@@ -213,8 +214,23 @@ def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
         for name in ("east", "north", "elevation"):
             pair = getattr(extent, name)
             print(f"  {name:10} {'unknown' if pair is None else f'{pair[0]:.3f} … {pair[1]:.3f}'}")
+        for name, value in _grid_factors(each).items():
+            if value is not None:
+                print(f"  {name.replace('_', ' '):16} {value:.8f} at the middle")
     tell(list(source.findings))
     return DONE
+
+
+def _grid_factors(dataset: Dataset) -> dict[str, float | None]:
+    """Return point scale factor, convergence in degrees and combined factor at the middle; none where it is not projected."""
+    if dataset.frame.crs is None:
+        return {}
+    from vastgrid.measures.grid_ground import grid_factors
+
+    own = grid_factors(dataset)
+    if own is None:
+        return {}
+    return {"scale_factor": own.scale, "convergence": own.convergence, "combined_factor": own.combined}
 
 
 def compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -22,6 +23,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin, edges
+from vastgrid.measures.grid_ground import grid_factors
 
 BINS = 32
 SIDE = 64
@@ -97,7 +99,14 @@ class Figures:
 
 def figures_of(data: Dataset) -> Figures:
     """Return a dataset's figures; slow for large ones."""
-    return _figures(data)
+    made = _figures(data)
+    own = grid_factors(data)
+    if own is None:
+        return made
+    rows = [("Point scale factor", f"{own.scale:.8f}"), ("Convergence", f"{own.convergence:.6f}°")]
+    if own.combined is not None:
+        rows.append(("Combined factor", f"{own.combined:.8f}"))
+    return dataclasses.replace(made, rows=(*made.rows, *rows))
 
 
 @singledispatch

@@ -154,6 +154,47 @@ def _length_in(length: Length, quantity: Quantity | None, frame: FrameLike) -> L
 
 
 @dataclass(frozen=True, slots=True)
+class Steps:
+    """How far east, north and up."""
+
+    east: Length
+    north: Length
+    up: Length = Length(0.0)
+
+    def __str__(self) -> str:
+        up = f" and {self.up} up" if self.up.value else ""
+        return f"{self.east} east{',' if up else ' and'} {self.north} north{up}"
+
+    def in_frame_units(self, plan: Unit | None, height: Unit | None) -> tuple[float, float, float]:
+        """Return the three numbers in the units of some data.
+
+        Raises
+        ------
+        CallError
+            If one has a unit and the data's is unknown.
+        """
+        return self.east.in_unit(plan, "by"), self.north.in_unit(plan, "by"), self.up.in_unit(height, "by")
+
+
+def _steps(_: Any, word: str) -> Steps:
+    parts = [part for part in re.split(r"[,;]\s*|\s+(?=[-+\d.])", word.strip()) if part]
+    if len(parts) not in (2, 3):
+        raise CallError(f"“{shortly(word)}” is not east,north or east,north,up, such as 100,200,0.5")
+    return Steps(*(parse_length(part) for part in parts))
+
+
+def _steps_text(steps: Steps) -> str:
+    return ",".join(_length_text(each) for each in (steps.east, steps.north, steps.up))
+
+
+def _steps_in(steps: Steps, quantity: Quantity | None, frame: FrameLike) -> Steps:
+    plan, height = Quantity.XY_LENGTH, Quantity.Z_LENGTH
+    return Steps(
+        _length_in(steps.east, plan, frame), _length_in(steps.north, plan, frame), _length_in(steps.up, height, frame)
+    )
+
+
+@dataclass(frozen=True, slots=True)
 class Fitting:
     """A length, or one that follows the data: None."""
 
@@ -359,6 +400,7 @@ register(
                  brought=_length_in, bare=True),
 )  # fmt: skip
 register(Fitting, Kind(_fitting, _fitting_text, str, number=_fitting_number, brought=_fitting_in, bare=False))
+register(Steps, Kind(_steps, _steps_text, str, brought=_steps_in, bare=False))
 register(Levels, Kind(_levels, _levels_text, str, brought=_levels_in, large=True))
 register(Grade, Kind(_grade, lambda own: f"{own.value!r}{own.said}"))
 register(Styles, Kind(_styles, _styles_text, str, "lines", large=True))

@@ -190,15 +190,15 @@ def _decimals(points: PointSet, axes: slice) -> int:
         low, high = np.fmin(low, np.fmin.reduce(piece)), np.fmax(high, np.fmax.reduce(piece))
     widest = float((high - low)[axes].max())
     needed = next((k for k in range(_MOST + 1) if _whole(points.xyz[:, axes], k)), None)
-    if needed is not None:
-        able = [k for k in (max(needed, 3), needed) if widest * 10.0**k < _STEPS]
-    else:
-        most, least = _ENDLESS[axes.stop == 2]
+    most, least = _ENDLESS[axes.stop == 2]
+    able = [k for k in (max(needed, 3), needed) if widest * 10.0**k < _STEPS] if needed is not None else []
+    # Finer than a micrometre is what was worked out, not what was measured: it has as good as no end.
+    if not able and (needed is None or needed > most):
         needed = least
         able = [k for k in range(most, least - 1, -1) if widest * 10.0**k < _STEPS]
     if not able:
         raise DataError(
-            f"{_too_wide(points, axes, needed)}; leave it out, or say decimals= to have all coordinates rounded"
+            f"{_too_wide(points, axes, least if needed is None else needed)}; leave it out, or say decimals= to have all coordinates rounded"
         )
     return able[0]
 
