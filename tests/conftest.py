@@ -13,6 +13,23 @@ import pytest
 sys.path.insert(0, str(Path(__file__).parent))
 
 
+# Files that take minutes: begun first, or one worker would be busy with the last of them long after all others are done.
+_LONG = (
+    "test_readers",
+    "test_long_runs",
+    "test_figures_of_tiles",
+    "test_tiles_equal",
+    "test_walker",
+    "test_kills",
+    "test_open_data",
+)
+
+
+def pytest_collection_modifyitems(items):
+    """Let the files that take longest come first."""
+    items.sort(key=lambda item: next((k for k, name in enumerate(_LONG) if name in item.path.name), len(_LONG)))
+
+
 def _own_screen():
     """Give a worker a screen of its own: windows of two workers on one would take the focus from each other."""
     read, write = os.pipe()

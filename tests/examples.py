@@ -12,6 +12,15 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.survey import Record, survey_of
+from vastgrid.params import declare
+
+# What has to be said of a conversion that nothing would be asked of otherwise.
+NEEDED = {"move": {"by": "10,20,0.5"}, "heights": {"add": "0.35"}}
+
+
+def asked_of(conversion):
+    """Return the parameters with which a conversion can be tried: its defaults, and what it needs."""
+    return declare.build(conversion.params, NEEDED.get(conversion.id, {}))
 
 
 def examples() -> dict[str, Dataset]:

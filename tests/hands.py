@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QImage, QWheelEvent
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QWidget
 
 
 def settle(qtbot, window):
@@ -54,6 +54,11 @@ def looked(qtbot, window):
         timeout=90_000,
     )
     qtbot.wait(50)
+
+
+def on_page(panel, kind):
+    """Return the widgets of a kind on the pages that a panel shows now; those of the last page may not be gone yet."""
+    return [each for page in panel.findChildren(QWidget, "panelBody") for each in page.findChildren(kind)]
 
 
 def makeable(window):

@@ -15,7 +15,7 @@ import samples
 import vastgrid.convert
 import vastgrid.formats
 from builders import METRES, ground, scattered
-from examples import examples
+from examples import asked_of, examples
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
@@ -96,7 +96,7 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
             source = dataclasses.replace(source, xyz=np.column_stack((steps, source.xyz[:, 2])))
         assert conversion.can_use(source)
         group = [source] * max(conversion.main.least, 1)
-        result, params = convert(conversion, group, conversion.params(), Silent())
+        result, params = convert(conversion, group, asked_of(conversion), Silent())
         assert isinstance(result.dataset, conversion.gives([kind]))
         said = declare.plain(conversion.sentence(params, [each.name for each in group]))
         assert source.name in said and said.endswith(".") and "{" not in said

@@ -6,6 +6,7 @@ import functools
 import numpy as np
 import pytest
 
+from examples import asked_of
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.data.grid import Grid
@@ -75,8 +76,8 @@ def inside(result, box):
 )
 def test_pieces_with_their_reach_give_what_the_whole_gives(conversion, kind):
     data = quarry(kind)
-    halo = conversion.halo([data], conversion.settle([data], conversion.params()))
-    whole, params = convert(conversion, [data], conversion.params(), Silent())
+    halo = conversion.halo([data], conversion.settle([data], asked_of(conversion)))
+    whole, params = convert(conversion, [data], asked_of(conversion), Silent())
     rng = np.random.default_rng(2)
     for _ in range(4):
         corner = rng.uniform((150, 120), (380, 240))

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QFileDialog, QMenu, QPushButton
 
-from hands import entries, named, pixels, settle
+from hands import entries, named, on_page, pixels, settle
 from vastgrid.data.dataset import DIFFERENCE
 from vastgrid.jobs.dropping import Drop
 from vastgrid.jobs.session import Session
@@ -264,7 +264,7 @@ def test_a_name_that_is_taken_is_resolved_and_said(window):
 
 def test_a_report_of_an_answer_is_saved_from_its_page(qtbot, window, tmp_path, monkeypatch):
     card = made(qtbot, window, "volumes", [named(window, "Ground"), named(window, "Grid")])
-    button = next(each for each in window.panel.findChildren(QPushButton) if each.text() == "Save report …")
+    button = next(each for each in on_page(window.panel, QPushButton) if each.text() == "Save report …")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "r.md"), ""))
     qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
     text = (tmp_path / "r.md").read_text()

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QColorDialog, QFileDialog, QLineEdit, QPushButton
 
-from hands import named, settle
+from hands import named, on_page, settle
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
@@ -111,7 +111,7 @@ def test_delete_takes_a_card_out_and_undo_brings_it_back(qtbot, window):
 
 def test_a_card_gets_another_name(qtbot, window):
     window.lineage.select([named(window, "Ground")])
-    (edit,) = [each for each in window.panel.findChildren(QLineEdit) if each.text() == "Ground"]
+    (edit,) = [each for each in on_page(window.panel, QLineEdit) if each.text() == "Ground"]
     edit.setText("Contours")
     edit.editingFinished.emit()
     names = [node.name for node in window.session.graph.cards.values()]
@@ -124,7 +124,7 @@ def test_further_options_change_what_the_sentence_does_not_say(qtbot, window):
     window.lineage.select([node])
     window.panel._toggle_more()
     window.panel.form.editors["interval"].setText("4m")
-    (change,) = [each for each in window.panel.findChildren(QPushButton) if each.text() == "Change"]
+    (change,) = [each for each in on_page(window.panel, QPushButton) if each.text() == "Change"]
     change.click()
     settle(qtbot, window)
     assert window.session.graph[node].words["interval"] == "4.0m"
@@ -135,12 +135,12 @@ def test_a_colour_is_chosen_and_seen(qtbot, window, monkeypatch):
     node = named(window, "edges")
     window.lineage.select([node])
     monkeypatch.setattr(QColorDialog, "getColor", lambda *a, **k: QColor("#2255AA"))
-    (swatch,) = [each for each in window.panel.findChildren(QPushButton) if each.text() == "choose …"]
+    (swatch,) = [each for each in on_page(window.panel, QPushButton) if each.text() == "choose …"]
     swatch.click()
     settle(qtbot, window)
     assert window.session.graph[node].look["plain"].upper() == "#2255AA"
     window.lineage.select([node])
-    (swatch,) = [each for each in window.panel.findChildren(QPushButton) if each.text().upper() == "#2255AA"]
+    (swatch,) = [each for each in on_page(window.panel, QPushButton) if each.text().upper() == "#2255AA"]
     monkeypatch.setattr(QColorDialog, "getColor", lambda *a, **k: QColor())
     swatch.click()
     assert window.session.graph[node].look["plain"].upper() == "#2255AA", "giving up keeps it"
@@ -149,7 +149,7 @@ def test_a_colour_is_chosen_and_seen(qtbot, window, monkeypatch):
 def test_a_card_is_lowered_by_one(qtbot, window):
     order = [own.dataset.name for own in window.plan.items]
     window.lineage.select([named(window, "edges")])
-    (lower,) = [each for each in window.panel.findChildren(QPushButton) if each.text() == "Lower"]
+    (lower,) = [each for each in on_page(window.panel, QPushButton) if each.text() == "Lower"]
     lower.click()
     settle(qtbot, window)
     after = [own.dataset.name for own in window.plan.items]

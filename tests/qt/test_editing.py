@@ -4,7 +4,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QDialog, QLabel
 
-from hands import named, settle
+from hands import named, on_page, settle
 from vastgrid.lineage.graph import State
 from vastgrid.qt.dialogs.height_dialog import HeightDialog
 
@@ -43,7 +43,7 @@ def test_a_vertex_is_set_and_everything_can_be_taken_back(qtbot, window):
     settle(qtbot, window)
     press(qtbot, window, second, "199.5")
     assert len(window.session.editing.entries(edited)) == 2 and window.desk.selection == [edited]
-    text = " ".join(each.text() for each in window.panel.findChildren(type(window.panel.sentence)))
+    text = " ".join(each.text() for each in on_page(window.panel, type(window.panel.sentence)))
     assert "2&nbsp;edits" in text and " set to " in text
     window.actions_["undo"].trigger()
     settle(qtbot, window)

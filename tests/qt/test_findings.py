@@ -5,7 +5,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
-from hands import looked
+from hands import looked, on_page
 from vastgrid.demo import ground
 from vastgrid.jobs.session import Session
 
@@ -141,7 +141,7 @@ def test_the_panel_tells_a_cards_findings_with_their_remedies(qtbot, window):
     window.lineage.select([node])
     from vastgrid.qt.panel.findings_part import FindingsPart
 
-    part = window.panel.findChild(FindingsPart)
+    part = on_page(window.panel, FindingsPart)[0]
     words = " ".join(label.text() for label in part.findChildren(type(window.status.readout)))
     assert part.told == "1 open" and "Read its heights as international foot" in words
     window.parts.inspecting.mend(node, window.session.noticed([node])[0].finding.remedy)

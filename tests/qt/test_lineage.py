@@ -5,7 +5,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 
-from hands import named, settle, wheel
+from hands import named, on_page, settle, wheel
 from vastgrid.lineage.graph import Graph, Node, OutputCard, Role, Use
 from vastgrid.qt.views.lineage_layout import column_of, following, laid_out
 from vastgrid.qt.views.lineage_view import CARD_MIME
@@ -224,8 +224,8 @@ def test_the_lineage_takes_what_its_rows_need(qtbot, window):
 
 def section(window, title):
     """Return a section of the page that is shown; that of the last one may not be gone yet."""
-    every = window.panel._scroll.widget().findChildren(Section)
-    return next(each for each in every if each.title == title)
+    every = on_page(window.panel, Section)
+    return next(each for each in reversed(every) if each.title == title)
 
 
 def test_sections_fold_and_remember(qtbot, window):
@@ -250,7 +250,7 @@ def test_sentence_and_cost_stay_in_sight(qtbot, window):
     window.lineage.select([named(window, "Contours")])
     settle(qtbot, window)
     window.panel._scroll.verticalScrollBar().setValue(10_000)
-    for widget in (window.panel.sentence, window.panel.findChild(CostPart)):
+    for widget in (window.panel.sentence, on_page(window.panel, CostPart)[0]):
         assert widget is not None and not widget.visibleRegion().isEmpty()
         place = widget.mapTo(window, QPoint(0, 0))
         assert window.rect().contains(place)

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PyQt6.QtGui import QColor, QDropEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QMessageBox, QPushButton
 
+from hands import on_page
 from vastgrid.jobs.plain_words import understood
 from vastgrid.jobs.session import Session
 from vastgrid.lineage.graph import State
@@ -271,8 +272,8 @@ def test_delivering_shows_what_the_file_will_hold_and_reads_it_back(qtbot, windo
     idle(qtbot, window)
     node = window.session.graph[window.lineage.selection[0]]
     assert node.outcome.delivery.good and (tmp_path / "ground.xml").exists()
-    shown = " ".join(label.text() for label in window.panel.findChildren(type(window.panel.sentence)))
-    sections = [section.title for section in window.panel.findChildren(Section)]
+    shown = " ".join(label.text() for label in on_page(window.panel, type(window.panel.sentence)))
+    sections = [section.title for section in on_page(window.panel, Section)]
     assert "Read back from disk" in sections and "triangles" in shown
 
 
@@ -281,13 +282,13 @@ def test_compare_two_surfaces(qtbot, window):
     idle(qtbot, window)
     grid = window.lineage.selection[0]
     window.lineage.select([named(window, "Ground"), grid])
-    buttons = [b for b in window.panel.findChildren(QPushButton) if b.text() == "Compare them"]
+    buttons = [b for b in on_page(window.panel, QPushButton) if b.text() == "Compare them"]
     buttons[0].click()
     idle(qtbot, window)
     (made,) = [window.session.graph[n] for n in window.lineage.selection]
     assert made.kind == "table" and [use.role for use in made.node.uses] == ["old", "new"]
     qtbot.waitUntil(lambda: any(name == "Largest difference" for name, _ in window.panel.figures.rows), timeout=5000)
-    assert "They differ by" in " ".join(each.text() for each in window.panel.findChildren(QLabel))
+    assert "They differ by" in " ".join(each.text() for each in on_page(window.panel, QLabel))
     assert window.plan.mark is not None
     assert made.name == "Heights 10 m above Ground" and made.id not in window.session.drawing_order()
     window.parts.making.take_back()
