@@ -182,6 +182,24 @@ def test_a_step_can_begin_from_nothing(qtbot, window):
     assert window.session.graph[window.desk.selection[0]].operation == "lay"
 
 
+def test_what_may_be_added_is_lit_when_nothing_is_lacking(window):
+    """Volumes have both surfaces: closed lines inside which they count may still come."""
+    window.lineage.select([named(window, "Ground"), named(window, "Grid")])
+    drafting = window.parts.making.drafting
+    drafting.begin("volumes", [named(window, "Ground"), named(window, "Grid")], {})
+    assert not drafting.draft.lacking() and drafting.lit() == [named(window, "edges")]
+    drafting.fill(named(window, "edges"))
+    assert drafting.draft.uses[-1] == ("inside", named(window, "edges"))
+    with pytest.raises(CallError, match="cannot be the inside"):
+        drafting.fill(named(window, "day1"))
+    drafting.give_up()
+    drafting.begin("difference", [named(window, "Ground"), named(window, "Grid")], {})
+    assert drafting.lit() == []
+    with pytest.raises(CallError, match="has all it can use"):
+        drafting.fill(named(window, "Contours"))
+    drafting.give_up()
+
+
 def test_a_card_can_be_taken_out_of_its_role_again(window):
     window.lineage.select([named(window, "Ground")])
     makeable(window)["Difference surface"].run()

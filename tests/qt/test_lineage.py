@@ -229,17 +229,21 @@ def section(window, title):
 
 
 def test_sections_fold_and_remember(qtbot, window):
+    def unfolded():
+        """Whether the section is; a page that is made anew meanwhile is asked again."""
+        return section(window, "Look").body.isVisibleTo(window.panel)
+
     window.lineage.select([named(window, "Ground")])
-    qtbot.wait(30)
-    look = section(window, "Look")
-    assert look.body.isVisibleTo(window.panel)
-    look.head.click()
-    assert not look.body.isVisibleTo(window.panel)
+    settle(qtbot, window)
+    qtbot.waitUntil(unfolded, timeout=10_000)
+    section(window, "Look").head.click()
+    assert not unfolded()
     window.lineage.select([named(window, "Grid")])
-    qtbot.wait(30)
-    look = section(window, "Look")
-    assert not look.body.isVisibleTo(window.panel), "another card's section is folded as well"
-    look.head.click()
+    settle(qtbot, window)
+    qtbot.waitUntil(lambda: section(window, "Figures").body.isVisibleTo(window.panel), timeout=10_000)
+    assert not unfolded(), "another card's section is folded as well"
+    section(window, "Look").head.click()
+    qtbot.waitUntil(unfolded, timeout=10_000)
     assert window.panel.head.isVisible() and window.panel.sentence.isVisible()
 
 

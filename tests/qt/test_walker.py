@@ -219,12 +219,16 @@ def _lasting(qtbot, own):
 @pytest.mark.parametrize("look", LOOKS, indirect=True, ids=lambda look: f"{look[0][0]}-{look[1]:g}-{look[2].name}")
 def test_nothing_is_cut_covered_or_out_of_reach(qtbot, look, demo):
     found, looked = {}, 0
-    for walk in (panels(qtbot, look), sheets(qtbot, look), dialogs(qtbot, look, demo)):
+    walks = [panels(qtbot, look), sheets(qtbot, look)]
+    if look.width() != 1280:
+        # A dialog knows of the window's size only that it may not be larger: the smallest and the largest tell.
+        walks.append(dialogs(qtbot, look, demo))
+    for walk in walks:
         for name, own in walk:
             looked += 1
             for fault in _lasting(qtbot, own):
                 found.setdefault(fault, name)
-    assert looked > 60
+    assert looked > (60 if look.width() != 1280 else 25)
     # A menu may not be taller than 70 % of the smallest screen.
     for fault in walker.tall_menus(look, 768):
         found.setdefault(fault, "menus")

@@ -174,7 +174,12 @@ def _one_line(text: str) -> str:
 
 
 def _text(value: str) -> str:
-    if "\n" in value and "'''" not in value and "\r" not in value and all(c >= " " or c in "\n\t" for c in value):
+    if (
+        "\n" in value
+        and "'''" not in value
+        and "\r" not in value
+        and all((c >= " " and c != "\x7f") or c in "\n\t" for c in value)
+    ):
         return f"'''\n{value}'''"
     # What JSON escapes, TOML's basic strings escape alike; only DEL has to be told.
     return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")

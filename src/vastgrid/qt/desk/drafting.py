@@ -107,10 +107,19 @@ class Drafting:
         return self.desk.dataset(card)
 
     def lit(self) -> list[str]:
-        """Return the cards that fit the role that is filled next."""
+        """Return the cards that fit what is filled next."""
         own = self.draft
-        lacking = own.lacking() if own is not None else []
-        return self.fitting(lacking[0]) if lacking else []
+        return (
+            [] if own is None else list(dict.fromkeys(card for role in self._next(own) for card in self.fitting(role)))
+        )
+
+    @staticmethod
+    def _next(draft: Draft) -> list[Input]:
+        """Return the roles that a click fills: the first that is needed, otherwise those that may have more."""
+        lacking = draft.lacking()
+        roles = draft.roles
+        free = [each for each in draft.conversion.inputs if each.most is None or roles.count(each.role) < each.most]
+        return lacking[:1] or free
 
     def fill(self, card: str, role: str = "") -> None:
         """Let a card play a role, the first that is empty where none is named.
@@ -123,14 +132,18 @@ class Drafting:
         own = self.draft
         if own is None:
             return
-        lacking = own.lacking()
-        role = role or (lacking[0].role if lacking else "")
+        able = [each.role for each in self._next(own)]
+        role = role or next(
+            (each for each in able if card in self.fitting(own.conversion.role(each))), able[0] if able else ""
+        )
         name = self.desk.session.graph[card].name
         if card in own.cards:
             raise CallError(f"{name} is used already; choose another card")
         if not role or card not in self.fitting(own.conversion.role(role)):
-            wanted = " or ".join(kind.title for kind in own.conversion.role(role).kinds) if role else "nothing more"
-            raise CallError(f"{name} cannot be the {role or 'next'}: {wanted} is needed")
+            if not role:
+                raise CallError(f"{own.conversion.title} has all it can use; press Make, or Cancel")
+            wanted = " or ".join(dict.fromkeys(kind.title for kind in own.conversion.role(role).kinds))
+            raise CallError(f"{name} cannot be the {role}: {wanted} is needed")
         self._set(replace(own, uses=(*own.uses, (role, card))))
         self.desk.say(f"{name} is the {role}")
 
