@@ -5,7 +5,7 @@ import json
 import numpy as np
 import pytest
 import shapely
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from builders import DATA, METRES, ORIGIN, ground
@@ -74,6 +74,7 @@ def test_a_ring_of_a_cone_stays_where_it_is():
 
 
 @settings(deadline=None, max_examples=30)
+@example(194, "light", False, "3m", True)
 @given(
     st.integers(0, 10_000),
     st.sampled_from(["light", "medium", "strong"]),

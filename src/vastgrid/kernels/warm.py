@@ -260,7 +260,9 @@ def _warm_making(xyz, points, triangles, neighbours):
     smoothing.mean_along(plan, starts, closed, 3.0)
     smoothing.lowered(np.ones(len(plan)), np.zeros(len(plan), np.bool_), starts, closed, 0.5, 3)
     smoothing.crossed(ring[:-1], ring[1:], ring[:2] + 1.0, ring[1:3] + 1.0)
-    smoothing.swept(plan, plan + 0.1, starts, ring[:3].copy(), np.array([0, 3]), -40.0, -40.0, 90.0, 1, 1)
+    smoothing.swept(
+        plan, plan + 0.1, starts, ring[:3].copy(), np.full(3, -1), np.array([0, 3]), -40.0, -40.0, 90.0, 1, 1
+    )
     smoothing.weeded(plan, starts, closed, 0.1)
     along = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(ring, axis=0).T))))
     labels.placed_labels(

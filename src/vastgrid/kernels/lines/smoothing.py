@@ -207,7 +207,7 @@ def _proper(a, b, c, d):
 
 
 @numba.njit(cache=True, nogil=True)
-def swept(before, after, offsets, xy, starts, west, south, size, columns, rows):
+def swept(before, after, offsets, xy, owner, starts, west, south, size, columns, rows):
     """Return which places move over one of some places, or their legs do, (n,) bool.
 
     Parameters
@@ -216,6 +216,8 @@ def swept(before, after, offsets, xy, starts, west, south, size, columns, rows):
         Where the lines' places were and are.
     xy : (k, 2) float64
         The places that no line may pass, ordered by cell.
+    owner : (k,) int64
+        The line that a place belongs to, which alone may pass it; -1 for none.
     starts : (rows × columns + 1,) int64
         Where the places of each cell begin.
     """
@@ -227,12 +229,12 @@ def swept(before, after, offsets, xy, starts, west, south, size, columns, rows):
                 continue
             left, right = min(a[0], b[0], c[0], d[0]), max(a[0], b[0], c[0], d[0])
             low, high = min(a[1], b[1], c[1], d[1]), max(a[1], b[1], c[1], d[1])
-            c0, c1 = max(int((left - west) / size), 0), min(int((right - west) / size), columns - 1)
-            r0, r1 = max(int((low - south) / size), 0), min(int((high - south) / size), rows - 1)
+            c0, c1 = _within(left - west, size, columns), _within(right - west, size, columns)
+            r0, r1 = _within(low - south, size, rows), _within(high - south, size, rows)
             found = False
             for r in range(r0, r1 + 1):
                 for m in range(starts[r * columns + c0], starts[r * columns + c1 + 1]):
-                    if _in_triangle(a, b, c, xy[m]) or _in_triangle(a, c, d, xy[m]):
+                    if owner[m] != k and (_in_triangle(a, b, c, xy[m]) or _in_triangle(a, c, d, xy[m])):
                         found = True
                         break
                 if found:
@@ -240,6 +242,12 @@ def swept(before, after, offsets, xy, starts, west, south, size, columns, rows):
             if found:
                 out[i] = out[i + 1] = True
     return out
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _within(way, size, count):
+    # Ways may lie beside all cells.
+    return int(min(max(way / size, 0.0), count - 1.0))
 
 
 @numba.njit(cache=True, nogil=True, inline="always")

@@ -151,7 +151,7 @@ def _kept_clear(
     share = np.ones(len(plan))
     start = legs(offsets, len(plan))
     line = np.repeat(np.arange(len(offsets) - 1), np.diff(offsets))
-    cells = _cells(clear.held)
+    cells = _cells(clear.held, _nobodys(clear.held))
     for turn in range(HALVINGS + RETURNS + 2):
         made = plan + share[:, None] * (goal - plan)
         bad = np.zeros(len(plan), np.bool_)
@@ -170,7 +170,14 @@ def _kept_clear(
     return plan + share[:, None] * (goal - plan), int((share < 1.0).sum())
 
 
-def _cells(places: Floats) -> tuple[Floats, NDArray[np.int64], float, float, float, int, int] | None:
+def _nobodys(places: Floats) -> NDArray[np.int64]:
+    return np.full(len(places), -1, np.int64)
+
+
+def _cells(
+    places: Floats, owner: NDArray[np.int64]
+) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64], float, float, float, int, int] | None:
+    """Return places with the lines that they belong to, ordered by cells, as `swept` takes them; None where there are none."""
     if len(places) == 0:
         return None
     low, span = places.min(axis=0), np.maximum(np.ptp(places, axis=0), 1e-9)
@@ -180,17 +187,21 @@ def _cells(places: Floats) -> tuple[Floats, NDArray[np.int64], float, float, flo
     cell = np.minimum(at[:, 1], rows - 1) * columns + np.minimum(at[:, 0], columns - 1)
     order = np.argsort(cell, kind="stable")
     starts = np.searchsorted(cell[order], np.arange(columns * rows + 1)).astype(np.int64)
-    return places[order], starts, float(low[0]), float(low[1]), size, columns, rows
+    return places[order], owner[order], starts, float(low[0]), float(low[1]), size, columns, rows
 
 
 def sparser(lines: Lines, tolerance: float, clear: Clear) -> Lines:
     """Return lines without the vertices that lie no farther than a tolerance from the straight way, none crossing.
 
-    Where a straight way would cross another line, or what lines must stay clear of, its vertices stay.
+    Where a straight way would cross another line or what lines must stay clear of, or leave a whole line on its other side,
+    its vertices stay.
     """
     closed = lines.closed()
     keep = weeded(lines.plan, lines.offsets, closed, tolerance)
-    cells = _cells(clear.held)
+    # A line that is left on the other side as a whole is crossed by nothing: its first vertex tells.
+    begins = lines.plan[lines.offsets[:-1]]
+    owner = np.concatenate((_nobodys(clear.held), np.arange(len(begins))))
+    cells = _cells(np.concatenate((clear.held, begins)), owner)
     number = np.arange(len(keep))
     for _ in range(60):
         size = np.add.reduceat(keep.astype(np.int64), lines.offsets[:-1]) if len(lines.which) else np.zeros(0, np.int64)
