@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
+import shapely
 
 from builders import METRES, ground, scattered
 from vastgrid.base.progress import Silent
 from vastgrid.convert.grids import grid
 from vastgrid.convert.lines import contours
+from vastgrid.data.areas import from_shapes
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
@@ -34,7 +36,18 @@ def examples() -> dict[str, Dataset]:
         "grid": grid.run([tin], grid.settle([tin], grid.GridParams()), Silent()).dataset,
         "contours": contours.run([tin], contours.settle([tin], contours.ContourParams()), Silent()).dataset,
         "lines": from_lines(
-            "edges", METRES, [np.array([(1, 2, 3), (4, 5, 6.0)]), np.array([(1, 9, 3), (4, 9, 3.0)])], ["KERB", "LEVEL"]
+            "edges",
+            METRES,
+            [np.array([(1, 2, 3), (4, 5, 6.0)]), np.array([(1, 9, 3), (4, 9, 3), (4, 11, 3), (1, 9, 3.0)])],
+            ["KERB", "LEVEL"],
+        ),
+        "areas": from_shapes(
+            [shapely.box(2, 2, 9, 9).difference(shapely.box(4, 4, 6, 6)), shapely.box(12, 2, 15, 9)],
+            name="plots",
+            frame=METRES,
+            layer=np.array([0, 1], np.int32),
+            layers=("PLOTS", "PONDS"),
+            attributes={"name": np.array([b"One", b"Two"])},
         ),
         "mesh": Mesh(name="box", frame=METRES, vertices=np.eye(3) * 9.0, triangles=np.array([(0, 1, 2)])),
         "survey": survey_of("records", METRES, [Record("alignment", "CL", road, {"geometry": [straight]})]),

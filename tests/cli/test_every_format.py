@@ -21,7 +21,8 @@ def test_info_says_the_same_of_every_format(run_cli, tmp_path, own):
     for dataset in values["datasets"]:
         projected = {"scale_factor", "convergence", "combined_factor"}
         assert not projected & set(dataset) or projected <= set(dataset), "all three, where the system is projected"
-        assert set(dataset) - projected == {
+        of_areas = {"area", "area_unit", "perimeter"} if dataset["kind"] == "areas" else set()
+        assert set(dataset) - projected == of_areas | {
             "name", "kind", "count", "extent", "crs", "horizontal_unit", "vertical_unit", "findings",
         }  # fmt: skip
         assert set(dataset["extent"]) == {"east", "north", "elevation"}

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import shapely
 
 import samples
 import vastgrid.convert
@@ -22,6 +23,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.convert.grids import grid
 from vastgrid.convert.lines import contours
+from vastgrid.data.areas import from_shapes
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import from_lines
 from vastgrid.data.mesh import Mesh
@@ -87,7 +89,7 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
     for kind in conversion.takes_with(conversion.params()):
         if (kind.kind == "lines" and conversion.id == "tin") or conversion.id in ("reproject", "system"):
             continue
-        if len(conversion.inputs) > 1:
+        if not conversion.single:
             continue
         source = kinds[kind.kind]
         if not conversion.can_use(source):
@@ -109,7 +111,7 @@ def test_every_conversion_runs_and_speaks(conversion, kinds):
 def test_what_is_settled_beside_degrees_can_be_said(conversion, kinds):
     """Sentence, recipe and job hold settled values as words: what a conversion settles has to be read again."""
     for kind in conversion.takes_with(conversion.params()):
-        if len(conversion.inputs) > 1 or not conversion.can_use(kinds[kind.kind]):
+        if not conversion.single or not conversion.can_use(kinds[kind.kind]):
             continue
         source = kinds[kind.kind].with_coordinates(1e-5, 1.0, Frame("EPSG:4326", Unit.DEGREE, Unit.METRE))
         group = [source] * max(conversion.main.least, 1)
@@ -149,6 +151,7 @@ def larger():
         "grid": grid.run([tin], grid.GridParams(Length(1)), Silent()).dataset,
         "contours": contours.run([tin], contours.ContourParams(Length(0.5)), Silent()).dataset,
         "lines": from_lines("edges", METRES, rows, ["KERB"] * len(rows)),
+        "areas": from_shapes(shapely.buffer(shapely.points(points.xyz[::3, :2]), 0.5), name="plots", frame=METRES),
     }
 
 

@@ -34,7 +34,7 @@ def claims():
     """Every conversion of a surface that says how far it looks, with the kind of surface."""
     for conversion in catalog.CONVERSIONS:
         for kind in conversion.takes:
-            if len(conversion.inputs) == 1 and kind in (Tin, Grid) and conversion.can_use(quarry(kind)):
+            if conversion.single and kind in (Tin, Grid) and conversion.can_use(quarry(kind)):
                 data = [quarry(kind)]
                 if conversion.halo(data, conversion.settle(data, conversion.params())) is not None:
                     yield conversion, kind

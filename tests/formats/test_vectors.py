@@ -50,8 +50,9 @@ def test_contours_with_their_height_in_an_attribute(suffix, driver, tmp_path):
 
 
 def test_handmade_geojson():
-    points, lines = read(HANDMADE / "contours.geojson", elevation="ELEV").datasets
-    assert lines.count() == {"lines": 4, "vertices": 10}, "multi lines are parted, an area's rim is a line"
+    points, lines, areas = read(HANDMADE / "contours.geojson", elevation="ELEV").datasets
+    assert lines.count() == {"lines": 3, "vertices": 6}, "multi lines are parted"
+    assert areas.count() == {"areas": 1, "rings": 1, "vertices": 4}
     assert points.xyz.tolist() == [[8.29, 47.5, 433.5]]
     assert points.attributes["kind"].tolist() == [b"peg"]
     assert any(finding.code == "no-geometry" for finding in read(HANDMADE / "contours.geojson").findings)

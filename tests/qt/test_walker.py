@@ -152,7 +152,7 @@ def dialogs(qtbot, window, demo):
         yield shown(f"import {name}", own)
         own.reject()
     for conversion in catalog.CONVERSIONS:
-        if conversion.ask or len(conversion.inputs) > 1:
+        if conversion.ask or not conversion.single:
             cards = (ground, named(window, "Ground, by hand"), grid, cloud)
             for given in ([cards[0]], [cards[0], cards[1]], [cards[2]], [cards[3]], [named(window, "edges"), cards[0]]):
                 if conversion.assigned([window.session.named(card) for card in given]) is not None:

@@ -169,7 +169,7 @@ def test_without_a_closed_line_there_is_nothing_to_clip_to():
     open_ = from_lines("o", METRES, [np.array([(E, N, 0), (E + 9, N, 0)], float)], ["A"])
     with pytest.raises(CallError):
         made("clip", [ground(50), open_])
-    with pytest.raises(CallError, match="closed lines, or an area"):
+    with pytest.raises(CallError, match="areas or closed lines"):
         made("clip", [ground(50)])
 
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
@@ -91,7 +92,7 @@ CHECK = Check(
     version=1,
     title="Names used twice",
     help="Two things with the same name cannot be distinguished later, and some formats keep only one of them.",
-    takes=(PointSet, Survey, Tin, Grid, Linework, Contours),
+    takes=(PointSet, Survey, Tin, Grid, Linework, Contours, Areas),
     params=Params,
     run=run,
     around=True,

@@ -11,6 +11,7 @@ import numpy as np
 from vastgrid.base.findings import Finding, Remedy
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Quantity, Unit
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
@@ -129,7 +130,7 @@ CHECK = Check(
     version=1,
     title="Feet taken for metres",
     help="A file whose heights are 3.28 or 0.305 times those around it was written in another unit than it says.",
-    takes=(PointSet, Linework, Contours, Tin, Grid),
+    takes=(PointSet, Linework, Contours, Areas, Tin, Grid),
     params=Params,
     run=run,
     around=True,

@@ -200,21 +200,24 @@ def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
     )
     end_progress()
     findings = [finding.to_json() for finding in source.findings]
-    values = {
-        "format": source.format.id,
-        "datasets": [{**described(each), **_grid_factors(each), "findings": findings} for each in source.datasets],
-    }
+    factors = [_grid_factors(each) for each in source.datasets]
     if options.json:
-        print(as_json(values))
+        each_told = [
+            {**described(each), **own, "findings": findings} for each, own in zip(source.datasets, factors, strict=True)
+        ]
+        print(as_json({"format": source.format.id, "datasets": each_told}))
         return DONE
     print(source_sentence(source))
-    for each in source.datasets:
+    for each, own in zip(source.datasets, factors, strict=True):
         extent = each.extent()
         print(f"{each.name} ({each.title})")
         for name in ("east", "north", "elevation"):
             pair = getattr(extent, name)
             print(f"  {name:10} {'unknown' if pair is None else f'{pair[0]:.3f} … {pair[1]:.3f}'}")
-        for name, value in _grid_factors(each).items():
+        told = described(each) if each.kind == "areas" else {}
+        if told:
+            print(f"  area       {told['area']:.3f} {told['area_unit'] or ''}".rstrip())
+        for name, value in own.items():
             if value is not None:
                 print(f"  {name.replace('_', ' '):16} {value:.8f} at the middle")
     tell(list(source.findings))

@@ -8,6 +8,7 @@ from typing import TypeVar
 
 from vastgrid.base.findings import count
 from vastgrid.base.words import spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
@@ -47,7 +48,7 @@ class KindOfData:
     type: type[Dataset]
     counted: str
     word: str = ""
-    rank: int = 3
+    rank: int = 4
     drawn: bool = True
     covers: bool = False
     lines: bool = False
@@ -73,14 +74,16 @@ _SINGULAR = {
     "triangles": "triangle",
     "records": "record",
     "entries": "entry",
+    "areas": "area",
 }
 KINDS: tuple[KindOfData, ...] = (
-    KindOfData(PointSet, "points", rank=2, group="Points"),
+    KindOfData(PointSet, "points", rank=3, group="Points"),
     KindOfData(Linework, "lines", lines=True, group="Lines"),
     KindOfData(Contours, "lines", "contours", lines=True, group="Lines"),
     KindOfData(Tin, "triangles", "TIN", rank=1, ground=True, covers=True, group="Ground"),
     KindOfData(Grid, "rows", "grid", rank=0, covers=True, group="Grids"),
     KindOfData(Mesh, "triangles", "mesh", rank=1, covers=True, group="Solids"),
+    KindOfData(Areas, "areas", rank=2, lines=True, group="Areas"),
     KindOfData(Survey, "records", "survey", lines=True),
     KindOfData(Table, "entries", "table", drawn=False),
 )

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import DataError
-from vastgrid.data.dataset import HEIGHT, Extent
+from vastgrid.data.dataset import HEIGHT, Dataset, Extent
 from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
@@ -41,6 +41,14 @@ class Box:
             and self.south <= other.north
             and other.south <= self.north
         )
+
+
+def box_of(dataset: Dataset) -> Box | None:
+    """Return where a dataset lies; None where it lies nowhere."""
+    extent = dataset.extent()
+    if extent.east is None or extent.north is None:
+        return None
+    return Box(extent.east[0], extent.north[0], extent.east[1], extent.north[1])
 
 
 @dataclass(frozen=True, slots=True)

@@ -32,6 +32,8 @@ class Input:
         What it is for, in a few words, where the role's name does not say it.
     fits : callable
         Says whether a dataset of these kinds can play it, where that depends on the data.
+    limits : bool
+        Whether it only limits what the others give: what plays it is never what a conversion is run on one by one.
     """
 
     role: str
@@ -40,6 +42,7 @@ class Input:
     most: int | None = 1
     help: str = ""
     fits: Callable[[Any], bool] = field(default=lambda dataset: True)
+    limits: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -274,6 +277,11 @@ class Conversion:
         return self.main.most != 1
 
     @property
+    def single(self) -> bool:
+        """Whether everything that it is made from plays one role, limits aside."""
+        return all(each.limits for each in self.inputs[1:])
+
+    @property
     def keeps(self) -> bool:
         """Whether the main output is of the kind that came in."""
         return bool(self.outputs[0].like)
@@ -395,7 +403,7 @@ class Conversion:
 
     def wants(self) -> str:
         """Return what it is made from, in words: “old (TIN or grid) and new (TIN or grid)”."""
-        if len(self.inputs) == 1:
+        if self.single:
             return ", ".join(kind.title for kind in self.takes)
         return listed([f"{each.role} ({', '.join(kind.title for kind in each.kinds)})" for each in self.inputs])
 

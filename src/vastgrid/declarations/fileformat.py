@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import Finding, Severity, note
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import crs_name, epsg_code
 from vastgrid.data.grid import Grid
@@ -337,6 +338,11 @@ def _of_lines(lines: Linework, carries: Carries) -> tuple[Finding, ...]:
     return _attributes_lost(own, carries)
 
 
+@_own_losses.register
+def _of_areas(areas: Areas, carries: Carries) -> tuple[Finding, ...]:
+    return _attributes_lost(areas.attributes, carries)
+
+
 def _attributes_lost(attributes: Mapping[str, NDArray[Any]], carries: Carries) -> tuple[Finding, ...]:
     held = carries.attributes_held(attributes)
     names = ", ".join(name for name in attributes if name not in held)
@@ -381,6 +387,8 @@ def _unsaid_heights(dataset: Dataset, carries: Carries) -> tuple[Finding, ...]:
     frame = dataset.frame
     if carries.units != "one" or not frame.horizontal or frame.vertical is not None:
         return ()
+    if dataset.extent().elevation is None:
+        return ()
     text = (
         f"The unit of the heights of {dataset.name} is unknown. The file has one unit for everything, so a "
         f"receiver will read them as {frame.horizontal.title}; if they are not, say so with --from-vertical-units."
@@ -411,7 +419,8 @@ def _contours_carried(contours: Contours, carries: Carries) -> Dataset:
 
 @as_carried.register(PointSet)
 @as_carried.register(Linework)
-def _attributes_carried(data: PointSet | Linework, carries: Carries) -> Dataset:
+@as_carried.register(Areas)
+def _attributes_carried(data: PointSet | Linework | Areas, carries: Carries) -> Dataset:
     held = {name: data.attributes[name] for name in carries.attributes_held(data.attributes)}
     return data if len(held) == len(data.attributes) else dataclasses.replace(data, attributes=held)
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed
@@ -83,6 +84,24 @@ def _between_contours(sent: Contours, reading: Reading) -> tuple[float, float] |
 @between.register
 def _between_lines(sent: Linework, reading: Reading) -> tuple[float, float] | None:
     return _line_gaps(sent, reading.read.as_lines(), sent.layer)
+
+
+@between.register
+def _between_areas(sent: Areas, reading: Reading) -> tuple[float, float] | None:
+    """Compare ring by ring: their number, the parts, and every vertex."""
+    if reading.read.kind != Areas.kind:
+        lines = sent.as_lines()
+        return _line_gaps(lines, reading.read.as_lines(), lines.layer)
+    read = narrowed(reading.read, Areas)
+    same = sent.pieces == read.pieces
+    reading.checks.append(Compared(f"{reading.label}parts", str(sent.pieces), str(read.pieces), same))
+    if not same:
+        return None
+    built = [np.array_equal(getattr(sent, name), getattr(read, name)) for name in ("offsets", "parts", "members")]
+    if all(built):
+        return _largest(sent.vertices, read.vertices)
+    one, other = sent.as_lines(), read.as_lines()
+    return _line_gaps(one, other, one.layer)
 
 
 @between.register

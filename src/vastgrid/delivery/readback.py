@@ -13,6 +13,7 @@ from vastgrid.base.findings import count
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import plain
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Extent, span
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Linework, from_lines
@@ -124,7 +125,9 @@ def _as_word(value: Any) -> str:
 
 def _pooled(sent: Sequence[Dataset], back: Sequence[Dataset]) -> list[Dataset]:
     """Return what was sent, several of a kind as one where the file holds them as one."""
-    points, lines = of_kind(sent, PointSet), [each for each in sent if each.as_lines() is not None]
+    whole = [each for each in sent if each.kind == Areas.kind] if of_kind(back, Areas) else []
+    points = of_kind(sent, PointSet)
+    lines = [each for each in sent if each.as_lines() is not None and each not in whole]
     out = [each for each in sent if each not in points and each not in lines]
     if len(points) < 2 or len(of_kind(back, PointSet)) != 1:
         out += points
@@ -149,8 +152,9 @@ def _pooled(sent: Sequence[Dataset], back: Sequence[Dataset]) -> list[Dataset]:
 
 def _counterpart(sent: Dataset, back: list[Dataset]) -> Dataset | None:
     """Return what was read that stands for what was sent; lines are pooled by files that know no contours."""
-    kind = Linework.kind if sent.as_lines() is not None else sent.kind
-    able = [each for each in back if each.kind == kind] or [each for each in back if each.kind == sent.kind]
+    own = [each for each in back if each.kind == sent.kind]
+    drawn = [each for each in back if each.kind == Linework.kind] if sent.as_lines() is not None else []
+    able = own or drawn if sent.kind == Areas.kind else drawn or own
     # Faces that are a height field come back as a surface, whatever they were before, and the other way round.
     if sent.kind == Survey.kind:
         # Several share a drawing's lines: the table with all of them.
@@ -170,7 +174,15 @@ def _plain(name: str) -> str:
 
 
 def _check_counts(sent: Dataset, read: Dataset, checks: list[Compared], label: str) -> bool:
-    names = {"triangles": "triangles", "points": "points", "lines": "lines", "rows": "rows", "columns": "columns"}
+    names = {
+        "triangles": "triangles",
+        "points": "points",
+        "lines": "lines",
+        "rows": "rows",
+        "columns": "columns",
+        "areas": "areas",
+        "rings": "rings",
+    }
     good = True
     for name, value in sent.count().items():
         if name in names:
@@ -261,7 +273,7 @@ def _check_frame(sent: Dataset, read: Dataset, carries: Carries, checks: list[Co
             "height unit",
             sent.frame.vertical,
             read.frame.vertical,
-            carries.units in ("one", "both") and sent.has_lengths,
+            carries.units in ("one", "both") and sent.has_lengths and sent.extent().elevation is not None,
         ),
     ):
         if carried and one is not None:

@@ -15,6 +15,7 @@ import numpy as np
 from vastgrid.base.errors import Cancelled, VastGridError
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
@@ -180,8 +181,9 @@ def _grid(grid: Grid, share: float) -> Dataset:
     return dataclasses.replace(grid, heights=grid.heights[top : top + rows], north=grid.north - top * grid.dy)
 
 
-@part_of.register
-def _lines(lines: Linework, share: float) -> Dataset:
+@part_of.register(Linework)
+@part_of.register(Areas)
+def _lines(lines: Linework | Areas, share: float) -> Dataset:
     return lines.chosen(_stretches(len(lines), share))
 
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import crs_name, epsg_code
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.table import Table
+from vastgrid.measures.area_sizes import sizes_of
 
 # Longer tables are told by their beginning; the whole of one is in its card.
 MOST_ENTRIES = 200
@@ -22,6 +24,13 @@ def described(dataset: Dataset) -> dict[str, Any]:
             "columns": list(table.columns),
             "units": list(table.units),
             "entries": table.texts()[:MOST_ENTRIES],
+        }
+    for areas in of_kind([dataset], Areas):
+        sizes = sizes_of(areas)
+        more = {
+            "area": float(sizes.areas.sum()),
+            "perimeter": float(sizes.perimeters.sum()),
+            "area_unit": f"{sizes.unit.value}²" if sizes.unit else None,
         }
     code = epsg_code(frame.crs) if frame.crs else None
     return {

@@ -318,7 +318,7 @@ class Executor:
     ) -> list[Finding]:
         """Return what a chain of conversions has cost in all, where it led from one surface over others to this one."""
         surface = surface_of(made)
-        if surface is None or conversion.keeps or len(conversion.inputs) > 1 or len(node.uses) != 1:
+        if surface is None or conversion.keeps or not conversion.single or len(node.uses) != 1:
             return []
         root: Dataset | None = None
         card, steps = node.uses[0].card, 0
@@ -331,7 +331,7 @@ class Executor:
                 break
             step = catalog.conversion_named(own.operation)
             # What is changed on purpose is no cost.
-            if step.keeps or len(step.inputs) > 1:
+            if step.keeps or not step.single:
                 break
             card, steps = own.uses[0].card, steps + 1
         first = surface_of(root)

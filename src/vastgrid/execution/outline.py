@@ -12,6 +12,7 @@ import numpy as np
 
 from vastgrid.base.findings import counted
 from vastgrid.base.words import plain, spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import kind_of
@@ -107,10 +108,13 @@ def _in_contours(contours: Contours) -> tuple[Item, ...]:
     return (*groups, *_some(("Labels", "texts", labels)))
 
 
-@_inside.register
-def _in_lines(lines: Linework) -> tuple[Item, ...]:
+@_inside.register(Linework)
+@_inside.register(Areas)
+def _in_lines(lines: Linework | Areas) -> tuple[Item, ...]:
     number = np.bincount(lines.layer, minlength=len(lines.layers)).tolist()
-    layers = [Item(name or "(no layer)", "lines", own) for name, own in zip(lines.layers, number, strict=True) if own]
+    layers = [
+        Item(name or "(no layer)", lines.kind, own) for name, own in zip(lines.layers, number, strict=True) if own
+    ]
     return (*layers[:_MOST], *_attributes(lines.attributes))
 
 

@@ -14,6 +14,7 @@ from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import instead, shortly, spaced
 from vastgrid.data.dataset import Dataset
+from vastgrid.data.outline import box_of
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, listed
 from vastgrid.declarations.fileformat import Format
@@ -120,10 +121,11 @@ class Run:
 
     # -- making
 
-    def via(self, via: Via, progress: Progress) -> None:
+    def via(self, via: Via, progress: Progress, *, asked: bool = True) -> None:
         """Run a conversion on whatever it can use; where it can use nothing, the least that leads there is made first.
 
-        What uses one dataset at a time is done to each. What it cannot use stays for what follows.
+        What uses one dataset at a time is done to each. What it cannot use stays for what follows. A step that nobody asked
+        for is limited by nothing.
 
         Raises
         ------
@@ -134,10 +136,12 @@ class Run:
         params = declare.build(conversion.params, via.params())
         takes = conversion.takes_with(params)
         kinds = listed([kind.title for kind in takes])
-        if len(conversion.inputs) == 1:
+        limits = self._limits(via) if asked else {}
+        self.have = [card for card in self.have if card not in limits]
+        if conversion.single:
             for step in catalog.chain(self.datasets(self.have), takes, f"{conversion.id}, which uses {kinds}"):
-                self.via(Via(step, {}), progress)
-        groups = self._groups(via, takes, kinds)
+                self.via(Via(step, {}), progress, asked=False)
+        groups = [{**group, **limits} for group in self._groups(via, takes, kinds)]
         used = [card for group in groups for card in group]
         rest = [each for each in (*self.have, *self.unused) if each not in used]
         # What keeps the kind keeps the name, so that later sentences speak of the same thing.
@@ -169,8 +173,9 @@ class Run:
             If there is nothing that it can use.
         """
         conversion = via.conversion
-        said = self._said_roles(via)
-        if len(conversion.inputs) > 1 or said:
+        limiting = [each.role for each in conversion.inputs if each.limits]
+        said = {card: role for card, role in self._said_roles(via).items() if role not in limiting}
+        if not conversion.single or said:
             usable = [
                 c for c in self.have if any(conversion.can_use(self.dataset(c), r.role) for r in conversion.inputs)
             ]
@@ -196,6 +201,29 @@ class Run:
             usable = [card for card in usable if not isinstance(self.dataset(card), Tin)]
         role = conversion.main.role
         return [dict.fromkeys(usable, role)] if conversion.many else [{card: role} for card in usable]
+
+    def _limits(self, via: Via) -> dict[str, str]:
+        """Return what limits a conversion, by card: what was said to, and otherwise what can do nothing else in it.
+
+        What was not said to, and lies beside everything else, limits nothing.
+        """
+        conversion = via.conversion
+        roles = [each for each in conversion.inputs if each.limits]
+        if not roles:
+            return {}
+        said = self._said_roles(via)
+        found = {card: role for card, role in said.items() if conversion.role(role).limits}
+        makers = [each.role for each in conversion.inputs if not each.limits]
+        rest = [card for card in self.have if card not in found]
+        limits = [card for card in rest if not any(conversion.can_use(self.dataset(card), role) for role in makers)]
+        boxes = [box for card in rest if card not in limits and (box := box_of(self.dataset(card))) is not None]
+        for card in limits:
+            own = self.dataset(card)
+            able = [each.role for each in roles if conversion.can_use(own, each.role)]
+            box = box_of(own)
+            if able and box is not None and any(box.meets(other) for other in boxes):
+                found[card] = able[0]
+        return found
 
     def _one_by_one(self, conversion: Conversion, cards: list[str], said: dict[str, str]) -> list[dict[str, str]]:
         """Return a run for each dataset that can play only the main role, with all others in theirs; none if it has room for more."""
@@ -284,7 +312,7 @@ class Run:
         names = listed([self.graph[card].name for card in self.have])
         for step in catalog.chain(self.datasets(self.have), wanted, target.title):
             try:
-                self.via(Via(step, {}), progress)
+                self.via(Via(step, {}), progress, asked=False)
             except DataError as error:
                 # Nobody asked for that step: what was asked is the file.
                 kinds = listed([kind.title for kind in wanted])
@@ -307,7 +335,7 @@ class Run:
             self.have, unused = [card], self.unused
             name = self.graph[card].name
             for step in steps:
-                self.via(Via(step, {}), progress)
+                self.via(Via(step, {}), progress, asked=False)
             self.unused = unused
             for made in self.have:
                 self.graph = self.graph.changed(made, name=name)

@@ -373,7 +373,7 @@ def roles_of(conversion: Conversion, inputs: Sequence[Dataset], said: Sequence[s
     if wrong is not None or not inputs:
         what = f"{wrong.name} ({wrong.title})" if wrong is not None else "nothing"
         raise CallError(f"{conversion.id} can use {conversion.wants()}, not {what}")
-    if len(conversion.inputs) > 1:
+    if not conversion.single:
         names = listed([each.name for each in inputs])
         raise CallError(f"{conversion.id} needs {conversion.wants()}; {names} cannot be all of that")
     raise CallError(f"{conversion.id} uses {conversion.number()}, not {len(inputs)}")

@@ -14,10 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.errors import FormatError, ParamError, library_faults
-from vastgrid.base.findings import Finding, count, left_out, note
+from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import instead, plain, shortly, spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.attributes import Attributes
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs, wkt_of
@@ -33,6 +34,7 @@ from vastgrid.format_support.columns import (
     text_column,
     without_large_unsigned,
 )
+from vastgrid.format_support.polygons import areas_of
 from vastgrid.format_support.prj import heights_beside
 from vastgrid.kernels.text.decimals import number_of
 from vastgrid.measures.levels import interval_finding
@@ -59,7 +61,7 @@ class VectorReadParams:
 def read_vector(
     path: Path, params: VectorReadParams, progress: Progress, driver: str, exact: Exact | None = None
 ) -> ReadResult:
-    """Read every layer: points with attributes, lines and areas' rims as lines.
+    """Read every layer: points, lines and areas, each with its attributes.
 
     Parameters
     ----------
@@ -100,7 +102,7 @@ def read_vector(
             kept = _columns(path, layer, fields, columns, exact, findings)
         part.report(0.5, f"reading {path.name}")
         name = path.stem if len(names) == 1 else layer
-        datasets += _layer(path, name, meta, shapes, kept, params, findings)
+        datasets += _layer(path, name, meta, shapes, kept, params, findings, part)
         part.report(1.0, f"reading {path.name}")
     for option in ("elevation", "style"):
         asked = getattr(params, option)
@@ -120,6 +122,7 @@ def _layer(
     columns: dict[str, NDArray[Any]],
     params: VectorReadParams,
     findings: list[Finding],
+    progress: Progress,
 ) -> list[Dataset]:
     import shapely
 
@@ -143,7 +146,7 @@ def _layer(
     style = columns.get(params.style) if params.style else None
     found: list[Dataset] = []
     points = kinds == 0
-    several = points.any() and not points.all()
+    several = len(np.unique(np.where(kinds == 2, 1, kinds))) > 1
     if points.any():
         xyz = _coordinates(parts[points])[0]
         if heights is not None:
@@ -151,12 +154,9 @@ def _layer(
         attributes = {key: values[owner[points]] for key, values in columns.items()}
         found.append(PointSet(name=f"{name} points" if several else name, frame=frame, xyz=xyz, attributes=attributes))
     lines = (kinds == 1) | (kinds == 2)
-    areas = kinds == 3
-    if lines.any() or areas.any():
-        rims, number = shapely.get_rings(parts[areas], return_index=True)
-        own = np.concatenate((owner[lines], owner[areas][number]))
-        own_parts = np.concatenate((parts[lines], rims))
-        xyz, offsets = _coordinates(own_parts)
+    if lines.any():
+        own = owner[lines]
+        xyz, offsets = _coordinates(parts[lines])
         if heights is not None:
             xyz[:, 2] = np.repeat(heights[own], np.diff(offsets))
         layer, layers = _layers(own, style, name)
@@ -172,8 +172,46 @@ def _layer(
         )
         findings += interval_finding(work)
         found.append(work)
+    polygons = kinds == 3
+    if polygons.any():
+        progress.report(0.6, f"looking at the areas of {name}")
+        called = f"{name} areas" if several else name
+        found += _areas(path, called, frame, parts[polygons], owner[polygons], columns, heights, style, findings)
     _note_heights(found, columns, params, findings)
     return found
+
+
+def _areas(
+    path: Path,
+    name: str,
+    frame: Frame,
+    parts: NDArray[Any],
+    owner: NDArray[Any],
+    columns: dict[str, NDArray[Any]],
+    heights: Floats | None,
+    style: NDArray[Any] | None,
+    findings: list[Finding],
+) -> list[Dataset]:
+    """Return polygons as areas, those of one feature together; none where nothing is left."""
+    import shapely
+
+    own, number = np.unique(owner, return_inverse=True)
+    layer, layers = _layers(own, style, name)
+    areas, kept = areas_of(
+        path,
+        shapely.multipolygons(parts, indices=number),
+        lambda k: f"area {spaced(int(own[k]) + 1)} of {name}",
+        findings,
+        name=name,
+        frame=frame,
+        layers=[layers[k] for k in layer.tolist()],
+        attributes={key: values[own] for key, values in columns.items()},
+    )
+    if heights is not None:
+        each = np.repeat(areas.area_of_ring(), np.diff(areas.offsets))
+        vertices = np.column_stack((areas.vertices[:, :2], heights[own[kept]][each]))
+        areas = dataclasses.replace(areas, vertices=vertices)
+    return [areas] if len(areas) else []
 
 
 def _coordinates(parts: Any) -> tuple[Floats, NDArray[np.int64]]:
@@ -283,7 +321,9 @@ def _note_heights(
     able = [key for key, values in columns.items() if values.dtype.kind in "iuf" or _mostly_numbers(values)]
     likely = [key for key in able if any(key.lower().startswith(word) for word in _HEIGHT_WORDS)]
     hint = f"perhaps {' or '.join(likely or able)} holds them (elevation=…)" if able else "no attribute holds numbers"
-    findings.append(Finding("no-height", f"The geometry of {found[0].name} has no heights; {hint}."))
+    # Areas have none as a rule.
+    severity = Severity.NOTE if all(each.kind == Areas.kind for each in found) else Severity.WARNING
+    findings.append(Finding("no-height", f"The geometry of {found[0].name} has no heights; {hint}.", severity))
     if any(each.frame.horizontal is Unit.DEGREE for each in found):
         findings.append(note("degrees", "Coordinates are degrees."))
 
@@ -325,6 +365,8 @@ def features_of(dataset: Dataset, *, own_heights: bool) -> Features:
         flat = bool(np.isnan(points.xyz[:, 2]).all()) and not own_heights
         shapes = shapely.to_wkb(shapely.points(points.xyz[:, :2] if flat else points.xyz))
         return Features(points.name, shapes, dict(points.attributes), "Point" if flat else "Point Z")
+    if dataset.kind == Areas.kind:
+        return _as_polygons(narrowed(dataset, Areas), own_heights=own_heights)
     columns: dict[str, NDArray[Any]]
     if dataset.kind == Contours.kind:
         contours = narrowed(dataset, Contours)
@@ -347,6 +389,21 @@ def features_of(dataset: Dataset, *, own_heights: bool) -> Features:
         places = np.nan_to_num(places)
     shapes = shapely.linestrings(places, indices=part[order])
     return Features(dataset.name, shapely.to_wkb(shapes), columns, "LineString" if flat else "LineString Z")
+
+
+def _as_polygons(areas: Areas, *, own_heights: bool) -> Features:
+    """Return areas as polygons, or as multipolygons where any has several parts."""
+    flat = bool(areas.without_heights().all())
+    if not (flat or own_heights):
+        # The delivery has said which areas that concerns.
+        areas = dataclasses.replace(areas, vertices=np.nan_to_num(areas.vertices))
+    single = areas.pieces == len(areas)
+    binary = areas.binary(plan=flat, single=single)
+    columns = dict(areas.attributes)
+    if areas.layers not in ((areas.name,), ("",)) and "layer" not in columns:
+        columns = {"layer": np.array([name.encode() for name in areas.layers])[areas.layer], **columns}
+    kind = ("Polygon" if single else "MultiPolygon") + ("" if flat else " Z")
+    return Features(areas.name, binary, columns, kind)
 
 
 def write_vector(
@@ -383,7 +440,8 @@ def write_vector(
     tables = list(different({f"{k} {each.name}": each.name for k, each in enumerate(datasets)}).values())
     for k, each in enumerate(datasets):
         own = features_of(each, own_heights=own_heights)
-        names = called(list(own.columns))
+        names = called(beside_layer(list(own.columns)))
+        names = {name: names[name] for name in own.columns}
         fields = [_as_field(values) for values in own.columns.values()]
         with library_faults(path, f"writing {each.name}"), warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -493,7 +551,9 @@ def vector_format(
         )
         return dataclasses.replace(result, datasets=datasets, findings=(*said, *result.findings))
 
-    usual = Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True, open_heights=True)
+    usual = Carries(
+        kinds=(PointSet, Linework, Contours, Areas), units="both", crs=True, attributes=True, open_heights=True
+    )
     declared: dict[str, Any] = {
         "carries": usual,
         "weigh": weigh,
@@ -518,5 +578,7 @@ def weigh(dataset: Dataset) -> float:
     """Return about how many bytes a dataset takes as features: places, and what is said of them."""
     said = sum(values.dtype.itemsize for values in getattr(dataset, "attributes", {}).values())
     each = dataset.count()
-    number = each.get("points") or each.get("lines", 0)
-    return weighing(points=85, vertices=24, lines=150)(dataset) + float(said * number)
+    number = each.get("points") or each.get("lines") or each.get("areas", 0)
+    # Areas lie in plan as a rule.
+    own = weighing(vertices=17, areas=60) if "areas" in each else weighing(points=85, vertices=24, lines=150)
+    return own(dataset) + float(said * number)

@@ -13,6 +13,7 @@ import numpy as np
 
 from vastgrid.base.findings import Finding, Severity
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
@@ -108,7 +109,9 @@ FORMAT = vector_format(
     write=write,
     column=column,
     exact=exact,
-    weigh=weighing(points=190, vertices=42, lines=200),
+    weigh=weighing(points=190, vertices=42, lines=200, areas=60),
     write_params=GeoJsonWriteParams,
-    carries=Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True, geographic=True),
+    carries=Carries(
+        kinds=(PointSet, Linework, Contours, Areas), units="both", crs=True, attributes=True, geographic=True
+    ),
 )

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
@@ -49,6 +50,11 @@ FORMAT = vector_format(
     renamed=renamed,
     weigh=lambda dataset: 98_304 + weigh(dataset),
     carries=Carries(
-        kinds=(PointSet, Linework, Contours), several=True, units="both", crs=True, attributes=True, open_heights=True
+        kinds=(PointSet, Linework, Contours, Areas),
+        several=True,
+        units="both",
+        crs=True,
+        attributes=True,
+        open_heights=True,
     ),
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 import zipfile
 from collections import Counter
@@ -10,10 +11,12 @@ from dataclasses import dataclass, field
 from enum import Enum
 from io import BytesIO
 from pathlib import Path
-from typing import IO, Annotated
+from typing import IO, Annotated, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
@@ -21,12 +24,14 @@ from vastgrid.base.quantities import Unit
 from vastgrid.base.untrusted import member_names, parse_xml, read_member
 from vastgrid.base.words import instead, plain, shortly, spaced
 from vastgrid.base.xmltext import escape
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.format_support.polygons import areas_of
 from vastgrid.kernels.text.decimals import number_of, read_words
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
@@ -67,11 +72,13 @@ class _Mark:
 
 @dataclass(slots=True)
 class _Shape:
-    """One list of coordinates: what it belongs to, and what the file says of its heights."""
+    """One list of coordinates: what it belongs to, and what the file says of its heights; of a polygon, which and whether a hole."""
 
     kind: str
     text: str
     mode: str = ""
+    polygon: int = -1
+    hole: bool = False
 
 
 _GEOMETRIES = ("Point", "LineString", "LinearRing", "Polygon", "Track", "MultiTrack")
@@ -89,6 +96,7 @@ class _Content:
         self.links = 0
         # For each geometry that is open: how many shapes came before it, and its altitude mode.
         self._open: list[tuple[int, str]] = []
+        self._polygons = 0
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
         """A placemark, folder or datum begins."""
@@ -103,6 +111,7 @@ class _Content:
             self.links += 1
         elif name in _GEOMETRIES and self.own is not None:
             self._open.append((len(self.own.shapes), ""))
+            self._polygons += name == "Polygon"
 
     def end(self, name: str, text: str) -> None:
         """An element ends."""
@@ -122,7 +131,8 @@ class _Content:
         elif name == "SimpleData" or (name == "value" and parent == "Data"):
             self.own.data[self.key] = text.strip()
         elif name == "coordinates":
-            self.own.shapes.append(_Shape(parent, text))
+            within = self._polygons if "Polygon" in self.stack else -1
+            self.own.shapes.append(_Shape(parent, text, polygon=within, hole="innerBoundaryIs" in self.stack))
         elif name == "coord":
             self.own.shapes.append(_Shape("track", ",".join(text.split())))
         elif name == "altitudeMode" and self._open:
@@ -204,17 +214,75 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
         raise ParamError(
             "elevation", f"no placemark has “{shortly(params.elevation)}”; {instead(params.elevation, keys)}"
         )
-    points: list[tuple[Floats, str, str]] = []
-    lines: list[Floats] = []
-    layers: list[str] = []
-    faults = 0
     heights = _Heights(params)
+    shapes = _Shapes()
     for folder, mark in content.marks:
+        shapes.take(folder, mark, params, heights)
+    if shapes.faults:
+        findings.append(
+            left_out("not-whole", f"{count(shapes.faults, 'shape')} with coordinates that make no sense left out.")
+        )
+    if not (shapes.points or shapes.lines or shapes.polygons):
+        raise FormatError(path, "there is no placemark with coordinates in the file")
+    findings += heights.findings()
+    found = _datasets(path, shapes, findings)
+    if keys and not params.elevation:
+        findings.append(note("extended-data", f"Placemarks have extended data: {', '.join(keys[:12])} (elevation=…)."))
+    progress.report(1.0)
+    return ReadResult(tuple(found), tuple(findings))
+
+
+@dataclass(slots=True)
+class _Polygons:
+    """What one placemark has of polygons: their rims and holes by number."""
+
+    name: str
+    folder: str
+    rims: dict[int, Floats] = field(default_factory=dict)
+    holes: dict[int, list[Floats]] = field(default_factory=dict)
+
+    def take(self, shape: _Shape, xyz: Floats) -> None:
+        """Take a ring; one that is open is closed, as the standard has it (OGC KML 2.2, 10.8)."""
+        ring = xyz if (xyz[0, :2] == xyz[-1, :2]).all() else np.concatenate((xyz, xyz[:1]))
+        if shape.hole:
+            self.holes.setdefault(shape.polygon, []).append(ring)
+        else:
+            self.rims[shape.polygon] = ring
+
+    def places(self) -> list[Floats]:
+        """Return all rings."""
+        return [*self.rims.values(), *(ring for own in self.holes.values() for ring in own)]
+
+    def shape(self) -> Any:
+        """Return them as one shape; flat where a ring begins without a height."""
+        flat = any(np.isnan(ring[0, 2]) for ring in self.places())
+        width = 2 if flat else 3
+        made = []
+        for number, rim in self.rims.items():
+            holes = [ring[:, :width] for ring in self.holes.get(number, []) if len(ring) > 3]
+            made.append(shapely.Polygon(rim[:, :width], holes))
+        return shapely.multipolygons(made)
+
+
+@dataclass(slots=True)
+class _Shapes:
+    """What the placemarks of a file show."""
+
+    points: list[tuple[Floats, str, str]] = field(default_factory=list)
+    lines: list[Floats] = field(default_factory=list)
+    layers: list[str] = field(default_factory=list)
+    names: list[str] = field(default_factory=list)
+    polygons: list[_Polygons] = field(default_factory=list)
+    faults: int = 0
+
+    def take(self, folder: str, mark: _Mark, params: KmlReadParams, heights: _Heights) -> None:
+        """Take what one placemark shows."""
         track: list[Floats] = []
+        own = _Polygons(mark.name, folder)
         for one in mark.shapes:
             shape, xyz = one.kind, _tuples(one.text)
             if xyz is None:
-                faults += 1
+                self.faults += 1
                 continue
             heights.hear(one.mode, xyz)
             if params.elevation:
@@ -223,48 +291,65 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
                 except ValueError:
                     xyz[:, 2] = np.nan
             if shape == "Point" or (shape != "track" and len(xyz) == 1):
-                points.append((xyz, mark.name, folder))
+                self.points.append((xyz, mark.name, folder))
             elif shape == "track":
                 track.append(xyz)
+            elif one.polygon >= 0 and len(xyz) > 2:
+                own.take(one, xyz)
             else:
-                lines.append(xyz)
-                layers.append(folder or ("area" if shape == "LinearRing" else "line"))
+                self._line(xyz, mark.name, folder or ("area" if shape == "LinearRing" else "line"))
+        if own.rims:
+            self.polygons.append(own)
         if len(track) > 1:
-            lines.append(np.concatenate(track))
-            layers.append(folder or "track")
-    if faults:
-        findings.append(
-            left_out("not-whole", f"{count(faults, 'shape')} with coordinates that make no sense left out.")
-        )
-    if not points and not lines:
-        raise FormatError(path, "there is no placemark with coordinates in the file")
-    findings += heights.findings()
-    found = _datasets(path, points, lines, layers, findings)
-    if keys and not params.elevation:
-        findings.append(note("extended-data", f"Placemarks have extended data: {', '.join(keys[:12])} (elevation=…)."))
-    progress.report(1.0)
-    return ReadResult(tuple(found), tuple(findings))
+            self._line(np.concatenate(track), mark.name, folder or "track")
+
+    def _line(self, xyz: Floats, name: str, layer: str) -> None:
+        self.lines.append(xyz)
+        self.names.append(name)
+        self.layers.append(layer)
 
 
-def _datasets(
-    path: Path, points: list[tuple[Floats, str, str]], lines: list[Floats], layers: list[str], findings: list[Finding]
-) -> list[Dataset]:
+def _areas(path: Path, name: str, frame: Frame, polygons: list[_Polygons], findings: list[Finding]) -> list[Dataset]:
+    whole = np.array([each.shape() for each in polygons], object)
+    names = np.array([each.name.encode() for each in polygons])
+    areas, _ = areas_of(
+        path,
+        whole,
+        lambda k: polygons[k].name or f"area {k + 1}",
+        findings,
+        name=name,
+        frame=frame,
+        layers=[each.folder or "area" for each in polygons],
+        attributes={"name": names} if (names != b"").any() else {},
+    )
+    return [areas] if len(areas) else []
+
+
+def _datasets(path: Path, shapes: _Shapes, findings: list[Finding]) -> list[Dataset]:
+    points, lines, polygons = shapes.points, shapes.lines, shapes.polygons
     frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, Unit.METRE)
     found: list[Dataset] = []
-    heights = np.concatenate([xyz[:, 2] for xyz in (*(p[0] for p in points), *lines)])
+    several = sum(bool(each) for each in (points, lines, polygons)) > 1
+    heights = np.concatenate(
+        [xyz[:, 2] for xyz in (*(p[0] for p in points), *lines, *(ring for own in polygons for ring in own.places()))]
+    )
     if np.isnan(heights).any() or (heights == 0.0).all():
         text = f"{spaced(int((np.isnan(heights) | (heights == 0)).sum()))} of {spaced(len(heights))} places without a height of their own (0 or none)."
         findings.append(Finding("no-height", text))
     if points:
         xyz = np.concatenate([xyz for xyz, _, _ in points])
-        names = np.repeat(np.array([name.encode() for _, name, _ in points]), [len(p[0]) for p in points])
-        attributes = {"point": names} if (names != b"").any() else {}
-        name = f"{path.stem} points" if lines else path.stem
+        called = np.repeat(np.array([name.encode() for _, name, _ in points]), [len(p[0]) for p in points])
+        attributes = {"point": called} if (called != b"").any() else {}
+        name = f"{path.stem} points" if several else path.stem
         found.append(PointSet(name=name, frame=frame, xyz=xyz, attributes=attributes))
     if lines:
-        work = from_lines(f"{path.stem} lines" if points else path.stem, frame, lines, layers)
+        work = from_lines(f"{path.stem} lines" if several else path.stem, frame, lines, shapes.layers)
         findings += interval_finding(work)
+        if any(shapes.names):
+            work = dataclasses.replace(work, attributes={"name": np.array([name.encode() for name in shapes.names])})
         found.append(work)
+    if polygons:
+        found += _areas(path, f"{path.stem} areas" if several else path.stem, frame, polygons, findings)
     return found
 
 
@@ -302,6 +387,8 @@ def _write_document(file: IO[bytes], datasets: Sequence[Dataset], name: str, pro
         part = progress.part(k / len(datasets), (k + 1) / len(datasets))
         if each.kind == PointSet.kind:
             _write_points(file, narrowed(each, PointSet), part)
+        elif each.kind == Areas.kind:
+            _write_areas(file, narrowed(each, Areas), part)
         else:
             _write_lines(file, each, part)
     file.write(b"</Document></kml>\n")
@@ -328,11 +415,10 @@ def _write_lines(file: IO[bytes], dataset: Dataset, progress: Progress) -> None:
     """Write a folder for each layer; a contour is named after its level."""
     lines = dataset.as_lines()
     levels = narrowed(dataset, Contours).levels.tolist() if dataset.kind == Contours.kind else []
+    called = lines.attributes.get("name")
     rows: list[bytes] = []
     for line in range(len(lines)):
-        places = lines.line(line).tolist()
-        # A place without a height lies on the ground, which the standard says by leaving the height out.
-        rows.append(" ".join(f"{e:.9f},{n:.9f}" + (f",{z:.4f}" if z == z else "") for e, n, z in places).encode())
+        rows.append(_coordinates(lines.line(line)))
         if line % 2_000 == 0:
             progress.report(0.8 * line / len(lines), f"writing {dataset.name}")
     for k, layer in enumerate(lines.layers):
@@ -341,11 +427,49 @@ def _write_lines(file: IO[bytes], dataset: Dataset, progress: Progress) -> None:
             continue
         file.write(f"<Folder><name>{escape(layer or dataset.name)}</name>\n".encode())
         for line in values:
-            name = f"<name>{levels[line]:.10g}</name>" if levels else ""
+            name = f"<name>{levels[line]:.10g}</name>" if levels else _name(called, line)
             mode = "absolute" if np.isfinite(lines.line(line)[:, 2]).any() else "clampToGround"
             file.write(f"<Placemark>{name}<LineString><altitudeMode>{mode}</altitudeMode><coordinates>".encode())
             file.write(rows[line])
             file.write(b"</coordinates></LineString></Placemark>\n")
+        file.write(b"</Folder>\n")
+
+
+def _coordinates(xyz: Floats) -> bytes:
+    # A place without a height lies on the ground, which the standard says by leaving the height out.
+    return " ".join(f"{e:.9f},{n:.9f}" + (f",{z:.4f}" if z == z else "") for e, n, z in xyz.tolist()).encode()
+
+
+def _name(called: NDArray[Any] | None, k: int) -> str:
+    text = "" if called is None else plain(called[k])
+    return f"<name>{escape(text)}</name>" if text else ""
+
+
+def _write_areas(file: IO[bytes], areas: Areas, progress: Progress) -> None:
+    """Write a folder for each layer; of a polygon first its rim, then its holes (OGC KML 2.2, 10.8)."""
+    called = areas.attributes.get("name")
+    ends = areas.offsets
+    for k, layer in enumerate(areas.layers):
+        values = np.flatnonzero(areas.layer == k).tolist()
+        if not values:
+            continue
+        file.write(f"<Folder><name>{escape(layer or areas.name)}</name>\n".encode())
+        for done, own in enumerate(values):
+            file.write(f"<Placemark>{_name(called, own)}<MultiGeometry>".encode())
+            for part in range(int(areas.members[own]), int(areas.members[own + 1])):
+                rings = range(int(areas.parts[part]), int(areas.parts[part + 1]))
+                known = np.isfinite(areas.vertices[ends[rings[0]] : ends[rings[-1] + 1], 2]).any()
+                mode = "absolute" if known else "clampToGround"
+                file.write(f"<Polygon><altitudeMode>{mode}</altitudeMode>".encode())
+                for ring in rings:
+                    side = b"outerBoundaryIs" if ring == rings[0] else b"innerBoundaryIs"
+                    file.write(b"<%s><LinearRing><coordinates>" % side)
+                    file.write(_coordinates(areas.vertices[ends[ring] : ends[ring + 1]]))
+                    file.write(b"</coordinates></LinearRing></%s>" % side)
+                file.write(b"</Polygon>")
+            file.write(b"</MultiGeometry></Placemark>\n")
+            if done % 2_000 == 0:
+                progress.report(done / len(values), f"writing {areas.name}")
         file.write(b"</Folder>\n")
 
 
@@ -368,15 +492,15 @@ FORMAT = Format(
     suffixes=(".kml", ".kmz"),
     sniff=sniff,
     carries=Carries(
-        kinds=(PointSet, Linework, Contours),
+        kinds=(PointSet, Linework, Contours, Areas),
         several=True,
         geographic=True,
         units="both",
         crs=True,
-        attributes=("point",),
+        attributes=("point", "name"),
         open_heights=True,
     ),
-    weigh=weighing(points=135, vertices=33, lines=130),
+    weigh=weighing(points=135, vertices=33, lines=130, areas=100, rings=110),
     read=read,
     write=write,
     read_params=KmlReadParams,

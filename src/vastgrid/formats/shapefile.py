@@ -14,6 +14,7 @@ from vastgrid.base.errors import FormatError
 from vastgrid.base.findings import Finding, count
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
@@ -176,5 +177,5 @@ FORMAT = vector_format(
     column=column,
     exact=exact,
     parts=(".shx", ".dbf", ".prj", ".cpg"),
-    carries=Carries(kinds=(PointSet, Linework, Contours), units="both", crs=True, attributes=True),
+    carries=Carries(kinds=(PointSet, Linework, Contours, Areas), units="both", crs=True, attributes=True),
 )

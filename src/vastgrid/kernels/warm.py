@@ -6,8 +6,8 @@ import numpy as np
 
 from vastgrid.base.progress import Silent
 from vastgrid.kernels.cells import cellstats, clouds, ground, raster, thinning
-from vastgrid.kernels.drawing import shade, space, strokes
-from vastgrid.kernels.lines import chains, gridlines, isolines, joining, labels, nearest, smoothing
+from vastgrid.kernels.drawing import fills, shade, space, strokes
+from vastgrid.kernels.lines import chains, gridlines, isolines, joining, labels, loops, nearest, smoothing
 from vastgrid.kernels.text import tags, textrows, xmlruns
 from vastgrid.kernels.triangles import (
     below,
@@ -122,6 +122,16 @@ def _warm_pictures(points, triangles, constrained, heights, *, writeable):
             strokes.draw_coloured_lines(image, places, offsets, *place, colours, 0.5, 1.5)
             nearest.on_places(places, 0.0, 0.0, 9.0)
             nearest.on_lines(places, offsets, 0.0, 0.0, 9.0)
+    area = [
+        np.array([[0.0, 0.0, 0.0], [9.0, 0.0, 0.0], [0.0, 9.0, 0.0], [0.0, 0.0, 0.0]]),
+        np.array([0, 4]),
+        np.array([0, 1]),
+    ]
+    for array in area:
+        array.flags.writeable = False
+    tone = np.full((1, 3), 9, np.uint8)
+    tone.flags.writeable = False
+    fills.draw_areas(image, *area, 0.0, 100.0, 5.0, tone, 0.5)
     for flags in (chosen, every):
         strokes.draw_edges(image, points, triangles, flags, *place, ink, 0.5, 1.0, 4.0)
     strokes.draw_points(image, points, *place, scale, 0.0, 100.0, 0.5, 1)
@@ -264,6 +274,8 @@ def _warm_making(xyz, points, triangles, neighbours):
         plan, plan + 0.1, starts, ring[:3].copy(), np.full(3, -1), np.array([0, 3]), -40.0, -40.0, 90.0, 1, 1
     )
     smoothing.weeded(plan, starts, closed, 0.1)
+    around = np.array([0, 1, 2, 3])
+    loops.loops(around, np.roll(around, -1), ring[:4, :2].copy())
     along = np.concatenate(([0.0], np.cumsum(np.hypot(*np.diff(ring, axis=0).T))))
     labels.placed_labels(
         ring, offsets, along, np.array([8.0]), 2.0, False, False, np.array([0]), np.array([20.0]), np.array([9.0]),

@@ -11,8 +11,9 @@ from functools import singledispatch
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.quantities import Unit, unit_word
+from vastgrid.base.quantities import Unit, square_word, unit_word
 from vastgrid.base.words import spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.classes import class_counts, class_name
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, ratio_of
@@ -23,6 +24,7 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin, edges
+from vastgrid.measures.area_sizes import sizes_of
 from vastgrid.measures.grid_ground import grid_factors
 
 BINS = 32
@@ -172,6 +174,23 @@ def _of_points(data: PointSet) -> Figures:
 @_figures.register
 def _of_lines(data: Linework) -> Figures:
     rows = _lengths(data, data.vertices, data.offsets) + _closed(data)
+    return _with_heights(data, data.vertices[:, 2], rows)
+
+
+@_figures.register
+def _of_areas(data: Areas) -> Figures:
+    if len(data) == 0:
+        return Figures(())
+    sizes = sizes_of(data)
+    square, unit = square_word(sizes.unit), unit_word(sizes.unit)
+    rows = [("Area", f"{spaced(float(sizes.areas.sum()), 2)}{square}")]
+    if len(data) > 1:
+        least, most = float(sizes.areas.min()), float(sizes.areas.max())
+        rows.append(("Smallest, largest", f"{spaced(least, 2)}, {spaced(most, 2)}{square}"))
+    rows.append(("Perimeter", f"{spaced(float(sizes.perimeters.sum()), 2)}{unit}"))
+    rows.append(("Parts, holes", f"{spaced(data.pieces)}, {spaced(int(data.holes().sum()))}"))
+    if data.without_heights().all():
+        return Figures(tuple(rows))
     return _with_heights(data, data.vertices[:, 2], rows)
 
 

@@ -9,6 +9,7 @@ from functools import singledispatch
 
 import numpy as np
 
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats, fixed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
@@ -98,8 +99,13 @@ def _near_points(points: PointSet, where: Where, corners: Found, sides: Found, p
 @_near.register(Linework)
 @_near.register(Survey)
 @_near.register(Contours)
+@_near.register(Areas)
 def _near_lines(
-    lines: Linework | Survey | Contours, where: Where, corners: Found, sides: Found, pieces: Iterable[Floats] | None
+    lines: Linework | Survey | Contours | Areas,
+    where: Where,
+    corners: Found,
+    sides: Found,
+    pieces: Iterable[Floats] | None,
 ) -> None:
     # Contours keep their heights by line: no copy of all vertices is made for one of them.
     levels = getattr(lines, "levels", None)

@@ -44,7 +44,7 @@ class StyledLayer:
     ----------
     dataset : Dataset
         What is drawn.
-    look : SurfaceLook, PointLook, LineLook or ContourLook
+    look : SurfaceLook, PointLook, LineLook, ContourLook or AreaLook
         How.
     number : int
         Its place among the cards: gives it a colour of its own where it is told apart by source.

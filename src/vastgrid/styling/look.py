@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base.quantities import Length, Quantity
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import kind_named
@@ -150,10 +151,29 @@ class ContourLook:
     opacity: Annotated[float, _OPACITY] = 100.0
 
 
-Look = SurfaceLook | PointLook | LineLook | ContourLook
+@dataclass(frozen=True)
+class AreaLook:
+    """How areas look."""
+
+    colour: Annotated[LineColour, Param("Coloured by", "What the colours of the areas stand for.")] = LineColour.PLAIN
+    fill: Annotated[
+        float, Param("Fill", "How much the inside covers what lies below, in per cent; 0 for outlines only.",
+                     Quantity.RATIO, least=0, most=100)
+    ] = 30.0  # fmt: skip
+    width: Annotated[
+        float, Param("Outline", "Width in pixels; 0 for none.", Quantity.RATIO, least=0, most=9)
+    ] = 1.5  # fmt: skip
+    label: Annotated[
+        str, Param("Label", "Attribute that is written in the areas where there is room.", absent="none")
+    ] = ""
+    plain: Annotated[str, _OWN] = ""
+    opacity: Annotated[float, _OPACITY] = 100.0
 
 
-_LOOKS: dict[str, type[Any]] = {PointSet.kind: PointLook, Contours.kind: ContourLook}
+Look = SurfaceLook | PointLook | LineLook | ContourLook | AreaLook
+
+
+_LOOKS: dict[str, type[Any]] = {PointSet.kind: PointLook, Contours.kind: ContourLook, Areas.kind: AreaLook}
 
 
 def look_class(kind: str) -> type[Any]:
@@ -223,6 +243,12 @@ def _of_mesh(mesh: Mesh, made: bool) -> dict[str, list[str]]:
 @_choices.register
 def _of_lines(lines: Linework, made: bool) -> dict[str, list[str]]:
     return {"colour": [each.value for each in LineColour if each is not LineColour.LOSS]}
+
+
+@_choices.register
+def _of_areas(areas: Areas, made: bool) -> dict[str, list[str]]:
+    colours = [LineColour.PLAIN.value, LineColour.LAYER.value]
+    return {"colour": colours, "label": ["", *areas.attributes]}
 
 
 @_choices.register

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats, fixed
 from vastgrid.data.frame import ratio_of
 from vastgrid.data.grid import Grid
@@ -407,6 +408,13 @@ def _draw_contours(data: Contours, layer: StyledLayer, shot: Shot, scene: Scene)
 @_lines_of.register
 def _draw_linework(data: Linework, layer: StyledLayer, shot: Shot, scene: Scene) -> None:
     _draw_laid(data, layer, shot, scene, data.layer, scene.breakline)
+
+
+@_lines_of.register
+def _draw_areas(data: Areas, layer: StyledLayer, shot: Shot, scene: Scene) -> None:
+    rims = layer.kept("rims", data.as_lines)
+    if layer.look.width:
+        _draw_laid(rims, layer, shot, scene, rims.layer, scene.line)
 
 
 @_lines_of.register

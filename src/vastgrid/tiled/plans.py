@@ -164,7 +164,7 @@ class _Looking:
         """
         first = via.conversion if via else None
         said = via.roles() if via else {}
-        if first is not None and (len(first.inputs) > 1 or said):
+        if first is not None and (not first.single or said):
             return self._in_roles(first, said, paths)
         looked = self._looked(paths)
         if first is not None and first.many and all(isinstance(own.outline, CellOutline) for own in looked):

@@ -18,6 +18,7 @@ from vastgrid.base.words import instead, plain, shortly, spaced, step_above
 from vastgrid.data.classes import class_name
 from vastgrid.data.dataset import Flags, Floats
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.table import Table, figures_table
 from vastgrid.data.tin import Tin
@@ -25,6 +26,8 @@ from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, 
 from vastgrid.measures.accuracy import ASPRS_LEAST, NSSDA_LEAST, Accuracy, accuracy_of, blunders
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
+from vastgrid.terrain.areas.clipping import clipped
+from vastgrid.terrain.areas.limiting import LIMIT, limit_of
 
 # Attributes that name a point, by any case; and the one that a cloud's classes stand in.
 _NAMES = ("point", "name", "number", "id")
@@ -82,6 +85,10 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
     (surface,), (points,) = inputs.of("surface"), inputs.of("points")
     assert isinstance(surface, Tin | Grid)
     assert isinstance(points, PointSet)
+    told: list[Finding] = []
+    limit = limit_of(inputs, told)
+    if limit is not None:
+        points = narrowed(clipped(points, limit, inside=True, findings=told), PointSet)
     group = _groups(points, params.by)
     z = heights(surface, np.ascontiguousarray(points.xyz[:, :2]))
     progress.report(0.6, "looking up heights")
@@ -97,7 +104,7 @@ def run(inputs: Inputs, params: AccuracyParams, progress: Progress) -> Result:
     names = _names(points)
     unit = surface.frame.vertical
     word = unit_word(unit)
-    findings = _findings(points, names, good, values, every, bad, outside, params, word)
+    findings = told + _findings(points, names, good, values, every, bad, outside, params, word)
     own = points.chosen(good)
     attributes = {
         **own.attributes,
@@ -300,6 +307,7 @@ CONVERSION = Conversion(
     inputs=(
         Input("surface", (Tin, Grid), help="what is checked", fits=lambda data: data.has_heights),
         Input("points", (PointSet,), help="independent check points"),
+        LIMIT,
     ),
     outputs=(
         Output("figures", Table),
@@ -312,7 +320,7 @@ CONVERSION = Conversion(
         ),
     ),
     params=AccuracyParams,
-    template="{surface} checked against {points}[, split by {by}], with blunders beyond {blunder} standard deviations[ and a check survey of {survey}].",
+    template="{surface} checked against {points}[ within {limit}][, split by {by}], with blunders beyond {blunder} standard deviations[ and a check survey of {survey}].",
     run=run,
     suggest=_suggest,
     name=lambda inputs, params: f"{inputs[0].name} against {inputs[1].name}",

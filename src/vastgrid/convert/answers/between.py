@@ -11,6 +11,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
@@ -103,7 +104,7 @@ CONVERSION = Conversion(
             help="surfaces, the first stage first",
             fits=lambda data: data.has_heights,
         ),
-        Input("inside", (Linework,), least=0, most=None, help="closed lines", fits=has_rings),
+        Input("inside", (Linework, Areas), least=0, most=None, help="areas or closed lines", fits=has_rings),
     ),
     outputs=(Output("stages", Table, picture=Picture("bars", "From stage to stage", ("from", "to", "cut", "fill"))),),
     params=BetweenParams,

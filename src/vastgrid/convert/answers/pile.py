@@ -14,6 +14,7 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import factor, square_word
 from vastgrid.base.words import place_words, spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
@@ -209,7 +210,7 @@ CONVERSION = Conversion(
     help="A stockpile or a pond: what lies above and below a base made from the rim of an area.",
     inputs=(
         Input("surface", (Tin, Grid), fits=lambda data: data.has_heights),
-        Input("inside", (Linework,), least=0, most=None, help="closed lines around it", fits=has_rings),
+        Input("inside", (Linework, Areas), least=0, most=None, help="areas or closed lines around it", fits=has_rings),
     ),
     outputs=(
         Output(

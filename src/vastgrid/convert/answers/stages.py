@@ -15,6 +15,7 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, factor, unit_word
 from vastgrid.base.words import place_words, step_above
+from vastgrid.data.areas import Areas
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Linework
 from vastgrid.data.table import Table
@@ -166,7 +167,7 @@ CONVERSION = Conversion(
     help="Area and volume between the ground and a level surface inside a line, level by level.",
     inputs=(
         Input("surface", (Tin, Grid), fits=lambda data: data.has_heights),
-        Input("inside", (Linework,), least=0, most=None, help="closed lines around it", fits=has_rings),
+        Input("inside", (Linework, Areas), least=0, most=None, help="areas or closed lines around it", fits=has_rings),
     ),
     outputs=(Output("levels", Table, picture=Picture("curve", "Volume below each level", ("level", "volume"))),),
     params=StageParams,

@@ -16,6 +16,7 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, Unit, factor, square_word
 from vastgrid.base.words import spaced, step_above
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
@@ -571,7 +572,12 @@ CONVERSION = Conversion(
             fits=lambda data: data.has_heights,
         ),
         Input(
-            "inside", (Linework,), least=0, most=None, help="closed lines; each gets a row of its own", fits=has_rings
+            "inside",
+            (Linework, Areas),
+            least=0,
+            most=None,
+            help="areas or closed lines; each gets a row of its own",
+            fits=has_rings,
         ),
     ),
     outputs=(

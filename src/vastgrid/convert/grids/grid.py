@@ -17,6 +17,7 @@ from vastgrid.base.words import spaced, step_below, step_near
 from vastgrid.data.classes import CLASSES, ClassList
 from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.grid import Grid
+from vastgrid.data.kinds import narrowed
 from vastgrid.data.outline import Box, CellOutline, Outline, Window
 from vastgrid.data.places import WHERE, Area
 from vastgrid.data.pointset import PointSet
@@ -26,6 +27,8 @@ from vastgrid.declarations.tiles import Tally, TilePart, Tiling
 from vastgrid.measures.difference import gridded_loss
 from vastgrid.measures.halo import element
 from vastgrid.params.declare import Param
+from vastgrid.terrain.areas.clipping import clipped
+from vastgrid.terrain.areas.limiting import LIMIT, limit_of
 from vastgrid.terrain.cells.gridding import (
     OF_CELL,
     SAID_METHODS,
@@ -184,6 +187,9 @@ def run(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Res
         findings.append(note("cells-empty", f"{count(empty, 'cell')} of {heights.size} have no point and no height."))
     progress.report(0.55, "laying the grid")
     grid = grid_of("Grid", source.frame, cells, heights, params.method)
+    limit = limit_of(inputs, findings)
+    if limit is not None:
+        grid = narrowed(clipped(grid, limit, inside=True, findings=findings), Grid)
     if params.method is Method.COUNT:
         return Result(grid, tuple(findings))
     try:
@@ -350,10 +356,10 @@ CONVERSION = Conversion(
     title="Grid",
     also=("DEM", "raster"),
     help="Heights at the centres of regular cells: of a surface, or from the points in each cell.",
-    inputs=(Input("surface", _ANY),),
+    inputs=(Input("surface", _ANY), LIMIT),
     outputs=(Output("grid", Grid),),
     params=GridParams,
-    template="Heights of {inputs} on a grid with cells of {cell}, {method}[, of {classes} only][, within {area}]"
+    template="Heights of {surface} on a grid with cells of {cell}, {method}[, of {classes} only][, within {area}][, within {limit}]"
     "[, gaps of up to {fill} filled].",
     run=run,
     foretell=foretell,

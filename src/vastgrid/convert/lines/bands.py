@@ -17,10 +17,11 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, square_word, unit_word
+from vastgrid.data.areas import Areas, from_shapes
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Linework, from_lines
+from vastgrid.data.linework import Linework
 from vastgrid.data.outline import CellOutline, EdgeOutline, Outline
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
@@ -69,7 +70,7 @@ class BandParams:
     shares: Annotated[int | None, Param("Shares", "Number of bands of equal area.", least=2, most=100)] = None
     as_: Annotated[
         As,
-        Param("As", "polygons: closed lines around each band; grid: the number of its band in each cell."),
+        Param("As", "polygons: the areas of each band; grid: the number of its band in each cell."),
     ] = As.POLYGONS
 
 
@@ -175,30 +176,28 @@ def _areas(bands: Grid, limits: Floats) -> Floats:
     return np.asarray(np.bincount(number, minlength=len(limits) + 2)[1:] * (bands.dx * bands.dy), np.float64)
 
 
-def _polygons(surface: Tin | Grid, limits: Floats, progress: Progress) -> tuple[Linework, Floats]:
+def _polygons(surface: Tin | Grid, limits: Floats, progress: Progress) -> tuple[Areas, Floats]:
     tin = grid_tin(surface) if isinstance(surface, Grid) else surface
     return _outlines(surface, banded(tin, limits, progress), limits)
 
 
-def _outlines(surface: Tin | Grid, bands: Sequence[Band], limits: Floats) -> tuple[Linework, Floats]:
-    """Return the outlines of bands as lines that know what they are, and the area of each band."""
+def _outlines(surface: Tin | Grid, bands: Sequence[Band], limits: Floats) -> tuple[Areas, Floats]:
+    """Return the pieces of bands as areas that know what they are, and the area of each band."""
     names = _names(surface, limits)
-    rings, layers = [], []
-    values: dict[str, list[float | bool | int]] = {name: [] for name in ("band", "from", "to", "area", "hole", "piece")}
-    areas = np.zeros(len(limits) + 1)
+    number = np.array([band.number for band in bands], np.int64)
+    shapes = np.array([band.outline for band in bands], object)
+    size = np.asarray(shapely.area(shapes), np.float64)
     ends = np.concatenate(([np.nan], limits, [np.nan]))
-    for piece, band in enumerate(bands):
-        area = float(shapely.area(band.outline))
-        areas[band.number] += area
-        for k, ring in enumerate([band.outline.exterior, *band.outline.interiors]):
-            xy = shapely.get_coordinates(ring)
-            rings.append(np.column_stack((xy, np.full(len(xy), np.nan))))
-            layers.append(names[band.number])
-            row = (band.number + 1, ends[band.number], ends[band.number + 1], area, k > 0, piece + 1)
-            for name, value in zip(values, row, strict=True):
-                values[name].append(value)
-    made = from_lines(f"Bands of {surface.name}", surface.frame, rings, layers)
-    return dataclasses.replace(made, attributes={name: np.array(own) for name, own in values.items()}), areas
+    layers, layer = np.unique(number, return_inverse=True)
+    made = from_shapes(
+        shapes,
+        name=f"Bands of {surface.name}",
+        frame=surface.frame,
+        layer=layer.astype(np.int32),
+        layers=tuple(names[k] for k in layers.tolist()) or ("",),
+        attributes={"band": number + 1, "from": ends[number], "to": ends[number + 1], "area": size},
+    )
+    return made, np.asarray(np.bincount(number, size, minlength=len(limits) + 1), np.float64)
 
 
 def _names(surface: Tin | Grid, limits: Floats) -> list[str]:
@@ -323,7 +322,7 @@ def _told(sums: Sums, params: BandParams, piece: TilePart) -> list[Finding]:
     return [_said(surface, _limits(surface, params, piece), sums["areas"])]
 
 
-def _finish(joined: Linework, piece: TilePart, params: BandParams) -> tuple[Linework, list[Finding]]:
+def _finish(joined: Linework, piece: TilePart, params: BandParams) -> tuple[Areas, list[Finding]]:
     """Return the outlines of bands from the edges of all tiles."""
     surface = piece.inputs[0].dataset()
     assert isinstance(surface, Grid)
@@ -342,12 +341,12 @@ def _finish(joined: Linework, piece: TilePart, params: BandParams) -> tuple[Line
 
 CONVERSION = Conversion(
     id="bands",
-    version=1,
+    version=2,
     title="Elevation and slope bands",
     also=("zones", "classify", "ranges", "hypsometric"),
-    help="The surface divided by height, or a grid by its values, such as slope: outlines with their area, or a grid.",
+    help="The surface divided by height, or a grid by its values, such as slope: areas, or a grid.",
     inputs=(Input("surface", (Tin, Grid)),),
-    outputs=(Output("bands", Linework), Output("areas", Table, title="areas")),
+    outputs=(Output("bands", Areas, look={"colour": "layer"}), Output("areas", Table, title="areas")),
     params=BandParams,
     template="Bands of {surface}[, every {interval}][, with limits at {limits}][, split into {shares} equal shares], as {as}.",
     run=run,

@@ -31,6 +31,7 @@ from vastgrid.measures.difference import difference
 from vastgrid.measures.halo import element
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Grade, Levels
+from vastgrid.terrain.areas.limiting import LIMIT, limit_of
 from vastgrid.terrain.lines.contouring import Lines, clear_of, flat_parts, level_lines, smoothed, sparser
 from vastgrid.terrain.lines.courses import parted_by
 from vastgrid.terrain.tin.surfaces import contour_tin
@@ -210,6 +211,9 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
         supplementary=half[lines.which],
     )
     made = _inside(made, params, surface)
+    limit = limit_of(inputs, findings)
+    if limit is not None and len(made):
+        made = made.parts(*parted_by(made.coordinates(), made.offsets, limit, inside=True))
     if params.shortest is not None:
         made = _long(made, params.shortest, findings)
     if len(made) == 0:
@@ -518,12 +522,12 @@ CONVERSION = Conversion(
     title="Contours",
     also=("isolines",),
     help="Level lines of a TIN or grid, chained, with higher ground on the left.",
-    inputs=(Input("surface", (Tin, Grid)),),
+    inputs=(Input("surface", (Tin, Grid)), LIMIT),
     outputs=(Output("contours", Contours),),
     params=ContourParams,
-    template="Contours[ every {interval}][ at {levels}] from {inputs}[, starting at {base}][, none below {lowest}]"
+    template="Contours[ every {interval}][ at {levels}] from {surface}[, starting at {base}][, none below {lowest}]"
     "[, none above {highest}], every {index} one an index contour[, supplementary ones where it is flatter than "
-    "{supplementary}], {smooth}[ {held}][, weeded by {weed}][, within {area}][, lines shorter than {shortest} left out].",
+    "{supplementary}], {smooth}[ {held}][, weeded by {weed}][, within {area}][, within {limit}][, lines shorter than {shortest} left out].",
     run=run,
     foretell=foretell,
     settle=settle,

@@ -16,6 +16,7 @@ from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
 from vastgrid.base.words import area_words, gap_words, place_words
+from vastgrid.data.areas import Areas
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.places import Area
@@ -23,7 +24,7 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result
 from vastgrid.measures.difference import difference
 from vastgrid.params.declare import Param
-from vastgrid.terrain.tin.limits import closed_rings, cut_to, has_rings, joined_area
+from vastgrid.terrain.tin.limits import cut_to, has_rings, limited_area
 from vastgrid.terrain.tin.merging import Merged, laid_over, outline, winning
 
 
@@ -92,8 +93,7 @@ def settle(inputs: Sequence[Tin], params: MergeParams) -> MergeParams:
 
 
 def _limit(inputs: Inputs, params: MergeParams, findings: list[Finding]) -> Any:
-    rings = [ring for each in inputs.of("limit") if isinstance(each, Linework) for ring in closed_rings(each, findings)]
-    area = joined_area(rings, "limit", findings, inputs[0].frame.horizontal) if rings else None
+    area = limited_area(inputs.of("limit"), "limit", findings, inputs[0].frame.horizontal)
     if params.area is not None:
         drawn = shapely.Polygon(params.area.corners)
         area = drawn if area is None else shapely.intersection(area, drawn)
@@ -218,7 +218,14 @@ CONVERSION = Conversion(
     inputs=(
         Input("ground", (Tin,), help="the ground below"),
         Input("over", (Tin,), most=None, help="what is laid over it"),
-        Input("limit", (Linework,), least=0, most=None, help="closed lines inside which it is laid", fits=has_rings),
+        Input(
+            "limit",
+            (Linework, Areas),
+            least=0,
+            most=None,
+            help="areas or closed lines inside which it is laid",
+            fits=has_rings,
+        ),
     ),
     outputs=(Output("tin", Tin),),
     params=MergeParams,

@@ -15,6 +15,7 @@ from vastgrid.base.findings import Finding, count, either, note
 from vastgrid.base.progress import Progress, Silent
 from vastgrid.base.quantities import Length, Quantity, Unit, square_word, unit_word
 from vastgrid.base.words import area_words
+from vastgrid.data.areas import Areas
 from vastgrid.data.classes import CLASSES
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.frame import Frame, is_geographic
@@ -41,11 +42,12 @@ from vastgrid.declarations.conversion import Conversion, Input, Output, Result, 
 from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.format_support.cloudfile import parse_classes
 from vastgrid.kernels.triangles.ties import settle_ties
-from vastgrid.kernels.triangles.triangulate import triangulate
+from vastgrid.kernels.triangles.triangulate import Triangulation, triangulate
 from vastgrid.measures.difference import difference
 from vastgrid.measures.levels import interval_of, line_levels
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Fitting
+from vastgrid.terrain.areas.limiting import LIMIT, limit_of
 from vastgrid.terrain.lines.courses import prepared
 from vastgrid.terrain.tin.building import (
     building_loss,
@@ -60,7 +62,7 @@ from vastgrid.terrain.tin.flats import without_plateaus
 from vastgrid.terrain.tin.gentle import laid_in
 from vastgrid.terrain.tin.lines_for_tin import LineChoices, SortedLines, layers_of, sort_lines
 from vastgrid.terrain.tin.meeting import Meeting, Met, meet
-from vastgrid.terrain.tin.source_data import inside_rims, told, with_sources
+from vastgrid.terrain.tin.source_data import inside_rims, rings_of, told, with_sources
 from vastgrid.terrain.tin.trimming import FOLLOWS, RimLimits, inside_limits, trimmed, used_points
 from vastgrid.terrain.tin.walls import leaning, parted_walls
 
@@ -271,7 +273,7 @@ def settle(inputs: Sequence[Dataset], params: TinParams) -> TinParams:
 
     One place is a thousandth of the unit of plan, and in degrees what is a millimetre.
     """
-    inputs = with_sources(inputs)
+    inputs = with_sources(_sources(inputs))
     own = {field: layers_of(inputs, BOUNDARY, role) for role, field in _LIMIT_FIELDS.items()}
     own |= {field: layers_of(inputs, BREAKLINE, kind) for kind, field in _KIND_FIELDS.items()}
     own["whole"] = layers_of(inputs, TRIM, UNTRIMMED)
@@ -317,6 +319,7 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
         If a layer is not there, or a boundary is not closed.
     """
     frame = inputs[0].frame
+    limit, inputs = limit_of(inputs, []), _sources(inputs)
     findings: list[Finding] = told(inputs)
     given, inputs = inputs, with_sources(inputs)
     points = used_points(inputs, params.classes, parse_classes(params.classes) if params.classes else (), findings)
@@ -346,34 +349,13 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
     findings += met.findings(frame)
     figures: dict[str, Any] = {}
     if params.flats and interval is not None:
-        corrected = without_plateaus(
-            vertices, made, on_contours(edged, points, group, len(vertices)), interval, progress.part(0.6, 0.7)
-        )
-        vertices, made = (
-            corrected.vertices,
-            dataclasses.replace(
-                made,
-                xy=corrected.vertices[:, :2],
-                triangles=corrected.triangles,
-                neighbours=corrected.neighbours,
-                constrained=corrected.constrained,
-            ),
-        )
-        figures |= {
-            "added": corrected.added,
-            "swapped": corrected.swapped,
-            "flat_before": corrected.before,
-            "flat_after": corrected.after,
-        }
-        text = (
-            f"Of the triangles {corrected.before:.1%} lay flat between contours: {count(corrected.added, 'place')} "
-            f"{either(corrected.added, 'was', 'were')} inferred and {count(corrected.swapped, 'edge')} swapped; {corrected.after:.2%} are flat now."
-        )
-        findings.append(note("flats-corrected", text))
+        contoured = on_contours(edged, points, group, len(vertices))
+        vertices, made = _without_flats(vertices, made, contoured, interval, progress.part(0.6, 0.7), figures, findings)
     tin = compacted(vertices, made)
     tin = trimmed(tin, _rim(params, frame), frame, findings)
     progress.report(0.75, "cutting to the limits")
-    tin = inside_limits(tin, lines.limits, params.area.ring() if params.area else None, places, frame, findings)
+    drawn = params.area.ring() if params.area else None
+    tin = inside_limits(tin, lines.limits, drawn, limit, places, frame, findings)
     tin = inside_rims(tin, given)
     gentle = [work.line(k) for work in lines.of(GENTLE) for k in range(len(work))]
     if gentle:
@@ -390,11 +372,54 @@ def run(inputs: Sequence[Dataset], params: TinParams, progress: Progress) -> Res
         else building_loss(xyz, places[group, 2], met, tin, frame)
     )
     figures["dropped"] = len(tin.spare)
-    return Result(_with_source(tin, points, edged, lines), tuple(findings), loss, figures=figures)
+    return Result(_with_source(tin, points, edged, lines, limit), tuple(findings), loss, figures=figures)
 
 
-def _with_source(tin: Tin, points: Floats, edged: Sequence[Linework], lines: SortedLines) -> Tin:
-    """Return a TIN that says what it was built from."""
+def _sources(inputs: Sequence[Dataset]) -> list[Dataset]:
+    """Return what a TIN is built from, without the areas that limit it."""
+    return [each for each in inputs if not isinstance(each, Areas)]
+
+
+def _without_flats(
+    vertices: Floats,
+    made: Triangulation,
+    contoured: Flags,
+    interval: float,
+    progress: Progress,
+    figures: dict[str, Any],
+    findings: list[Finding],
+) -> tuple[Floats, Triangulation]:
+    """Return vertices and triangles with heights inferred where these lay flat between contours."""
+    corrected = without_plateaus(vertices, made, contoured, interval, progress)
+    figures |= {
+        "added": corrected.added,
+        "swapped": corrected.swapped,
+        "flat_before": corrected.before,
+        "flat_after": corrected.after,
+    }
+    text = (
+        f"Of the triangles {corrected.before:.1%} lay flat between contours: {count(corrected.added, 'place')} "
+        f"{either(corrected.added, 'was', 'were')} inferred and {count(corrected.swapped, 'edge')} swapped; {corrected.after:.2%} are flat now."
+    )
+    findings.append(note("flats-corrected", text))
+    other = dataclasses.replace(
+        made,
+        xy=corrected.vertices[:, :2],
+        triangles=corrected.triangles,
+        neighbours=corrected.neighbours,
+        constrained=corrected.constrained,
+    )
+    return corrected.vertices, other
+
+
+def _with_source(tin: Tin, points: Floats, edged: Sequence[Linework], lines: SortedLines, limit: Any) -> Tin:
+    """Return a TIN that says what it was built from; nothing of it where source data cannot say how it is limited."""
+    if limit is not None:
+        rings = [] if lines.limits.rings else rings_of(limit)
+        if not rings:
+            return tin.without_source()
+        for role, ring in rings:
+            lines.limits.take(ring, role)
     counts = np.concatenate([np.zeros(0, np.int64), *(np.diff(line.offsets) for line in edged)])
     return dataclasses.replace(
         tin,
@@ -484,13 +509,13 @@ def preview(inputs: Sequence[Dataset], params: TinParams, progress: Progress) ->
 
 def foretell(inputs: Sequence[Dataset], params: TinParams) -> tuple[dict[str, int], float]:
     """Return two triangles for each place: by Euler's formula, but for those at the rim."""
-    places = sum(each.count().get("points", each.count().get("vertices", 0)) for each in inputs)
+    places = sum(each.count().get("points", each.count().get("vertices", 0)) for each in _sources(inputs))
     return {"triangles": 2 * places, "vertices": places}, places * 4e-6
 
 
 def _suggest(inputs: Sequence[Dataset]) -> dict[str, list[str]]:
     """Return the layers of the lines, for the parameters that name some."""
-    layers = [name for each in with_sources(inputs) if isinstance(each, Linework) for name in each.layers]
+    layers = [name for each in with_sources(_sources(inputs)) if isinstance(each, Linework) for name in each.layers]
     named = ["", "none", *layers]
     fields = (*_LIMIT_FIELDS.values(), *_KIND_FIELDS.values(), "whole")
     return {**dict.fromkeys(fields, named), "breaklines": ["*", "none", *layers]}
@@ -549,10 +574,10 @@ CONVERSION = Conversion(
     title="TIN",
     also=("triangulate", "surface", "DTM", "breaklines"),
     help="Constrained Delaunay triangulation of points, breaklines of every kind and contours, inside one outer boundary and outside voids; a TIN is built anew from its source data, or from its vertices, breaklines and rim.",
-    inputs=(Input("sources", (PointSet, Linework, Contours, Tin), most=None),),
+    inputs=(Input("sources", (PointSet, Linework, Contours, Tin), most=None), LIMIT),
     outputs=(Output("tin", Tin),),
     params=TinParams,
-    template="TIN from {inputs}[ (points of class {classes})], inside {boundary}[ and {area}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}[, circles up to {circle} in radius]"
+    template="TIN from {sources}[ (points of class {classes})], inside {boundary}[ and {area}][ and {limit}][, without {voids}][, but with {islands}][, whole triangles at {whole}], with edges up to {max_edge}[, circles up to {circle} in radius]"
     "[, rim edges up to {rim_length}][, no angle below {rim_angle}° at the rim] and breaklines from {breaklines}[, walls from {walls} leaning by {offset}]"
     "[, over the points nearest to {proximity}][, {nondestructive} laid on it][, contours from {contours}][, weeded by {weed}][, a vertex every {spacing}]"
     "[, flat triangles {flats}]; where points meet, the {heights} counts, where lines cross, {crossings}; points closer than {same_place} are merged.",

@@ -10,6 +10,7 @@ from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import CallError
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import kind_of
 from vastgrid.data.linework import Contours, Linework
@@ -20,7 +21,7 @@ from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, 
 from vastgrid.measures.halo import element
 from vastgrid.params.declare import Param
 from vastgrid.terrain.areas.clipping import clipped
-from vastgrid.terrain.tin.limits import closed_rings, has_rings, joined_area
+from vastgrid.terrain.tin.limits import has_rings, limited_area
 
 
 class Side(Enum):
@@ -49,10 +50,10 @@ def _area(inputs: Inputs, params: ClipParams, findings: list[Finding]) -> Any:
         if lines:
             raise CallError("give closed lines or an area, not both")
         return shapely.Polygon(params.area.corners)
-    rings = [ring for each in lines if isinstance(each, Linework) for ring in closed_rings(each, findings)]
-    if not rings:
-        raise CallError("there is no closed line to clip to" if lines else "clip needs closed lines, or an area")
-    return joined_area(rings, "closed line", findings, inputs[0].frame.horizontal)
+    area = limited_area(lines, "closed line", findings, inputs[0].frame.horizontal)
+    if area is None:
+        raise CallError("there is no closed line to clip to" if lines else "clip needs areas or closed lines")
+    return area
 
 
 def run(inputs: Inputs, params: ClipParams, progress: Progress) -> Result:
@@ -74,7 +75,7 @@ def run(inputs: Inputs, params: ClipParams, progress: Progress) -> Result:
     return Result(made, tuple(findings))
 
 
-_KINDS = (Tin, Grid, PointSet, Linework, Contours)
+_KINDS = (Tin, Grid, PointSet, Linework, Contours, Areas)
 CONVERSION = Conversion(
     id="clip",
     version=1,
@@ -83,7 +84,7 @@ CONVERSION = Conversion(
     help="What lies inside or outside closed lines: triangles and lines are cut exactly at the edge.",
     inputs=(
         Input("data", _KINDS, help="what is clipped"),
-        Input("limit", (Linework,), least=0, most=None, help="closed lines", fits=has_rings),
+        Input("limit", (Linework, Areas), least=0, most=None, help="areas or closed lines", fits=has_rings),
     ),
     outputs=(Output("data", like="data"),),
     params=ClipParams,

@@ -14,6 +14,7 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit, factor, unit_word
 from vastgrid.base.words import place_words
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
@@ -120,7 +121,7 @@ CONVERSION = Conversion(
     title="Change heights",
     also=("raise", "geoid", "height system", "undulation", "vertical shift", "orthometric", "ellipsoidal"),
     help="Heights raised or lowered, multiplied, or brought from the ellipsoid to the geoid and back by a geoid grid.",
-    inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
+    inputs=(Input("data", (PointSet, Linework, Contours, Areas, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=HeightsParams,
     template="Heights of {inputs}[ times {times}][, {add} added][, made {to} by {geoid}].",

@@ -11,6 +11,7 @@ from typing import Annotated
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import shortly
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import is_geographic
 from vastgrid.data.grid import Grid
@@ -114,7 +115,7 @@ CONVERSION = Conversion(
     title="Move, turn and scale",
     also=("shift", "translate", "rotate", "offset coordinates"),
     help="The same data elsewhere: shifted, turned about a place, plan lengths scaled; a grid is sampled anew only where it must be.",
-    inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
+    inputs=(Input("data", (PointSet, Linework, Contours, Areas, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=MoveParams,
     template="{inputs} moved[ by {by}][, turned by {turn}°][, scaled by {scale}][ about {about}].",

@@ -11,6 +11,7 @@ from typing import Annotated
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.findings import Finding
 from vastgrid.base.progress import Progress, Silent
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import crs_name, is_geographic
 from vastgrid.data.grid import Grid
@@ -128,7 +129,7 @@ CONVERSION = Conversion(
     title="Reproject",
     also=("transform coordinates", "EPSG", "UTM", "change system"),
     help="The same ground in another coordinate reference system; heights change to another system only where that is certain.",
-    inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
+    inputs=(Input("data", (PointSet, Linework, Contours, Areas, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=ReprojectParams,
     template="{inputs} reprojected to {crs}.",

@@ -8,6 +8,7 @@ from typing import Annotated
 
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, crs_name, frame_said
 from vastgrid.data.grid import Grid
@@ -90,7 +91,7 @@ CONVERSION = Conversion(
     title="Assign a reference system",
     also=("set CRS", "EPSG", "coordinate system"),
     help="States the coordinate reference system of data whose file does not say it; every coordinate stays as it is.",
-    inputs=(Input("data", (PointSet, Linework, Contours, Tin, Grid, Mesh, Survey)),),
+    inputs=(Input("data", (PointSet, Linework, Contours, Areas, Tin, Grid, Mesh, Survey)),),
     outputs=(Output("data", like="data"),),
     params=SystemParams,
     template="{inputs} in {crs}, as assigned[, {instead}].",

@@ -7,6 +7,7 @@ import re
 from collections.abc import Sequence
 from pathlib import Path
 
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
@@ -43,7 +44,7 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if start else (30 if path.suffix.lower() == ".dxf" else 0)
 
 
-_KINDS = (Tin, Contours, Linework, PointSet, Survey, Mesh)
+_KINDS = (Tin, Contours, Linework, Areas, PointSet, Survey, Mesh)
 
 
 def _carries(params: DxfWriteParams) -> Carries:
@@ -57,11 +58,12 @@ def _carries(params: DxfWriteParams) -> Carries:
 
 _faces_and_points = weighing(triangles=225, points=100)
 _flat, _spatial = weighing(vertices=30, lines=110), weighing(vertices=138, lines=110)
+_filled = weighing(vertices=30, rings=110)
 
 
 def _weigh(dataset: Dataset) -> float:
     """Return about how many bytes a dataset takes: a vertex of a line in space is an entity of its own."""
-    by_kind = {Contours.kind: _flat, Linework.kind: _spatial}
+    by_kind = {Contours.kind: _flat, Linework.kind: _spatial, Areas.kind: _filled}
     labels = len(getattr(dataset, "labels", {}).get("level", ()))
     return by_kind.get(dataset.kind, _faces_and_points)(dataset) + 260.0 * labels
 

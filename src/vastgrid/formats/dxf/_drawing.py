@@ -51,6 +51,8 @@ class Drawing:
         What stands at a place, by the number of the point.
     said : dict of int, dict
         What a block says of a point in it: its number, code or description.
+    hatches : list of (str, list of (m, 3) float64)
+        Areas: the layer, and the closed rings of their boundaries.
     looks : dict of str, list of (k, 4) int64
         Of “lines”, “faces” and “points”: numbers of type, layer, colour and line type of each entity.
     """
@@ -61,6 +63,7 @@ class Drawing:
     places: list[Floats] = field(default_factory=list)
     texts: dict[int, str] = field(default_factory=dict)
     said: dict[int, dict[str, str]] = field(default_factory=dict)
+    hatches: list[tuple[str, list[Floats]]] = field(default_factory=list)
     looks: dict[str, list[NDArray[np.int64]]] = field(default_factory=lambda: {"lines": [], "faces": [], "points": []})
     types: Names = field(default_factory=Names)
     layers: Names = field(default_factory=Names)
@@ -94,6 +97,7 @@ class Drawing:
     def move(self, by: Floats) -> None:
         """Move everything."""
         self.lines = [line + by for line in self.lines]
+        self.hatches = [(layer, [ring + by for ring in rings]) for layer, rings in self.hatches]
         self.corners = [block + by for block in self.corners]
         self.places = [block + by for block in self.places]
 

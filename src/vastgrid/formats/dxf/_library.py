@@ -18,11 +18,12 @@ from vastgrid.data.dataset import Floats
 from vastgrid.formats.dxf._blocks import drawable_inserts, sound_head
 from vastgrid.formats.dxf._drawing import BYLAYER, Drawing
 from vastgrid.formats.dxf._geometry import with_bulges
+from vastgrid.formats.dxf._hatches import rings_of_hatch
 from vastgrid.formats.dxf._tags import Entities, Tags
 from vastgrid.kernels.text.tags import word
 
 # What the library decomposes and flattens for us; the rest has no place in terrain.
-SLOW = ("INSERT", "ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX", "TEXT", "MTEXT", "ATTRIB", "SOLID", "TRACE")
+SLOW = ("INSERT", "ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX", "TEXT", "MTEXT", "ATTRIB", "SOLID", "TRACE", "HATCH")
 
 
 def by_library(
@@ -133,6 +134,8 @@ def _take(entity: Any, chord: float, drawing: Drawing, document: Any) -> None:
         if triangles:
             name = "POLYFACE" if kind == "POLYLINE" else kind
             drawing.add_faces(np.array(triangles, np.float64), (name, layer, colour, line))
+    elif kind == "HATCH":
+        drawing.hatches.append((layer, rings_of_hatch(entity, chord)))
     elif kind in ("LINE", "LWPOLYLINE", "POLYLINE", "ARC", "CIRCLE", "ELLIPSE", "SPLINE", "HELIX"):
         own = _course(entity, chord)
         if len(own) > 1 and np.isfinite(own).all():

@@ -25,12 +25,14 @@ from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.fileformat import ReadResult
 from vastgrid.format_support.origin import NOWHERE, heard
+from vastgrid.format_support.polygons import areas_of
 from vastgrid.formats.dxf._collect import collected
 from vastgrid.formats.dxf._drawing import Drawing, text_height
 from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, tags_of
 from vastgrid.formats.dxf.sorting import KINDS_OF_LINES, LIMITS, Becomes, Items, Rule, matched, parse_rules
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
+from vastgrid.terrain.areas.nesting import assembled
 from vastgrid.terrain.tin.assemble import surface_from_faces, welded
 
 # $INSUNITS by the DXF reference.
@@ -158,7 +160,8 @@ def as_it_is(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]
     places = drawing.points()
     bare = np.setdiff1d(np.arange(len(places)), np.array(sorted(drawing.texts), np.int64))
     triangles, owner = drawing.faces()
-    several = (len(bare) > 0) + (len(drawing.lines) > 0) + (len(triangles) > 0) > 1
+    hatched = any(rings for _, rings in drawing.hatches)
+    several = (len(bare) > 0) + (len(drawing.lines) > 0) + (len(triangles) > 0) + hatched > 1
     layer = drawing.table("faces")[:, 1][owner]
     used, first = np.unique(layer, return_index=True)
     names = drawing.layers.all()
@@ -170,6 +173,8 @@ def as_it_is(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]
         work = _linework(name, frame, drawing, np.arange(len(drawing.lines)))
         findings += interval_finding(work)
         found.append(work)
+    if hatched:
+        found += _areas(path, f"{path.stem} areas" if several else path.stem, frame, drawing, findings)
     if len(bare):
         found.append(_points(f"{path.stem} points" if several else path.stem, frame, drawing, bare))
     heights = sum(text_height(text) is not None for text in drawing.texts.values())
@@ -178,6 +183,22 @@ def as_it_is(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]
         text = f"{count(len(drawing.texts), 'text')} left out{some} (rules=spot heights: type=text takes those)."
         findings.append(left_out("texts-left-out", text, Severity.WARNING if heights else Severity.NOTE))
     return found
+
+
+def _areas(path: Path, name: str, frame: Frame, drawing: Drawing, findings: list[Finding]) -> list[Dataset]:
+    """Return hatches as areas, their islands by the even-odd rule."""
+    filled = [(layer, shape) for layer, rings in drawing.hatches if (shape := assembled(rings)) is not None]
+    areas, _ = areas_of(
+        path,
+        np.array([shape for _, shape in filled], object),
+        lambda k: f"hatch {k + 1} on {filled[k][0]}",
+        findings,
+        name=name,
+        frame=frame,
+        layers=[layer for layer, _ in filled],
+        attributes={},
+    )
+    return [areas] if len(areas) else []
 
 
 def _surface(name: str, frame: Frame, corners: Floats, findings: list[Finding]) -> list[Dataset]:
@@ -233,6 +254,9 @@ def by_rules(
                 found.append(work)
             _unfit(len(index) - len(on_lines), rule, findings)
     _unmatched(items, rule_of, findings)
+    if drawing.hatches:
+        text = f"{count(len(drawing.hatches), 'hatch', 'hatches')} left out: rules sort lines, faces and points."
+        findings.append(left_out("entities-left-out", text))
     return found
 
 

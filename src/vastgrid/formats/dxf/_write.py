@@ -21,6 +21,7 @@ from vastgrid.base.findings import Finding, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, Unit
 from vastgrid.base.words import plain
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import of_kind
 from vastgrid.data.linework import Contours, Linework
@@ -28,9 +29,11 @@ from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
+from vastgrid.declarations.conversion import listed
 from vastgrid.format_support.origin import NONE, NOWHERE, Origin, Place, told
 from vastgrid.formats.dxf._bands import colours_of, legend, of_bands, of_change
 from vastgrid.formats.dxf._faces import Faces, count_handles, write_surface
+from vastgrid.formats.dxf._hatches import level_of, write_hatches
 from vastgrid.formats.dxf._lines import write_curve, write_flat, write_labels, write_spatial
 from vastgrid.formats.dxf._pen import Pen, Version, encoded
 from vastgrid.formats.dxf._scheme import Layer, check_scheme, layer_names, layer_of
@@ -49,6 +52,13 @@ class ContourForm(Enum):
     PLAN = "2d"
     SPATIAL = "3d"
     FLAT = "flat"
+
+
+class AreaForm(Enum):
+    """How an area is drawn."""
+
+    LINES = "lines"
+    HATCH = "hatch"
 
 
 class BandsBy(Enum):
@@ -77,6 +87,10 @@ class DxfWriteParams:
         ContourForm,
         Param("Contours as", "2d: polylines with an elevation; 3d: polylines in space; flat: all at elevation 0."),
     ] = ContourForm.PLAN
+    areas_as: Annotated[
+        AreaForm,
+        Param("Areas as", "lines: closed lines around areas and holes; hatch: filled areas, from R2000 on."),
+    ] = AreaForm.LINES
     points_as: Annotated[
         Points,
         Param("Points as", "points; or blocks: a mark with attributes for number, code and height."),
@@ -135,6 +149,8 @@ def fits(datasets: Sequence[Dataset], params: DxfWriteParams) -> DxfWriteParams:
         raise ParamError(
             "faces", "R12 has no MESH; faces or polyface work in it, or an edition from R2000 on (version=R2000)"
         )
+    if params.version.old and params.areas_as is AreaForm.HATCH:
+        raise ParamError("areas_as", "R12 has no HATCH; lines work in it, or an edition from R2000 on (version=R2000)")
     check_scheme(params.layers)
     if params.bands_by is BandsBy.CHANGE:
         if params.bands is None:
@@ -153,6 +169,10 @@ def says(datasets: Sequence[Dataset], params: DxfWriteParams) -> tuple[Finding, 
         found.append(Finding("shifted", text))
     if params.contours_as is ContourForm.FLAT and of_kind(datasets, Contours):
         found.append(Finding("flattened", "Contours lie at elevation 0, as asked; their levels are in labels only."))
+    sloped = [each.name for each in of_kind(datasets, Areas) if params.areas_as is AreaForm.HATCH and _sloped(each)]
+    if sloped:
+        text = f"A hatch lies in one height: those of {listed(sloped)} whose vertices have several lie at 0."
+        found.append(Finding("flattened", text))
     other = {
         name: called
         for name, called in _plan(datasets, params).names.items()
@@ -179,10 +199,24 @@ def given(datasets: Sequence[Dataset], params: DxfWriteParams) -> list[Dataset]:
             out.append(_flattened(shown) if params.contours_as is ContourForm.FLAT else shown)
         elif isinstance(each, Tin) and params.bands is not None:
             out += of_bands(each, params.bands.in_unit(each.frame.vertical, "bands"))
+        elif isinstance(each, Areas):
+            out.append(_in_plane(each) if params.areas_as is AreaForm.HATCH else each.as_lines())
         else:
             out.append(each)
     plan = _plan(out, params)
     return [_on_layers(each, plan) if isinstance(each, PointSet) else each for each in out]
+
+
+def _sloped(areas: Areas) -> bool:
+    known = ~areas.without_heights()
+    return bool((known & (level_of(areas) == 0.0)).any())
+
+
+def _in_plane(areas: Areas) -> Areas:
+    """Return areas with the one height in which each is hatched; none where that is 0."""
+    level = level_of(areas)
+    each = np.where(level == 0.0, np.nan, level)[np.repeat(areas.area_of_ring(), np.diff(areas.offsets))]
+    return dataclasses.replace(areas, vertices=np.column_stack((areas.vertices[:, :2], each)))
 
 
 def _own_layers(points: PointSet) -> tuple[list[str], NDArray[np.int64]] | None:
@@ -361,6 +395,7 @@ def _handle_count(datasets: Sequence[Dataset], params: DxfWriteParams) -> int:
             number += handles(each, params.points_as)
         else:
             counts = each.count()
+            number += counts.get("areas", 0)
             number += 2 * counts.get("lines", counts.get("records", 0)) + counts.get("vertices", 0)
             number += sum(len(contours.labels.get("level", ())) for contours in of_kind([each], Contours))
     return number
@@ -390,8 +425,9 @@ def _layers_of_contours(contours: Contours, plan: _Plan) -> list[Layer]:
     return own + [plan.layer("CONTOUR_LABEL")] * bool(contours.labels)
 
 
-@_layers.register
-def _layers_of_lines(lines: Linework, plan: _Plan) -> list[Layer]:
+@_layers.register(Linework)
+@_layers.register(Areas)
+def _layers_of_lines(lines: Linework | Areas, plan: _Plan) -> list[Layer]:
     return [plan.layer(name) for name in lines.layers]
 
 
@@ -433,6 +469,11 @@ def _write_linework(lines: Linework, pen: Pen, plan: _Plan, progress: Progress) 
     write_spatial(pen, lines.vertices, lines.offsets, closed, spatial, progress)
     in_plan = [(name, mine & flat) for name, mine in layers]
     write_flat(pen, lines.vertices[:, :2], lines.offsets, closed, np.full(len(lines), pen.shift[2]), in_plan, progress)
+
+
+@_write_dataset.register
+def _write_areas(areas: Areas, pen: Pen, plan: _Plan, progress: Progress) -> None:
+    write_hatches(pen, areas, [plan.layer(name).name for name in areas.layers], progress)
 
 
 @_write_dataset.register

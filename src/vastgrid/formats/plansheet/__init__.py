@@ -19,6 +19,7 @@ from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.subprocesses import run_apart
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import crs_name
 from vastgrid.data.grid import Grid
@@ -172,7 +173,7 @@ FORMAT = Format(
     suffixes=(".pdf", ".svg"),
     sniff=_never,
     carries=Carries(
-        kinds=(Tin, Grid, Mesh, PointSet, Contours, Linework, Survey),
+        kinds=(Tin, Grid, Mesh, PointSet, Contours, Linework, Areas, Survey),
         several=True,
         units="both",
         crs=True,

@@ -51,7 +51,7 @@ class Making:
         if not roles and conversion.assigned(data) is None and conversion.begun(data) is not None:
             self.drafting.begin(operation, inputs, words)
             return
-        if (conversion.ask or (len(conversion.inputs) > 1 and not conversion.answers)) and not asked:
+        if (conversion.ask or (not conversion.single and not conversion.answers)) and not asked:
             self.desk.asked.emit(operation, inputs, words)
             return
         if asked:

@@ -7,8 +7,10 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
-from PyQt6.QtGui import QColor, QImage, QPainter
+from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter
 
+from vastgrid.base.words import plain
+from vastgrid.data.areas import Areas
 from vastgrid.data.kinds import narrowed
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
@@ -49,6 +51,53 @@ def write_points(picture: QImage, layer: StyledLayer, view: View, palette: theme
         painter.setPen(ink)
         painter.drawText(place, 0x84, "\n".join(lines))
     painter.end()
+
+
+def write_names(
+    picture: QImage, areas: Areas, name: str, view: View, palette: theme.Palette, taken: list[QRectF]
+) -> None:
+    """Write what an attribute says into areas that have room for it, the largest first."""
+    painter = QPainter(picture)
+    paint_names(painter, areas, name, view, palette, taken)
+    painter.end()
+
+
+def paint_names(
+    painter: QPainter, areas: Areas, name: str, view: View, palette: theme.Palette, taken: list[QRectF]
+) -> None:
+    """Write into a picture that is being painted; see `write_names`."""
+    values = areas.attributes.get(name)
+    if values is None or len(areas) == 0:
+        return
+    box = view.box()
+    low, high = areas.boxes()
+    seen = (high[:, 0] > box[0]) & (low[:, 0] < box[2]) & (high[:, 1] > box[1]) & (low[:, 1] < box[3])
+    # What is less than a word wide holds none.
+    seen &= (high - low).max(axis=1) / view.size > _WORD
+    rows = np.flatnonzero(seen)
+    rows = rows[np.argsort(-areas.sizes()[rows], kind="stable")][:300]
+    font = theme.font(8.0, bold=True)
+    painter.setFont(font)
+    metrics = QFontMetricsF(font)
+    halo = QColor(palette.paper)
+    halo.setAlpha(170)
+    for k, (east, north) in zip(rows.tolist(), areas.chosen(rows).middles().tolist(), strict=True):
+        text = plain(values[k])
+        if not text:
+            continue
+        x, y = view.pixel(east, north)
+        wide = metrics.horizontalAdvance(text) + 6.0
+        place = QRectF(x - wide / 2.0, y - 7.0, wide, 14.0)
+        if wide * view.size > float((high[k] - low[k]).max()) * 1.2 or any(place.intersects(one) for one in taken):
+            continue
+        taken.append(place)
+        painter.fillRect(place, halo)
+        painter.setPen(palette.colour("ink"))
+        painter.drawText(place, 0x84, text)
+
+
+# Pixels that a word takes at least.
+_WORD = 14.0
 
 
 def write_levels(

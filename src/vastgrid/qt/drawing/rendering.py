@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QImage, QPainter
 
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, fixed
 from vastgrid.data.frame import ratio_of
 from vastgrid.data.grid import Grid
@@ -24,11 +25,11 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.cells.raster import raster_faces, raster_heights
-from vastgrid.kernels.drawing import shade, strokes
+from vastgrid.kernels.drawing import fills, shade, strokes
 from vastgrid.lineage import cloudindex
 from vastgrid.lineage.cloudindex import WORTH, glimpse, glimpse_rows
 from vastgrid.measures.heights import heights, lattice, surface_of
-from vastgrid.qt.drawing.lettering import write_levels, write_points
+from vastgrid.qt.drawing.lettering import write_levels, write_names, write_points
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.styling import ramps
@@ -151,6 +152,10 @@ def draw(
         write_levels(painter, sets, view, palette, taken)
         painter.end()
         for item in items:
+            for areas in of_kind([item.dataset], Areas):
+                if item.look.label:
+                    write_names(picture, areas, item.look.label, view, palette, taken)
+        for item in items:
             for points in of_kind([item.dataset], PointSet):
                 if item.look.labels and len(points.xyz) and _spacing(points, view.size) >= ROOM:
                     write_points(picture, item, view, palette, taken)
@@ -186,6 +191,25 @@ def _draw_contours(contours: Contours, layer: StyledLayer, canvas: _Canvas) -> N
 @_drawn.register
 def _draw_linework(lines: Linework, layer: StyledLayer, canvas: _Canvas) -> None:
     _draw_lines(lines, layer, canvas, lines.layer, canvas.palette.breakline)
+
+
+@_drawn.register
+def _draw_areas(areas: Areas, own: StyledLayer, canvas: _Canvas) -> None:
+    if len(areas) == 0:
+        return
+    image, view, look = canvas.image, canvas.view, own.look
+    place = (view.west, view.top, view.size)
+    colours = line_colours(own, np.zeros(len(areas)), areas.layer, canvas.palette.action, canvas.ends)
+    turned = view.turned(areas.vertices)
+    opacity = look.opacity / 100.0
+    if look.fill:
+        rings = areas.parts[areas.members]
+        every = fixed(turned), areas.offsets, fixed(rings)
+        fills.draw_areas(image, *every, *place, fixed(colours), opacity * look.fill / 100.0)
+    if look.width:
+        each = np.ascontiguousarray(colours[areas.area_of_ring()])
+        wide = look.width * canvas.ratio
+        strokes.draw_coloured_lines(image, fixed(turned), areas.offsets, *place, fixed(each), 0.95 * opacity, wide)
 
 
 @_drawn.register

@@ -10,17 +10,18 @@ from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QLineF, QMarginsF, QRectF, QSize, QSizeF, Qt
-from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QPen, QTransform
+from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPainter, QPainterPath, QPdfWriter, QPen, QTransform
 
 from vastgrid.base.files import replacing
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.kinds import kind_of, narrowed
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.survey import Survey
 from vastgrid.qt.drawing import furniture, rendering
-from vastgrid.qt.drawing.lettering import write_levels
+from vastgrid.qt.drawing.lettering import paint_names, write_levels
 from vastgrid.qt.drawing.view import View
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.polygons import polygon
@@ -146,8 +147,15 @@ def _paint_sheet(painter: QPainter, page: Page) -> None:
     painter.setClipRect(box)
     painter.translate(left, top)
     ends = rendering.height_range([item.dataset for item in items])
+    named: list[QRectF] = []
     for line in lines:
-        _paint_lines(painter, line, view, ends, palette, dot)
+        if line.dataset.kind == Areas.kind:
+            _paint_areas(painter, line, view, ends, palette, dot)
+        else:
+            _paint_lines(painter, line, view, ends, palette, dot)
+    for line in lines:
+        if line.dataset.kind == Areas.kind:
+            paint_names(painter, narrowed(line.dataset, Areas), line.look.label, view, palette, named)
     sets = [line for line in lines if line.dataset.kind == Contours.kind and line.look.labels]
     write_levels(painter, sets, view, palette, [])
     painter.restore()
@@ -275,6 +283,31 @@ def _paint_lines(
         colour.setAlphaF(own.look.opacity / 100.0)
         painter.setPen(QPen(colour, float(width[k]) * dot))
         painter.drawPolyline(polygon(x[cut], y[cut]))
+
+
+def _paint_areas(
+    painter: QPainter, own: StyledLayer, view: View, ends: tuple[float, float], palette: theme.Palette, dot: float
+) -> None:
+    """Paint areas as filled paths, holes left out."""
+    areas, look = narrowed(own.dataset, Areas), own.look
+    colours = line_colours(own, np.zeros(len(areas)), areas.layer, palette.action, ends)
+    turned = view.turned(areas.vertices)
+    x, y = (turned[:, 0] - view.west) / view.size, (view.top - turned[:, 1]) / view.size
+    rings = areas.parts[areas.members]
+    for k in range(len(areas)):
+        path = QPainterPath()
+        path.setFillRule(Qt.FillRule.OddEvenFill)
+        for ring in range(int(rings[k]), int(rings[k + 1])):
+            cut = slice(int(areas.offsets[ring]), int(areas.offsets[ring + 1]))
+            path.addPolygon(polygon(x[cut], y[cut]))
+        colour = QColor(*(int(v) for v in colours[k]))
+        inside = QColor(colour)
+        inside.setAlphaF(look.opacity / 100.0 * look.fill / 100.0)
+        colour.setAlphaF(look.opacity / 100.0)
+        painter.setBrush(inside)
+        painter.setPen(QPen(colour, 0.22 * look.width * dot) if look.width else Qt.PenStyle.NoPen)
+        painter.drawPath(path)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 Pen = tuple[Any, Any, str, Any]

@@ -13,6 +13,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.quantities import Unit, factor, unit_word
 from vastgrid.base.words import instead, plain, shortly, spaced
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import need_lengths
 from vastgrid.data.grid import Grid
@@ -59,7 +60,7 @@ class NamedArea:
 def named_areas(
     lines: Sequence[Dataset], findings: list[Finding], drawn: Area | None = None, wanted: str = ""
 ) -> list[NamedArea]:
-    """Return closed lines as areas, each for itself; voids are taken out of those around them.
+    """Return areas, and closed lines as areas, each for itself; voids are taken out of those around them.
 
     A line inside another of the same name is a hole in it, and one inside a hole is an area again, as in polygons of maps. A line is called by its own name where it has one, otherwise by its layer, otherwise by what holds it.
 
@@ -78,7 +79,18 @@ def named_areas(
     found: list[NamedArea] = []
     known: list[str] = []
     voids = []
+    whole: list[NamedArea] = []
     for each in lines:
+        if isinstance(each, Areas):
+            named = _names(each)
+            known += named
+            own = each.shapes()
+            whole += [
+                NamedArea(name, own[k])
+                for k, name in enumerate(named)
+                if not wanted or matches(name, wanted) or matches(_layer(each, k), wanted)
+            ]
+            continue
         assert isinstance(each, Linework)
         names, roles = _names(each), _texts(each, BOUNDARY)
         known += names
@@ -95,20 +107,20 @@ def named_areas(
                 found.append(NamedArea(names[k], area))
     if drawn is not None:
         found.append(NamedArea(drawn.name or "Area", shapely.Polygon(drawn.corners)))
-    if not found and wanted:
+    if not (found or whole) and wanted:
         raise CallError(
             f"boundaries={shortly(wanted)}: there is no closed line of such a name; {instead(wanted, known)}"
         )
-    if not found:
+    if not (found or whole):
         raise CallError("there is no closed line: an area needs one that ends where it begins")
     made = []
     counted: dict[str, int] = {}
-    for own in _with_holes(found, findings):
-        area = own.area
+    for one in (*whole, *_with_holes(found, findings)):
+        area = one.area
         for void in voids:
             area = shapely.difference(area, void)
-        counted[own.name] = counted.get(own.name, 0) + 1
-        name = own.name if counted[own.name] == 1 else f"{own.name} ({counted[own.name]})"
+        counted[one.name] = counted.get(one.name, 0) + 1
+        name = one.name if counted[one.name] == 1 else f"{one.name} ({counted[one.name]})"
         made.append(NamedArea(name, shapely.MultiPolygon(polygons_of(area))))
     for k, one in enumerate(made):
         for other in made[k + 1 :]:
@@ -143,7 +155,7 @@ def _with_holes(found: Sequence[NamedArea], findings: list[Finding]) -> list[Nam
     return [NamedArea(found[k].name, areas[k]) for k in sorted(areas)]
 
 
-def _names(lines: Linework) -> list[str]:
+def _names(lines: Linework | Areas) -> list[str]:
     said = {name.lower(): name for name in lines.attributes}
     own = next((_texts(lines, said[name]) for name in _NAMES if name in said), None)
     layers = [lines.layers[k] for k in lines.layer.tolist()]
@@ -152,11 +164,11 @@ def _names(lines: Linework) -> list[str]:
     ]
 
 
-def _layer(lines: Linework, k: int) -> str:
+def _layer(lines: Linework | Areas, k: int) -> str:
     return str(lines.layers[lines.layer[k]])
 
 
-def _texts(lines: Linework, name: str) -> list[str] | None:
+def _texts(lines: Linework | Areas, name: str) -> list[str] | None:
     values = lines.attributes.get(name)
     if values is None:
         return None

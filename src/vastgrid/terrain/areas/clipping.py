@@ -12,13 +12,14 @@ from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.words import spaced
+from vastgrid.data.areas import Areas, from_shapes
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.terrain.lines.courses import parted_by
-from vastgrid.terrain.tin.limits import cut_to
+from vastgrid.terrain.tin.limits import cut_to, polygons_of
 
 BLOCK = 1_000_000
 
@@ -101,6 +102,32 @@ def _lines(data: Linework, area: Any, inside: bool, findings: list[Finding]) -> 
     attributes = {name: values[source] for name, values in data.attributes.items()}
     return dataclasses.replace(
         data, vertices=vertices, offsets=offsets, layer=data.layer[source], attributes=attributes
+    )
+
+
+@clipped.register
+def _areas(data: Areas, area: Any, inside: bool, findings: list[Finding]) -> Dataset:
+    shapes = data.shapes(plan=bool(data.without_heights().all()))
+    touched = np.unique(shapely.STRtree(shapes).query(area, predicate="intersects"))
+    cut = np.setdiff1d(touched, touched[shapely.covers(area, shapes[touched])]) if len(touched) else touched
+    made = shapes.copy()
+    side = shapely.intersection if inside else shapely.difference
+    made[cut] = side(shapes[cut], area)
+    stay = np.isin(np.arange(len(shapes)), touched)
+    stay = stay if inside else ~stay | np.isin(np.arange(len(shapes)), cut)
+    whole = np.array([shapely.MultiPolygon([one for one in polygons_of(each) if one.area]) for each in made], object)
+    kept = np.flatnonzero(stay & ~shapely.is_empty(whole))
+    if len(kept) == 0:
+        raise DataError(f"no area of {data.name} lies {'inside' if inside else 'outside'} the closed lines")
+    text = f"{count(len(kept), 'area')} of {spaced(len(data))} are left, {spaced(int(np.isin(kept, cut).sum()))} of them cut exactly at the edge."
+    findings.append(note("clipped", text))
+    return from_shapes(
+        whole[kept],
+        name=data.name,
+        frame=data.frame,
+        layer=data.layer[kept],
+        layers=data.layers,
+        attributes={name: values[kept] for name, values in data.attributes.items()},
     )
 
 

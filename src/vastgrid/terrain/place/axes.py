@@ -10,6 +10,7 @@ import numpy as np
 
 from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.frame import Frame, crs_name, turned_axes
 from vastgrid.data.grid import Grid
@@ -53,6 +54,7 @@ def _turned(dataset: Dataset, swapped: bool, frame: Frame) -> Dataset | None:
 
 @_turned.register(PointSet)
 @_turned.register(Linework)
+@_turned.register(Areas)
 @_turned.register(Contours)
 @_turned.register(Tin)
 @_turned.register(Mesh)
@@ -62,6 +64,8 @@ def _of_places(dataset: Any, swapped: bool, frame: Frame) -> Dataset | None:
         return turned
     if isinstance(dataset, PointSet):
         return dataclasses.replace(dataset, xyz=dataset.xyz[:, [1, 0, 2]] * np.array((-1.0, -1.0, 1.0)), frame=frame)
+    if isinstance(dataset, Areas):
+        return dataset.with_places(dataset.vertices[:, [1, 0, 2]] * np.array((-1.0, -1.0, 1.0)), frame)
     if isinstance(dataset, Linework):
         vertices = dataset.vertices[:, [1, 0, 2]] * np.array((-1.0, -1.0, 1.0))
         return dataclasses.replace(dataset, vertices=vertices, frame=frame)

@@ -14,6 +14,7 @@ import numpy as np
 
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours, Linework
@@ -143,6 +144,11 @@ def _points(points: PointSet, motion: Motion, findings: list[Finding], losses: l
 @_moved.register(Mesh)
 def _vertices(data: Linework | Mesh, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
     return dataclasses.replace(data, vertices=motion.places(data.vertices))
+
+
+@_moved.register
+def _areas(areas: Areas, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
+    return areas.with_places(motion.places(areas.vertices))
 
 
 @_moved.register

@@ -17,6 +17,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, factor, unit_word
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, crs_name, frame_of_crs, frame_said
 from vastgrid.data.grid import Grid
@@ -211,6 +212,11 @@ def _survey_brought(survey: Survey, way: Passage, progress: Progress, findings: 
     return dataclasses.replace(survey, vertices=xyz, exact=exact, frame=way.target)
 
 
+@_brought.register
+def _areas_brought(areas: Areas, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
+    return areas.with_places(_moved(areas.vertices, way, areas.name, progress), way.target)
+
+
 @_brought.register(Linework)
 @_brought.register(Mesh)
 def _vertices_brought(data: Linework | Mesh, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
@@ -332,15 +338,15 @@ def geographic(dataset: Dataset, progress: Progress) -> tuple[Dataset, tuple[Fin
     Raises
     ------
     CallError
-        If its reference system or the unit of its heights is unknown.
+        If its reference system is unknown, or the unit of its heights where it has any.
     """
-    if dataset.frame.vertical is None:
+    known = dataset.frame.vertical
+    if known is None and dataset.extent().elevation is not None:
         raise CallError(
             f"the height unit of {dataset.name} is unknown, and the file holds metres; say it with --from-vertical-units (m, ft, us-ft)"
         )
     moved, findings = reprojected(dataset, WGS84, progress)
-    assert dataset.frame.vertical is not None
-    ratio = factor(dataset.frame.vertical, Unit.METRE)
+    ratio = factor(known, Unit.METRE) if known is not None else 1.0
     frame = Frame(moved.frame.crs, Unit.DEGREE, Unit.METRE)
     return moved.with_coordinates(1.0, ratio, frame), findings
 

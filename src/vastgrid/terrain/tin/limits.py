@@ -15,7 +15,8 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.findings import Finding, left_out
 from vastgrid.base.quantities import Unit, square_word
 from vastgrid.base.words import place_words
-from vastgrid.data.dataset import Flags, Floats
+from vastgrid.data.areas import Areas
+from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.line_roles import ISLAND, VOID
 from vastgrid.data.linework import Linework
 from vastgrid.data.tin import Tin
@@ -149,9 +150,9 @@ def limits_area(
     return area
 
 
-def has_rings(lines: Linework) -> bool:
-    """Return whether any of some lines is closed."""
-    return bool(lines.closed().any())
+def has_rings(data: Linework | Areas) -> bool:
+    """Return whether any of some lines is closed, or there are areas."""
+    return len(data) > 0 if isinstance(data, Areas) else bool(data.closed().any())
 
 
 def closed_rings(lines: Linework, findings: list[Finding]) -> list[Floats]:
@@ -177,6 +178,23 @@ def joined_area(rings: Sequence[Floats], what: str, findings: list[Finding], uni
     for ring in rings:
         area = shapely.symmetric_difference(area, ring_area(ring, what, findings, unit))
     return area
+
+
+def limited_area(limits: Sequence[Dataset], what: str, findings: list[Finding], unit: Unit | None = None) -> Any | None:
+    """Return the ground inside areas and closed lines together, holes left out; None where there is none of either.
+
+    Raises
+    ------
+    DataError
+        If a line cannot be used.
+    """
+    rings = [ring for each in limits if isinstance(each, Linework) for ring in closed_rings(each, findings)]
+    shapes = [shape for each in limits if isinstance(each, Areas) for shape in each.shapes().tolist()]
+    if rings:
+        shapes.append(joined_area(rings, what, findings, unit))
+    if not shapes:
+        return None
+    return shapes[0] if len(shapes) == 1 else shapely.union_all(shapes)
 
 
 def cut_to(tin: Tin, area: Any) -> Tin:

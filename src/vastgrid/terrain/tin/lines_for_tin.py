@@ -25,6 +25,12 @@ class Limits:
     roles: list[str] = field(default_factory=list)
     whole: list[bool] = field(default_factory=list)
 
+    def take(self, ring: Floats, role: str, *, whole: bool = False) -> None:
+        """Take a closed line in a role."""
+        self.rings.append(ring)
+        self.roles.append(role)
+        self.whole.append(whole)
+
     def of(self, role: str, *, whole: bool | None = None) -> list[Floats]:
         """Return the rings of a role; those at which triangles stay whole, or not, where that is said."""
         own = zip(self.rings, self.roles, self.whole, strict=True)
@@ -184,9 +190,7 @@ def _take_rings(
             text = f"The line on {layer} ends {gap:.4g}{unit_word(lines.frame.horizontal)} beside its beginning ({place_words(at[0], at[1])}) and was closed."
             findings.append(Finding("ring-closed", text, at=at))
             ring = np.concatenate((ring[:-1], ring[:1]))
-        limits.rings.append(ring)
-        limits.roles.append(role)
-        limits.whole.append(matches(layer, whole))
+        limits.take(ring, role, whole=matches(layer, whole))
 
 
 def _with_heights(lines: Linework, points: Floats, findings: list[Finding]) -> Linework:

@@ -69,7 +69,7 @@ def _parts(tin: Tin) -> list[Dataset]:
         points = tin.vertices[used]
         lines = _edges(tin)
         kinds = [STANDARD] * len(lines)
-        limits = _rings(outline(tin))
+        limits = rings_of(outline(tin))
         whole = [False] * len(limits)
     parts: list[Dataset] = []
     if len(points):
@@ -101,7 +101,7 @@ def _edges(tin: Tin) -> list[Floats]:
     return list(tin.vertices[pairs])
 
 
-def _rings(area: Any) -> list[tuple[str, Floats]]:
+def rings_of(area: Any) -> list[tuple[str, Floats]]:
     """Return what a surface covers as one outer boundary, voids and islands; nothing where these cannot say it."""
     pieces = sorted(getattr(area, "geoms", [area]), key=lambda piece: -piece.area)
     hull = shapely.Polygon(pieces[0].exterior)

@@ -145,9 +145,14 @@ def trimmed(tin: Tin, rim: RimLimits, frame: Frame, findings: list[Finding]) -> 
 
 
 def inside_limits(
-    tin: Tin, limits: Limits, area: Floats | None, places: Floats, frame: Frame, findings: list[Finding]
+    tin: Tin, limits: Limits, area: Floats | None, ground: Any, places: Floats, frame: Frame, findings: list[Finding]
 ) -> Tin:
-    """Return a TIN inside its limits, and inside a drawn ring: exactly at their edge, or its whole triangles.
+    """Return a TIN inside its limits, inside a drawn ring and inside areas: exactly at their edge, or its whole triangles.
+
+    Parameters
+    ----------
+    ground : GEOS polygons or None
+        What areas leave of it.
 
     Raises
     ------
@@ -163,6 +168,8 @@ def inside_limits(
     if area is not None:
         drawn = ring_area(area, "area", findings, frame.horizontal)
         exact = drawn if exact is None else shapely.intersection(exact, drawn)
+    if ground is not None:
+        exact = ground if exact is None else shapely.intersection(exact, ground)
     if exact is None and rough is None:
         return tin
     if rough is not None:
