@@ -98,8 +98,8 @@ def level_of(areas: Areas) -> Floats:
     z = areas.vertices[:, 2]
     owner = np.repeat(areas.area_of_ring(), np.diff(areas.offsets))
     low, high = np.full(len(areas), np.inf), np.full(len(areas), -np.inf)
-    np.minimum.at(low, owner, z)
-    np.maximum.at(high, owner, z)
+    np.fmin.at(low, owner, z)
+    np.fmax.at(high, owner, z)
     return np.where(low == high, low, 0.0)
 
 

@@ -100,7 +100,7 @@ def _rings(lines: Linework, gap: float, findings: list[Finding]) -> tuple[NDArra
     first, last = lines.vertices[lines.offsets[:-1]], lines.vertices[lines.offsets[1:] - 1]
     apart = np.hypot(*(last - first)[:, :2].T)
     size = np.diff(lines.offsets)
-    able = size > np.where(apart > 0.0, 2, 3)
+    able = size > 3
     take = able & (apart <= gap)
     near = np.flatnonzero(take & (apart > 0.0))
     unit = unit_word(lines.frame.horizontal)
@@ -125,15 +125,9 @@ def _rings(lines: Linework, gap: float, findings: list[Finding]) -> tuple[NDArra
     rings = []
     for k in index.tolist():
         line = lines.line(k)
-        rings.append(np.concatenate((line, line[:1])) if apart[k] > 0.0 else _ending_as_begun(line))
+        # Its last place is meant to be the first, in height too.
+        rings.append(np.concatenate((line[:-1], line[:1])))
     return index, rings
-
-
-def _ending_as_begun(line: Floats) -> Floats:
-    """Return a closed line with the height of its beginning at its end, so that it is closed in space too."""
-    if line[0, 2] == line[-1, 2] or not np.isfinite(line[[0, -1], 2]).all():
-        return line
-    return np.concatenate((line[:-1], line[:1]))
 
 
 def _once(
