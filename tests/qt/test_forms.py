@@ -125,7 +125,7 @@ def test_what_can_be_made_is_grouped(window):
     window.lineage.select([named(window, "Ground")])
     headings = list(dict.fromkeys(each.group for each in window.parts.offers.choices(window.actions_)))
     assert headings[:2] == ["Made last", "Ground"] and headings[-3:] == ["By hand", "Files", "Not from these"]
-    assert headings[2:-3] == ["Lines", "Grids", "Solids", "Points", "Figures", "The same, changed"]
+    assert headings[2:-3] == ["Lines", "Areas", "Grids", "Solids", "Points", "Figures", "The same, changed"]
 
 
 @pytest.mark.parametrize("name", ["Grid", "Contours"])

@@ -310,7 +310,8 @@ def _asked(
     if options.json:
         own = {"tiled": tiled} if tiled else {}
         tables = {table.name: table.rows() for table in answer.tables}
-        return _printed({**answer.step.figures[key], **more(answer), "tables": tables, **own}, findings)
+        figures = answer.step.figures[key] if key else answer.step.figures
+        return _printed({**figures, **more(answer), "tables": tables, **own}, findings)
     print(answer.step.sentence)
     for table in answer.tables:
         print(f"\n{table.name}")
@@ -379,6 +380,13 @@ def _residuals(answer: Answer) -> dict[str, Any]:
             for name, (east, north, _), residual in rows
         ]
     }
+
+
+def fit(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
+    """Say how points in local coordinates fit onto the same points, known."""
+    files = [("data", options.local), ("to", options.known)]
+    words = {name: getattr(options, name) for name in ("model", "heights", "by", "blunder", "keep")}
+    return _asked("fit", files, {**words, "drop": "yes" if options.drop else None}, options, groups, "")
 
 
 def stages(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:

@@ -24,7 +24,7 @@ from vastgrid.cli.asked import split, unit
 from vastgrid.cli.telling import CALL_AT_FAULT, DATA_AT_FAULT, DONE, end_progress
 
 # Commands that take --read, and some of them --via, --write and --check.
-_QUESTIONS = ("compare", "volumes", "accuracy", "stages", "pile")
+_QUESTIONS = ("compare", "volumes", "accuracy", "stages", "pile", "fit")
 _TAKING_GROUPS = ("convert", "web", "tree", "info", "forms", "inspect", *_QUESTIONS)
 
 
@@ -242,6 +242,20 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     parser.add_argument("--by", metavar="FIELD", help="split the figures by this attribute of the points")
     parser.add_argument("--blunder", metavar="N", help="point out residuals beyond this many robust deviations (3)")
     parser.add_argument("--survey", metavar="LENGTH", help="RMSE of the check points themselves, which ASPRS 2024 adds")
+    answers(parser)
+    parser = command(
+        "fit", "Points in local coordinates onto the same points, known: residuals and figures.", commands.fit
+    )
+    parser.add_argument("local", metavar="LOCAL", type=Path)
+    parser.add_argument("known", metavar="KNOWN", type=Path)
+    parser.add_argument(
+        "--model", choices=("shift", "helmert", "helmert_fixed", "affine", "helmert_3d"), help="which model (helmert)"
+    )
+    parser.add_argument("--heights", choices=("shift", "plane", "none"), help="how heights are brought along")
+    parser.add_argument("--by", metavar="FIELD", help="attribute with the numbers or names of the points")
+    parser.add_argument("--blunder", metavar="N", help="name points beyond this many standard deviations (3)")
+    parser.add_argument("--drop", action="store_true", help="leave those points out")
+    parser.add_argument("--keep", metavar="FILE", help="keep the fit in this file, for convert --via fit using=FILE")
     answers(parser)
     parser = command("stages", "Storage volumes by level: area and volume below each level.", commands.stages)
     parser.add_argument("surface", metavar="SURFACE", type=Path)

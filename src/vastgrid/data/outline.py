@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import DataError
+from vastgrid.data.areas import Areas, from_shapes
 from vastgrid.data.dataset import HEIGHT, Dataset, Extent
 from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
@@ -228,10 +229,9 @@ class EdgeOutline(_OnCells):
     cells: CellOutline
     name: str
 
-    def dataset(self) -> Linework:
-        """Return lines without a line, in the frame."""
-        none, start, layer = np.zeros((0, 3)), np.zeros(1, np.int64), np.zeros(0, np.int32)
-        return Linework(name=self.name, frame=self.cells.frame, vertices=none, offsets=start, layer=layer)
+    def dataset(self) -> Areas:
+        """Return areas without an area, in the frame."""
+        return from_shapes([], name=self.name, frame=self.cells.frame)
 
 
 @dataclass(frozen=True, slots=True)

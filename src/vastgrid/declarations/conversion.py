@@ -81,6 +81,8 @@ class Output:
         What it is called beside the other outputs; the first needs none.
     picture : Picture or None
         How it is drawn on the page of an answer; None for a table alone.
+    aside : bool
+        Whether it stands beside what was made: a table or a sketch that no later step or file takes unasked.
     look : mapping
         How its card is seen at first, in words; ``{role}`` stands for the name of the card that plays a role.
     """
@@ -90,6 +92,7 @@ class Output:
     like: str = ""
     title: str = ""
     picture: Picture | None = None
+    aside: bool = False
     look: Mapping[str, str] = field(default_factory=dict)
 
 

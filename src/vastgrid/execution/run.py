@@ -27,6 +27,9 @@ from vastgrid.lineage.graph import Graph, Use
 from vastgrid.lineage.store import Memory, Store
 from vastgrid.params import declare
 
+# Cards, each with the role that it plays.
+_Roles = list[tuple[str, str]]
+
 
 class Run:
     """A run without a window: a graph that grows step by step, and the account of it.
@@ -136,22 +139,24 @@ class Run:
         params = declare.build(conversion.params, via.params())
         takes = conversion.takes_with(params)
         kinds = listed([kind.title for kind in takes])
-        limits = self._limits(via) if asked else {}
-        self.have = [card for card in self.have if card not in limits]
+        limits = self._limits(via) if asked else []
+        self.have = [card for card in self.have if card not in [own for own, _ in limits]]
         if conversion.single:
             for step in catalog.chain(self.datasets(self.have), takes, f"{conversion.id}, which uses {kinds}"):
                 self.via(Via(step, {}), progress, asked=False)
-        groups = [{**group, **limits} for group in self._groups(via, takes, kinds)]
-        used = [card for group in groups for card in group]
+        groups = [[*group, *limits] for group in self._groups(via, takes, kinds)]
+        used = [card for group in groups for card, _ in group]
         rest = [each for each in (*self.have, *self.unused) if each not in used]
         # What keeps the kind keeps the name, so that later sentences speak of the same thing.
         made: list[str] = []
         for k, group in enumerate(groups):
             part = progress.part(k / len(groups), (k + 1) / len(groups))
-            made += self._made(conversion, list(group), list(group.values()), via.params(), part)
+            own = self.make(conversion, group, via.params(), part)
+            beside = {output.name for output in conversion.outputs if output.aside}
+            made += [card for card in own if self.graph[card].output.which not in beside]
         if len(groups) > 1 and not conversion.keeps:
             for card, group in zip(made[:: len(conversion.outputs)], groups, strict=True):
-                first = self.graph[next(iter(group))].name
+                first = self.graph[group[0][0]].name
                 self.graph = self.graph.changed(card, name=f"{self.graph[card].name} of {first}")
         if conversion.keeps:
             self.have = made + [each for each in self.have if each not in used]
@@ -164,8 +169,8 @@ class Run:
         """Run a conversion on cards, each in its role; return the cards of what it gave."""
         return self._made(conversion, [card for card, _ in pairs], [role for _, role in pairs], words, progress)
 
-    def _groups(self, via: Via, takes: tuple[type[Dataset], ...], kinds: str) -> list[dict[str, str]]:
-        """Return what the conversion is run on: for each run, the roles of its inputs by card.
+    def _groups(self, via: Via, takes: tuple[type[Dataset], ...], kinds: str) -> list[_Roles]:
+        """Return what the conversion is run on: for each run, its inputs, each with its role.
 
         Raises
         ------
@@ -174,20 +179,21 @@ class Run:
         """
         conversion = via.conversion
         limiting = [each.role for each in conversion.inputs if each.limits]
-        said = {card: role for card, role in self._said_roles(via).items() if role not in limiting}
+        said = [pair for pair in self._said_roles(via) if pair[1] not in limiting]
         if not conversion.single or said:
             usable = [
                 c for c in self.have if any(conversion.can_use(self.dataset(c), r.role) for r in conversion.inputs)
             ]
-            cards = [*said, *(card for card in usable if card not in said)]
+            named = [card for card, _ in said]
+            cards = [*named, *(card for card in usable if card not in named)]
             if all(each.most is not None for each in conversion.inputs):
                 cards = cards[: max(sum(each.most or 0 for each in conversion.inputs), len(said))]
-            roles = [said.get(card, "") for card in cards]
+            roles = [*(role for _, role in said), *[""] * (len(cards) - len(said))]
             if conversion.assigned(self.datasets(cards), roles) is None:
                 each = self._one_by_one(conversion, cards, said)
                 if each:
                     return each
-            return [dict(zip(cards, roles_of(conversion, self.datasets(cards), roles), strict=True))]
+            return [list(zip(cards, roles_of(conversion, self.datasets(cards), roles), strict=True))]
         usable = [
             card
             for card in self.have
@@ -200,21 +206,20 @@ class Run:
             # What is there to be built comes before surfaces that are built already.
             usable = [card for card in usable if not isinstance(self.dataset(card), Tin)]
         role = conversion.main.role
-        return [dict.fromkeys(usable, role)] if conversion.many else [{card: role} for card in usable]
+        return [[(card, role) for card in usable]] if conversion.many else [[(card, role)] for card in usable]
 
-    def _limits(self, via: Via) -> dict[str, str]:
-        """Return what limits a conversion, by card: what was said to, and otherwise what can do nothing else in it.
+    def _limits(self, via: Via) -> _Roles:
+        """Return what limits a conversion: what was said to, and otherwise what can do nothing else in it.
 
         What was not said to, and lies beside everything else, limits nothing.
         """
         conversion = via.conversion
         roles = [each for each in conversion.inputs if each.limits]
         if not roles:
-            return {}
-        said = self._said_roles(via)
-        found = {card: role for card, role in said.items() if conversion.role(role).limits}
+            return []
+        found = [(card, role) for card, role in self._said_roles(via) if conversion.role(role).limits]
         makers = [each.role for each in conversion.inputs if not each.limits]
-        rest = [card for card in self.have if card not in found]
+        rest = [card for card in self.have if card not in [own for own, _ in found]]
         limits = [card for card in rest if not any(conversion.can_use(self.dataset(card), role) for role in makers)]
         boxes = [box for card in rest if card not in limits and (box := box_of(self.dataset(card))) is not None]
         for card in limits:
@@ -222,17 +227,18 @@ class Run:
             able = [each.role for each in roles if conversion.can_use(own, each.role)]
             box = box_of(own)
             if able and box is not None and any(box.meets(other) for other in boxes):
-                found[card] = able[0]
+                found.append((card, able[0]))
         return found
 
-    def _one_by_one(self, conversion: Conversion, cards: list[str], said: dict[str, str]) -> list[dict[str, str]]:
+    def _one_by_one(self, conversion: Conversion, cards: list[str], said: _Roles) -> list[_Roles]:
         """Return a run for each dataset that can play only the main role, with all others in theirs; none if it has room for more."""
         if conversion.main.most != 1:
             return []
+        roles_said = dict(said)
         others = [
             card
             for card in cards
-            if said.get(card, conversion.main.role) != conversion.main.role
+            if roles_said.get(card, conversion.main.role) != conversion.main.role
             or any(conversion.can_use(self.dataset(card), each.role) for each in conversion.inputs[1:])
         ]
         mains = [card for card in cards if card not in others]
@@ -240,16 +246,16 @@ class Run:
         for card in mains:
             own = [card, *others]
             roles = conversion.assigned(
-                self.datasets(own), [conversion.main.role, *(said.get(each, "") for each in others)]
+                self.datasets(own), [conversion.main.role, *(roles_said.get(each, "") for each in others)]
             )
             if roles is None:
                 return []
-            groups.append(dict(zip(own, roles, strict=True)))
+            groups.append(list(zip(own, roles, strict=True)))
         return groups
 
-    def _said_roles(self, via: Via) -> dict[str, str]:
-        """Return the roles that were said, by card; an input is named by its file or by its own name."""
-        found: dict[str, str] = {}
+    def _said_roles(self, via: Via) -> _Roles:
+        """Return the roles that were said, a card perhaps in several; an input is named by its file or by its own name."""
+        found: _Roles = []
         for role, names in via.roles().items():
             for name in names:
                 own = [card for card in self.have if self.graph[card].name == name]
@@ -261,7 +267,7 @@ class Run:
                     raise CallError(
                         f"{role}={shortly(name)}: there is nothing of that name here; {instead(name, known)}"
                     )
-                found |= dict.fromkeys(own, role)
+                found += [(card, role) for card in own]
         return found
 
     def _made(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.base.progress import Silent
-from vastgrid.kernels.cells import cellstats, clouds, ground, raster, thinning
+from vastgrid.kernels.cells import affine, cellstats, clouds, ground, raster, thinning
 from vastgrid.kernels.drawing import fills, shade, space, strokes
 from vastgrid.kernels.lines import chains, gridlines, isolines, joining, labels, loops, nearest, smoothing
 from vastgrid.kernels.text import tags, textrows, xmlruns
@@ -248,6 +248,8 @@ def _warm_making(xyz, points, triangles, neighbours):
     raster.gaps_of_points(own, keep, heights, 0.0, 100.0, 20.0, 20.0, np.zeros(len(own), np.float32))
     sizes, box = np.zeros(9, np.int64), (0.0, 0.0, 100.0, 100.0)
     raster.gaps_in_box(own, keep, heights, 0.0, 100.0, 20.0, 20.0, *box, 1e-6, 1.01, sizes)
+    for solid in (False, True):
+        affine.through(own, np.zeros(3), np.eye(3), np.zeros(3), solid)
     order = clouds.sorted_by_bucket(own, 0.0, 0.0, 50.0, 1 << 24)[1]
     clouds.rows_in_box(own, order.astype(np.int32), sizes[:1], sizes[:1] + len(own), *box)
     corner = np.array([(0.0, 0.0), (1.0, 0.0), (0.0, 1.0)])

@@ -13,7 +13,7 @@ from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Progress
 from vastgrid.data.dataset import Floats
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.outline import CellOutline, LineOutline, PointOutline, Window
 from vastgrid.data.pointset import PointSet
 from vastgrid.format_support.rastertiles import read_tile
@@ -123,11 +123,10 @@ def whole_lines(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress)
 def whole_edges(plan: Plan, facts: Sequence[dict[str, Any]], progress: Progress) -> Linework:
     """Return the edges of all tiles, one tile after the other."""
     first = plan.whole.dataset()
-    assert isinstance(first, Linework)
     parts = [kept(plan.path_of(each["tile"])) for each in facts if not each["empty"]]
     progress.report(0.5, "putting tiles together")
     if not parts:
-        return first
+        return from_lines(first.name, first.frame, [], [])
     shift = np.cumsum([0, *(len(each["vertices"]) for each in parts[:-1])])
     offsets = [each["offsets"][1:] + at for each, at in zip(parts, shift, strict=True)]
     names = [name for name in parts[0] if name.startswith("attributes/")]

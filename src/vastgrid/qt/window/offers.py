@@ -38,7 +38,7 @@ from vastgrid.qt.window.tiling import LargeFolderWork
 
 # In this order what can be made is offered; what only changes a card comes last of them.
 CHANGED, FIGURES = "The same, changed", "Figures"
-GROUPS = ("Ground", "Lines", "Grids", "Solids", "Points", FIGURES, CHANGED)
+GROUPS = ("Ground", "Lines", "Areas", "Grids", "Solids", "Points", FIGURES, CHANGED)
 # Of what was made last, these many stand first.
 MOST_LAST = 4
 

@@ -3,27 +3,22 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import singledispatch
-from typing import Any
 
 import numpy as np
 
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count
-from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
+from vastgrid.data.linework import Contours
 from vastgrid.data.loss import Loss
-from vastgrid.data.mesh import Mesh
-from vastgrid.data.pointset import PointSet
-from vastgrid.data.survey import Survey
-from vastgrid.data.tin import Tin
 from vastgrid.kernels.cells.raster import bilinear
+from vastgrid.measures.fitting import UNMOVED, Fit
+from vastgrid.terrain.place.mapping import mapped
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,8 +73,19 @@ class Motion:
         turned = np.column_stack((away[:, 0] * cosine - away[:, 1] * sine, away[:, 0] * sine + away[:, 1] * cosine))
         return turned + self.about + self.shift
 
-    def back(self, xy: Floats) -> Floats:
-        """Return where places in plan, (n, 2), came from."""
+    @property
+    def level(self) -> bool:
+        """Whether heights change alike everywhere."""
+        return self.lift is None
+
+    @property
+    def quarters(self) -> int | None:
+        """By how many quarters of a circle it turns, 0 to 3; None where cells of a grid come to lie askew."""
+        quarters = self.turn / 90.0
+        return round(quarters) % 4 if quarters == round(quarters) else None
+
+    def back(self, xy: Floats, heights: Callable[[Floats], Floats] | None = None) -> Floats:
+        """Return where places in plan, (n, 2), came from; heights tell that where they move the plan."""
         if self.stays:
             return xy - self.shift
         cosine, sine = self.matrix()
@@ -114,6 +120,61 @@ class Motion:
         return np.column_stack((self.plan(xyz[:, :2]), self.heights(xyz)))
 
 
+@dataclass(frozen=True, slots=True)
+class Fitted(Motion):
+    """A motion that was fitted to points."""
+
+    fit: Fit = UNMOVED
+
+    @staticmethod
+    def by(fit: Fit) -> Fitted:
+        """Return the motion of a fit."""
+        own = fit.matrix
+        east, north, up = (goal - middle for goal, middle in zip(fit.goal, fit.middle, strict=True))
+        return Fitted((east, north), fit.rotation, fit.scale, fit.middle[:2], up, own[2][2], None, fit)
+
+    @property
+    def stays(self) -> bool:
+        """Whether the plan is only shifted."""
+        own = self.fit.matrix
+        return own[0] == (1.0, 0.0, 0.0) and own[1] == (0.0, 1.0, 0.0)
+
+    @property
+    def level(self) -> bool:
+        """Whether heights change alike everywhere."""
+        return self.fit.matrix[2][:2] == (0.0, 0.0) and not self.fit.model.solid
+
+    @property
+    def quarters(self) -> int | None:
+        """0 where it only shifts; cells lie askew otherwise."""
+        return 0 if self.stays else None
+
+    def plan(self, xy: Floats) -> Floats:
+        """Return places in plan, (n, 2), at the height of the middle, moved."""
+        return self.fit.places(np.column_stack((xy, np.full(len(xy), self.fit.middle[2]))))[:, :2]
+
+    def back(self, xy: Floats, heights: Callable[[Floats], Floats] | None = None) -> Floats:
+        """Return where places in plan, (n, 2), came from; in space heights of the old places say how far they moved."""
+        matrix = np.array(self.fit.matrix)[:2, :2]
+        inverse = np.linalg.inv(matrix)
+        here: Floats = (xy - np.array(self.fit.goal[:2])) @ inverse.T + np.array(self.fit.middle[:2])
+        if not self.fit.model.solid or heights is None:
+            return here
+        # Tilts are small, so that each turn leaves a small part of what was missing.
+        for _ in range(4):
+            away = xy - self.fit.places(np.column_stack((here, heights(here))))[:, :2]
+            here = here + away @ inverse.T
+        return here
+
+    def heights(self, xyz: Floats) -> Floats:
+        """Return the heights of places, (n, 3), changed."""
+        return self.fit.places(xyz)[:, 2]
+
+    def places(self, xyz: Floats) -> Floats:
+        """Return places, (n, 3), moved."""
+        return self.fit.places(xyz)
+
+
 def moved(dataset: Dataset, motion: Motion) -> tuple[Dataset, tuple[Finding, ...], Loss | None]:
     """Return a dataset moved, what is to be known of that, and what it cost where a grid had to be sampled anew.
 
@@ -132,76 +193,48 @@ def moved(dataset: Dataset, motion: Motion) -> tuple[Dataset, tuple[Finding, ...
 
 @singledispatch
 def _moved(data: Dataset, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    raise CallError(f"{data.title} cannot be moved")
-
-
-@_moved.register
-def _points(points: PointSet, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    return dataclasses.replace(points, xyz=motion.places(points.xyz))
-
-
-@_moved.register(Linework)
-@_moved.register(Mesh)
-def _vertices(data: Linework | Mesh, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    return dataclasses.replace(data, vertices=motion.places(data.vertices))
-
-
-@_moved.register
-def _areas(areas: Areas, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    return areas.with_places(motion.places(areas.vertices))
-
-
-@_moved.register
-def _tin(tin: Tin, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    names = ("vertices", "source_points", "break_vertices", "limit", "spare_vertices")
-    changed: dict[str, Any] = {name: motion.places(getattr(tin, name)) for name in names}
-    return dataclasses.replace(tin, **changed)
+    return mapped(data, motion.places, findings)
 
 
 @_moved.register
 def _contours(contours: Contours, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    if motion.lift is not None:
+    if not motion.level:
         raise CallError(
-            f"a contour has one height, and the geoid has another at each place: change the heights of the surface that "
-            f"{contours.name} are of, and make them again"
+            f"a contour has one height, and its places would get different ones: take the surface that {contours.name} are "
+            "of, and make them again"
         )
+
+    def raised(levels: Floats) -> Floats:
+        none = np.zeros(len(levels))
+        return motion.heights(np.column_stack((none, none, levels)))
+
     labels = dict(contours.labels)
     if labels:
         for name in ("along", "wide", "gap"):
             labels[name] = labels[name] * motion.scale
         labels["place"] = motion.plan(labels["place"])
         labels["angle"] = labels["angle"] + math.radians(motion.turn)
-        labels["level"] = labels["level"] * motion.times + motion.up
+        labels["level"] = raised(labels["level"])
     return dataclasses.replace(
         contours,
         plan=motion.plan(contours.plan),
-        levels=contours.levels * motion.times + motion.up,
-        interval=contours.interval * abs(motion.times),
+        levels=raised(contours.levels),
+        interval=contours.interval * motion.times,
         labels=labels,
         label_height=contours.label_height * motion.scale,
     )
 
 
 @_moved.register
-def _survey(survey: Survey, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    text = "Curves and profiles of survey records were not moved along; their drawn course was kept."
-    findings.append(Finding("records-flattened", text))
-    exact = tuple(json.dumps({"moved": True}) for _ in survey.exact)
-    return dataclasses.replace(survey, vertices=motion.places(survey.vertices), exact=exact)
-
-
-@_moved.register
 def _grid(grid: Grid, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Dataset:
-    changed = _grid_heights(grid, motion)
-    quarters = motion.turn / 90.0
-    if quarters == round(quarters):
-        return _turned_by_quarters(changed, motion, round(quarters) % 4)
-    return _sampled(changed, motion, findings, losses)
+    if motion.quarters is not None:
+        return _turned_by_quarters(_grid_heights(grid, motion), motion, motion.quarters)
+    return _sampled(grid, motion, findings, losses)
 
 
 def _grid_heights(grid: Grid, motion: Motion) -> Grid:
     """Return a grid with other heights in the same cells."""
-    if motion.lift is None and motion.times == 1.0 and motion.up == 0.0:
+    if motion.level and motion.times == 1.0 and motion.up == 0.0:
         return grid
     heights = np.zeros_like(grid.heights)
     eastings = grid.eastings()
@@ -232,9 +265,15 @@ def _turned_by_quarters(grid: Grid, motion: Motion, quarters: int) -> Grid:
 
 def _sampled(grid: Grid, motion: Motion, findings: list[Finding], losses: list[Loss]) -> Grid:
     """Return a grid on new cells of the same size, sampled (bilinear) from the one that is turned."""
+    changed = _grid_heights(grid, motion)
     east, south = grid.west + grid.columns * grid.dx, grid.north - grid.rows * grid.dy
     corners = motion.plan(np.array([(grid.west, grid.north), (east, grid.north), (east, south), (grid.west, south)]))
     dx, dy = grid.dx * motion.scale, grid.dy * motion.scale
+
+    def at(heights: Floats, xy: Floats) -> Floats:
+        place = (xy[:, 0] - grid.west) / grid.dx - 0.5, (grid.north - xy[:, 1]) / grid.dy - 0.5
+        return np.asarray(bilinear(heights, *place), np.float64)
+
     west, north = math.floor(corners[:, 0].min() / dx) * dx, math.ceil(corners[:, 1].max() / dy) * dy
     columns = max(math.ceil((corners[:, 0].max() - west) / dx), 1)
     rows = max(math.ceil((north - corners[:, 1].min()) / dy), 1)
@@ -242,24 +281,23 @@ def _sampled(grid: Grid, motion: Motion, findings: list[Finding], losses: list[L
     eastings = west + (np.arange(columns) + 0.5) * dx
     for row in range(rows):
         there = np.column_stack((eastings, np.full(columns, north - (row + 0.5) * dy)))
-        here = motion.back(there)
-        column, line = (here[:, 0] - grid.west) / grid.dx - 0.5, (grid.north - here[:, 1]) / grid.dy - 0.5
-        heights[row] = bilinear(grid.heights, column, line)
+        here = motion.back(there, lambda xy: at(grid.heights, xy))
+        heights[row] = at(changed.heights, here)
     made = dataclasses.replace(grid, heights=heights, west=west, north=north, dx=dx, dy=dy)
     text = "The cells of a turned grid lie elsewhere: heights were sampled anew (bilinear), which rounds them."
     findings.append(Finding("grid-sampled", text))
-    loss = _sampling_loss(grid, made, motion)
+    loss = _sampling_loss(grid, changed, made, motion)
     if loss is not None:
         losses.append(loss)
     return made
 
 
-def _sampling_loss(grid: Grid, made: Grid, motion: Motion) -> Loss | None:
-    """Return how far the new grid lies from the old one's heights at their moved places."""
+def _sampling_loss(grid: Grid, changed: Grid, made: Grid, motion: Motion) -> Loss | None:
+    """Return how far the new grid lies from the old one's changed heights at their moved places."""
     x, y = np.meshgrid(grid.eastings(), grid.northings())
-    there = motion.plan(np.column_stack((x.ravel(), y.ravel())))
+    there = motion.places(np.column_stack((x.ravel(), y.ravel(), grid.heights.ravel())))
     column, line = (there[:, 0] - made.west) / made.dx - 0.5, (made.north - there[:, 1]) / made.dy - 0.5
-    gaps = bilinear(made.heights, column, line) - grid.heights.ravel()
+    gaps = bilinear(made.heights, column, line) - changed.heights.ravel()
     known = np.flatnonzero(np.isfinite(gaps))
     wanted = int(np.isfinite(grid.heights).sum())
     if not len(known):

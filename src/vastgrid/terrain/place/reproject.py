@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 import math
 import warnings
 from dataclasses import dataclass
@@ -17,17 +16,13 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit, factor, unit_word
-from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, crs_name, frame_of_crs, frame_said
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import Contours, Linework
-from vastgrid.data.mesh import Mesh
+from vastgrid.data.linework import Contours
 from vastgrid.data.outline import Box, CellOutline, Window
-from vastgrid.data.pointset import PointSet
-from vastgrid.data.survey import Survey
-from vastgrid.data.tin import Tin
 from vastgrid.kernels.cells.raster import bilinear
+from vastgrid.terrain.place.mapping import mapped
 
 WGS84 = "EPSG:4326"
 
@@ -175,7 +170,8 @@ def reprojected(dataset: Dataset, wanted: str, progress: Progress) -> tuple[Data
 
 @singledispatch
 def _brought(dataset: Dataset, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
-    raise CallError(f"{dataset.title} cannot be reprojected")
+    made = mapped(dataset, lambda xyz: _moved(xyz, way, dataset.name, progress), findings)
+    return made.in_frame(way.target)
 
 
 @_brought.register
@@ -189,38 +185,6 @@ def _contours_brought(contours: Contours, way: Passage, progress: Progress, find
     if contours.labels:
         findings.append(note("labels-left", f"Labels of {contours.name} do not go along; make them again there."))
     return dataclasses.replace(contours, plan=xyz[:, :2], labels={}, frame=way.target)
-
-
-@_brought.register
-def _tin_brought(tin: Tin, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
-    names = ("vertices", "source_points", "break_vertices", "limit", "spare_vertices")
-    moved: dict[str, Any] = {name: _moved(getattr(tin, name), way, tin.name, progress) for name in names}
-    return dataclasses.replace(tin, **moved, frame=way.target)
-
-
-@_brought.register
-def _points_brought(points: PointSet, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
-    return dataclasses.replace(points, xyz=_moved(points.xyz, way, points.name, progress), frame=way.target)
-
-
-@_brought.register
-def _survey_brought(survey: Survey, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
-    xyz = _moved(survey.vertices, way, survey.name, progress)
-    exact = tuple(json.dumps({"reprojected": True}) for _ in survey.exact)
-    text = "Curves and profiles of survey records are true in their own system only; their drawn course was kept."
-    findings.append(Finding("records-flattened", text))
-    return dataclasses.replace(survey, vertices=xyz, exact=exact, frame=way.target)
-
-
-@_brought.register
-def _areas_brought(areas: Areas, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
-    return areas.with_places(_moved(areas.vertices, way, areas.name, progress), way.target)
-
-
-@_brought.register(Linework)
-@_brought.register(Mesh)
-def _vertices_brought(data: Linework | Mesh, way: Passage, progress: Progress, findings: list[Finding]) -> Dataset:
-    return dataclasses.replace(data, vertices=_moved(data.vertices, way, data.name, progress), frame=way.target)
 
 
 def _moved(xyz: Floats, way: Passage, name: str, progress: Progress) -> Floats:
