@@ -87,7 +87,7 @@ CONVERSIONS: Listed[Conversion] = Listed(
     surfaces.daylight surfaces.difference surfaces.edit facets=surfaces.grid_to_tin whole.fit grids.grid points.ground
     grids.hillshade whole.heights lines.labels points.lattice lines.lay lines.levels lines=lines.area_lines surfaces.merge grids.mosaic whole.move lines.no_change
     points.noise lines.offset whole.outline answers.pile points.points whole.reproject points.scatter surfaces.simplify grids.slope
-    solids.solid answers.stages solids.structures whole.system points.thin lines.ticks surfaces.tin
+    solids.solid answers.sizes answers.stages solids.structures whole.system points.thin lines.ticks surfaces.tin
     upper=surfaces.mesh_to_tin answers.volumes
     """,
 )

@@ -3,6 +3,7 @@
 import dataclasses
 
 import numpy as np
+import pyproj
 import pytest
 import shapely
 from hypothesis import given, settings
@@ -13,7 +14,9 @@ from builders import METRES, ORIGIN, ground, scattered
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.progress import Silent
+from vastgrid.base.quantities import Unit
 from vastgrid.data.areas import Areas, from_shapes
+from vastgrid.data.frame import frame_of_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
@@ -275,3 +278,37 @@ def test_pixels_inside_are_filled(seed):
     draw_areas(image, own.vertices, own.offsets, own.parts[own.members], -10.0, 80.0, 1.0, colour, 1.0)
     x, y = np.meshgrid(-10.0 + np.arange(110) + 0.5, 80.0 - np.arange(90) - 0.5)
     assert ((image[..., 3] > 0) == shapely.contains_xy(shape, x, y)).all()
+
+
+# ------------------------------------------------------------------------------------------------------------- answers
+
+
+def test_a_table_of_areas_and_what_they_are_on_the_ground():
+    result = made("sizes", ZONES)
+    assert result.dataset.columns["area"].tolist() == [1400.0, 600.0] and result.figures["area"] == 2000.0
+    assert result.dataset.columns["perimeter"].tolist() == [160.0 + 60.0, 100.0]
+    assert result.dataset.rows()[0]["name"] == "North" and result.dataset.columns["holes"].tolist() == [1.0, 0.0]
+    with pytest.raises(CallError, match="no projected reference system"):
+        made("sizes", ZONES, ground="yes")
+
+
+def test_volumes_on_the_ground_are_those_on_the_grid_by_the_square_of_the_combined_factor():
+    """Closed form: k · R / (R + h) by PROJ's scale factor, the radius and the mean height."""
+    frame = frame_of_crs("EPSG:25832")
+    frame = dataclasses.replace(frame, vertical=Unit.METRE)
+    place = {"west": 460_000.0, "north": 5_250_000.0, "frame": frame}
+    base = dataclasses.replace(plateau(), heights=np.full((100, 100), 850.0), **place)
+    top = dataclasses.replace(plateau(), heights=np.full((100, 100), 852.0), **place)
+    conversion = catalog.conversion_named("volumes")
+    own = Inputs.of_pairs([("base", base), ("top", top)])
+    grid, ground = (
+        convert(conversion, own, declare.build(conversion.params, words), Silent())[0].figures["volumes"]
+        for words in ({}, {"ground": "yes"})
+    )
+    lon, lat = pyproj.Transformer.from_crs(25832, 4258, always_xy=True).transform(460_050.0, 5_249_950.0)
+    k = pyproj.Proj(25832).get_factors(lon, lat).meridional_scale
+    e2 = 0.00669438002290
+    radius = 6378137.0 * np.sqrt(1 - e2) / (1 - e2 * np.sin(np.radians(lat)) ** 2)
+    times = (k * radius / (radius + 850.0)) ** -2
+    assert ground["fill"] == pytest.approx(grid["fill"] * times, rel=1e-9)
+    assert ground["common_area"] == pytest.approx(grid["common_area"] * times, rel=1e-9) and times > 1.0002

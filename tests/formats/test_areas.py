@@ -280,3 +280,10 @@ def test_degrees_have_the_area_of_the_ellipsoid():
     length = sum(geod.geometry_length(ring) for ring in (shape.exterior, *shape.interiors))
     assert sizes.areas == pytest.approx([size], rel=1e-9) and sizes.perimeters == pytest.approx([length], rel=1e-9)
     assert sizes.unit.value == "m"
+
+
+def test_closed_lines_of_a_drawing_become_areas_by_a_rule(tmp_path):
+    areas = from_shapes(plots(3), name="plots", frame=METRES, layers=("PLOTS",))
+    assert sent(areas, tmp_path / "a.dxf").good
+    (back,) = read(tmp_path / "a.dxf", rules="areas: layer=PLOTS").datasets
+    assert isinstance(back, Areas) and back.sizes().sum() == pytest.approx(areas.sizes().sum(), abs=0.1)

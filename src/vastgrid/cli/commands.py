@@ -347,6 +347,10 @@ def _numeric(text: str) -> bool:
     return not text or text.lstrip("+-−")[:1].isdigit()
 
 
+def _on_ground(options: argparse.Namespace) -> str | None:
+    return "yes" if options.ground else None
+
+
 def _inside(options: argparse.Namespace) -> list[tuple[str, Path]]:
     return [("inside", path) for path in options.inside or ()]
 
@@ -355,6 +359,7 @@ def volumes(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) ->
     """Say how much earth lies between two surfaces."""
     files = [("base", options.base), ("top", options.top), *_inside(options)]
     words = {name: getattr(options, name) for name in ("boundaries", "depth", "swell", "shrink", "cell", "sections")}
+    words["ground"] = _on_ground(options)
     return _asked("volumes", files, words, options, groups, "volumes")
 
 
@@ -394,14 +399,8 @@ def stages(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> 
     if not options.inside:
         raise CallError("stages needs the line around the basin: --inside FILE")
     files = [("surface", options.surface), *_inside(options)]
-    return _asked(
-        "stages",
-        files,
-        {"boundaries": options.boundaries, "every": options.every, "levels": options.levels},
-        options,
-        groups,
-        "stages",
-    )
+    words = {name: getattr(options, name) for name in ("boundaries", "every", "levels")}
+    return _asked("stages", files, {**words, "ground": _on_ground(options)}, options, groups, "stages")
 
 
 def pile(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:
@@ -409,4 +408,5 @@ def pile(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
     if not options.inside:
         raise CallError("pile needs the line around it: --inside FILE")
     files = [("surface", options.surface), *_inside(options)]
-    return _asked("pile", files, {"boundaries": options.boundaries, "base": options.base}, options, groups, "pile")
+    words = {"boundaries": options.boundaries, "base": options.base, "ground": _on_ground(options)}
+    return _asked("pile", files, words, options, groups, "pile")

@@ -216,6 +216,7 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
         parser.add_argument(
             "--boundaries", metavar="NAMES", help="names or layers of the closed lines that count; * for any"
         )
+        parser.add_argument("--ground", action="store_true", help="ground quantities, by the combined factor")
 
     def answers(parser: argparse.ArgumentParser) -> None:
         common(parser)

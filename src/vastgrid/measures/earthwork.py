@@ -53,6 +53,11 @@ class Earthwork:
         """Fill minus cut."""
         return self.fill - self.cut
 
+    def scaled(self, times: float) -> Earthwork:
+        """Return areas and volumes times a number."""
+        own = (self.cut, self.fill, self.cut_area, self.fill_area, self.area)
+        return Earthwork(*(value * times for value in own))
+
 
 @dataclass(frozen=True, slots=True)
 class Part:

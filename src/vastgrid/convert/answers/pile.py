@@ -36,6 +36,7 @@ from vastgrid.terrain.areas.boundaries import (
     for_volumes,
     named_areas,
 )
+from vastgrid.terrain.areas.ground import OnGround, to_ground
 from vastgrid.terrain.lines.laying import laid_on
 from vastgrid.terrain.tin.limits import has_rings, polygons_of
 
@@ -69,6 +70,7 @@ class PileParams:
     ] = Base.RIM
     boundaries: ClosedLines = ""
     area: DrawnArea = None
+    ground: OnGround = False
 
 
 def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:
@@ -98,6 +100,8 @@ def run(inputs: Inputs, params: PileParams, progress: Progress) -> Result:
         if gone > 1e-6 * own.area.area:
             text = f"On {gone:.2f}{square_word(surface.frame.horizontal)} of {own.name} there is no ground; nothing is counted there."
             findings.append(Finding("ground-missing", text))
+    times = to_ground(surface, findings, wanted=params.ground)
+    rows = [row.scaled(times) for row in rows]
     unit = surface.frame.horizontal
     word, square = f" {cubic(unit)}".rstrip() or " cubic units", square_word(unit)
     for own, row in list(zip(areas, rows, strict=True))[:20]:
@@ -223,7 +227,7 @@ CONVERSION = Conversion(
         Output("base", Tin, title="base"),
     ),
     params=PileParams,
-    template="Stockpile volume on {surface}, above and below {base}[, inside {inside}][ ({boundaries})][, inside {area}].",
+    template="Stockpile volume on {surface}, above and below {base}[, inside {inside}][ ({boundaries})][, inside {area}][, {ground}].",
     run=run,
     name=lambda inputs, params: f"Volume over its base, {inputs[0].name}",
     answers=True,

@@ -34,6 +34,7 @@ from vastgrid.terrain.areas.boundaries import (
     named_areas,
     whole_of,
 )
+from vastgrid.terrain.areas.ground import OnGround, to_ground
 from vastgrid.terrain.tin.limits import cut_to, has_rings, polygons_of
 
 MOST = 20_000
@@ -54,6 +55,7 @@ class StageParams:
     )
     boundaries: ClosedLines = ""
     area: DrawnArea = None
+    ground: OnGround = False
 
 
 def settle(inputs: Inputs, params: StageParams) -> StageParams:
@@ -110,6 +112,7 @@ def run(inputs: Inputs, params: StageParams, progress: Progress) -> Result:
             raise ParamError("every", f"it gives {last - first} levels; choose a larger one")
         levels = np.round(np.arange(first, last + 1) * step, 10)
     held = below_levels(tin, region_of([whole]), levels * ratio, progress)
+    held = held * to_ground(surface, findings, wanted=params.ground)
     unit = frame.horizontal
     findings += _rim(tin, whole, name, ratio, surface)
     columns = {"level": levels, "area": held[:, 0], "volume": held[:, 1]}
@@ -171,7 +174,7 @@ CONVERSION = Conversion(
     ),
     outputs=(Output("levels", Table, picture=Picture("curve", "Volume below each level", ("level", "volume"))),),
     params=StageParams,
-    template="Storage volumes of {surface} below each level[, inside {inside}][ ({boundaries})][, inside {area}][, every {every}][, at {levels}].",
+    template="Storage volumes of {surface} below each level[, inside {inside}][ ({boundaries})][, inside {area}][, every {every}][, at {levels}][, {ground}].",
     run=run,
     settle=settle,
     name=lambda inputs, params: f"What {inputs[0].name} holds",

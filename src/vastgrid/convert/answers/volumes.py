@@ -53,6 +53,7 @@ from vastgrid.terrain.areas.boundaries import (
     named_areas,
     whole_of,
 )
+from vastgrid.terrain.areas.ground import OnGround, to_ground
 from vastgrid.terrain.cells.adding import PIECE, summed
 from vastgrid.terrain.tin.limits import has_rings
 
@@ -73,6 +74,7 @@ class VolumeParams:
 
     boundaries: ClosedLines = ""
     area: DrawnArea = None
+    ground: OnGround = False
     depth: Annotated[
         Length | None,
         Param(
@@ -165,6 +167,11 @@ def _answered(
     """Return figures as tables, and what is said of them."""
     rows, checks, total = own.rows, own.checks, own.rows[-1]
     findings += [*_missing(areas, rows, base.frame), *beyond_centres((base, top))]
+    times = to_ground(base, findings, wanted=params.ground)
+    if times != 1.0:
+        rows = [each.scaled(times) for each in rows]
+        checks = [(name, each.scaled(times)) for name, each in checks]
+        own, total = _Figures(own.limits, rows, own.classes * times, checks), rows[-1]
     names = [each.name for each in areas] if len(areas) == 1 else [*(each.name for each in areas), "in all"]
     if len(areas) == 1:
         rows = rows[:1]
@@ -598,7 +605,7 @@ CONVERSION = Conversion(
     params=VolumeParams,
     template=(
         "Cut and fill from {base} to {top}[, inside {inside}][ ({boundaries})][, inside {area}][, in classes of {depth}][, swelling by {swell}]"
-        "[, shrinking by {shrink}][, checked by cells of {cell}][, by sections every {sections}]."
+        "[, shrinking by {shrink}][, checked by cells of {cell}][, by sections every {sections}][, {ground}]."
     ),
     run=run,
     name=lambda inputs, params: f"Cut and fill, {inputs[0].name} to {inputs[1].name}",

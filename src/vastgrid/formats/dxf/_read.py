@@ -14,7 +14,7 @@ from typing import Annotated, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.base.errors import FormatError
+from vastgrid.base.errors import DataError, FormatError
 from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
@@ -32,7 +32,7 @@ from vastgrid.formats.dxf._tags import drawing_bytes, entities_of, header_of, ta
 from vastgrid.formats.dxf.sorting import KINDS_OF_LINES, LIMITS, Becomes, Items, Rule, matched, parse_rules
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
-from vastgrid.terrain.areas.nesting import assembled
+from vastgrid.terrain.areas.nesting import assembled, enclosed
 from vastgrid.terrain.tin.assemble import surface_from_faces, welded
 
 # $INSUNITS by the DXF reference.
@@ -244,6 +244,10 @@ def by_rules(
                 triangles, owner = drawing.faces()
                 found += _surface(name, frame, triangles[np.isin(owner, on_faces)], findings)
             _unfit(len(index) - len(on_faces), rule, findings)
+        elif rule.becomes is Becomes.AREAS:
+            if len(on_lines):
+                found.append(_enclosed(path, _linework(name, frame, drawing, on_lines), findings))
+            _unfit(len(index) - len(on_lines), rule, findings)
         elif rule.becomes is Becomes.POINTS:
             found += _spots(name, frame, drawing, on_lines, on_faces, on_points, findings)
         else:
@@ -258,6 +262,13 @@ def by_rules(
         text = f"{count(len(drawing.hatches), 'hatch', 'hatches')} left out: rules sort lines, faces and points."
         findings.append(left_out("entities-left-out", text))
     return found
+
+
+def _enclosed(path: Path, work: Linework, findings: list[Finding]) -> Dataset:
+    try:
+        return enclosed(work, 0.0, findings)
+    except DataError as error:
+        raise FormatError(path, str(error)) from error
 
 
 def _with_role(work: Linework, becomes: Becomes) -> Linework:

@@ -29,6 +29,7 @@ class Becomes(Enum):
     BOUNDARY = "boundary"
     VOID = "void"
     ISLAND = "island"
+    AREAS = "areas"
     FACES = "faces"
     NOTHING = "left out"
 

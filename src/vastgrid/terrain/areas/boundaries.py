@@ -82,7 +82,7 @@ def named_areas(
     whole: list[NamedArea] = []
     for each in lines:
         if isinstance(each, Areas):
-            named = _names(each)
+            named = names_of(each)
             known += named
             own = each.shapes()
             whole += [
@@ -92,7 +92,7 @@ def named_areas(
             ]
             continue
         assert isinstance(each, Linework)
-        names, roles = _names(each), _texts(each, BOUNDARY)
+        names, roles = names_of(each), _texts(each, BOUNDARY)
         known += names
         meant = [
             k for k, name in enumerate(names) if not wanted or matches(name, wanted) or matches(_layer(each, k), wanted)
@@ -155,7 +155,8 @@ def _with_holes(found: Sequence[NamedArea], findings: list[Finding]) -> list[Nam
     return [NamedArea(found[k].name, areas[k]) for k in sorted(areas)]
 
 
-def _names(lines: Linework | Areas) -> list[str]:
+def names_of(lines: Linework | Areas) -> list[str]:
+    """Return what each line or area is called: its own name, otherwise its layer, otherwise what holds it."""
     said = {name.lower(): name for name in lines.attributes}
     own = next((_texts(lines, said[name]) for name in _NAMES if name in said), None)
     layers = [lines.layers[k] for k in lines.layer.tolist()]
