@@ -49,7 +49,12 @@ def run(inputs: Sequence[Areas], params: SizeParams, progress: Progress) -> Resu
         "holes": holes,
     }
     unit = sizes.unit.value if sizes.unit else ""
-    table = Table(name=f"Sizes of {areas.name}", columns=columns, units=("", f"{unit}²" if unit else "", unit, "", ""))
+    table = Table(
+        name=f"Sizes of {areas.name}",
+        frame=areas.frame,
+        columns=columns,
+        units=("", f"{unit}²" if unit else "", unit, "", ""),
+    )
     total = float(own.sum())
     said = f"{spaced(total, 2)}{square_word(sizes.unit)}"
     findings.insert(0, note("sizes", f"{count(len(areas), 'area')}, {said} in all."))
