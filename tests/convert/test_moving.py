@@ -19,7 +19,7 @@ from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.convert.whole import heights, move
-from vastgrid.data.frame import Frame
+from vastgrid.data.frame import Frame, epsg_code, height_system
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
 from vastgrid.execution.steps import convert
@@ -315,6 +315,32 @@ def test_outside_the_geoid_is_refused_by_count(geoid):
     broken.write_bytes(b"nothing")
     with pytest.raises(DataError, match=r"broken\.gtx"):
         done(heights.CONVERSION, somewhere(), geoid=str(broken), to="orthometric")
+
+
+def test_outside_the_geoid_is_left_out_by_count_where_asked(geoid):
+    data = somewhere(300)
+    far = data.xyz.copy()
+    far[::3, 0] += 1_000_000.0
+    mixed = dataclasses.replace(data, xyz=far)
+    result = done(heights.CONVERSION, mixed, geoid=str(geoid), to="orthometric", outside="drop")
+    true = done(heights.CONVERSION, data, geoid=str(geoid), to="orthometric").dataset
+    kept = np.ones(300, np.bool_)
+    kept[::3] = False
+    np.testing.assert_allclose(result.dataset.xyz, true.xyz[kept], atol=1e-9)
+    (told,) = [each for each in result.findings if each.code == "outside-geoid"]
+    assert told.text.startswith("100 points of") and told.drops
+    with pytest.raises(DataError, match="all of Points lies outside"):
+        done(heights.CONVERSION, in_utm(scattered(50)), geoid=str(geoid), to="orthometric", outside="drop")
+
+
+def test_a_system_of_heights_that_is_left_is_no_longer_named(geoid):
+    frame = Frame("EPSG:25832+5783", Unit.METRE, Unit.METRE)
+    data = somewhere(20).with_coordinates(1.0, 1.0, frame)
+    result = done(heights.CONVERSION, data, geoid=str(geoid), to="ellipsoidal")
+    assert height_system(result.dataset.frame.crs) == "" and epsg_code(result.dataset.frame.crs) == 25832
+    assert any(each.code == "height-system-left" and "DHHN92" in each.text for each in result.findings)
+    raised = done(heights.CONVERSION, data, add="1m").dataset
+    assert height_system(raised.frame.crs), "raised heights are in the same system"
 
 
 def test_a_grid_takes_the_geoid_of_each_cell_and_contours_cannot(geoid):

@@ -137,6 +137,7 @@ def test_two_grids_on_tiles(dem, tmp_path, step):
 
 
 @pytest.mark.parametrize("chain", [[("grid", {"cell": "17"})], [("aspect", {})], [("hillshade", {"suns": "3"})],
+                                   [("move", {"by": "1000,-2000.25"}), ("slope", {})], [("heights", {"times": "0.3048", "add": "0.35"})],
                                    [("reproject", {"crs": "EPSG:32632"})], [("reproject", {"crs": "EPSG:3857"}), ("slope", {})]])  # fmt: skip
 def test_a_grid_on_tiles(dem, tmp_path, chain):
     (grid,) = read([dem / "jacksboro.tif"])
@@ -169,6 +170,24 @@ def test_points_are_brought_into_another_system_on_tiles_each_once(cloud, tmp_pa
     np.testing.assert_array_equal(want.attributes["intensity"][partner], got.attributes["intensity"])
     with pytest.raises(CallError, match="on tiles it is the last step"):
         in_tiles(paths, [*chain, ("grid", {"cell": "5", "method": "mean"})], tmp_path / "made.tif", 90.0)
+
+
+@pytest.mark.parametrize(
+    "step",
+    [("move", {"by": "100,200,0.5", "turn": "12.5", "scale": "1.0002"}), ("heights", {"add": "-3.25", "times": "1.5"})],
+)
+def test_points_are_moved_on_tiles_each_once(cloud, tmp_path, step):
+    paths, whole = cloud
+    want = at_once(whole, [step])
+    in_tiles(paths, [step], tmp_path / "made.laz", 90.0)
+    (got,) = read([tmp_path / "made.laz"])
+    gap, partner = cKDTree(want.xyz).query(got.xyz)
+    assert len(got.xyz) == len(want.xyz) and gap.max() < 1e-3 and len(np.unique(partner)) == len(partner)
+
+
+def test_a_grid_is_not_turned_on_tiles(dem, tmp_path):
+    with pytest.raises(CallError, match="shifted alone"):
+        in_tiles([dem / "jacksboro.tif"], [("move", {"turn": "10"})], tmp_path / "made.tif", 1500.0)
 
 
 def test_files_of_one_lattice_are_one_grid(dem, tmp_path):

@@ -21,9 +21,11 @@ from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.params.declare import Param
 from vastgrid.params.kinds import Steps
 from vastgrid.terrain.place.moving import Motion, moved
+from vastgrid.terrain.place.tiled_motion import ground_before, moved_outline, moved_tile
 
 
 @dataclass(frozen=True)
@@ -109,6 +111,10 @@ def run(inputs: Sequence[Dataset], params: MoveParams, progress: Progress) -> Re
     return Result(made, findings, loss)
 
 
+def _tile(inputs: Sequence[Dataset], params: MoveParams, piece: TilePart) -> Dataset:
+    return moved_tile(inputs[0], motion_of(inputs[0], params), piece)
+
+
 CONVERSION = Conversion(
     id="move",
     version=1,
@@ -122,6 +128,12 @@ CONVERSION = Conversion(
     run=run,
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, moved",
+    tiles=Tiling(
+        halo=lambda inputs, params: 0.0,
+        whole=lambda inputs, params: moved_outline(inputs[0], motion_of(inputs[0].dataset(), params)),
+        run=_tile,
+        ground=lambda box, outline, params: ground_before(box, motion_of(outline.dataset(), params)),
+    ),
     any_quantity=True,
     ask=True,
 )
