@@ -166,6 +166,13 @@ def test_the_hull_of_points_and_a_closer_one():
         made("outline", PointSet(name="row", xyz=np.column_stack((np.arange(5.0), np.arange(5.0), np.zeros(5)))))
 
 
+def test_an_outline_within_a_drawn_area():
+    own = made("outline", plateau(), area="10 10, 40 10, 40 200, 10 200").dataset
+    assert own.sizes() == pytest.approx([30 * 90.0])
+    with pytest.raises(DataError, match="lies beside"):
+        made("outline", plateau(), area="500 500, 600 500, 600 600")
+
+
 # ------------------------------------------------------------------------------------------------- what keeps to areas
 
 

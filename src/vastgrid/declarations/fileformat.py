@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import singledispatch
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 from numpy.typing import NDArray
 
@@ -148,7 +148,8 @@ class PlannedFile:
 
 
 # In this order formats are offered.
-USES = ("survey and CAD", "GIS", "rasters", "point clouds", "meshes and print", "web and paper")
+Use = Literal["survey and CAD", "GIS", "rasters", "point clouds", "meshes and print", "web and paper"]
+USES: tuple[str, ...] = get_args(Use)
 
 Read = Callable[[Path, Any, Progress], ReadResult]
 Write = Callable[[Sequence[Dataset], Path, Any, Progress], None]
@@ -235,7 +236,7 @@ class Format:
 
     id: str
     title: str
-    used_for: Literal["survey and CAD", "GIS", "rasters", "point clouds", "meshes and print", "web and paper"]
+    used_for: Use
     suffixes: tuple[str, ...]
     sniff: Callable[[bytes, Path], int]
     carries: Carries

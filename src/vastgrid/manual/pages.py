@@ -40,6 +40,7 @@ SUBJECTS = (
     "what-comes-in",
     "surfaces",
     "contours-and-grids",
+    "areas-and-control-points",
     "checking",
     "delivering",
     "how-much-and-again",

@@ -71,7 +71,7 @@ class FitParams:
         float,
         Param(
             "Blunders",
-            "Points farther from a fit of the others than so many standard deviations are named.",
+            "Points that lie beyond this many standard deviations from a fit of the others are named.",
             above=0,
         ),
     ] = 3.0

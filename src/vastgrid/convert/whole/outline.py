@@ -7,20 +7,23 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated
 
-from vastgrid.base.errors import CallError
+from vastgrid.base import late_shapely as shapely
+from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Length, Quantity, square_word
 from vastgrid.base.words import area_words
-from vastgrid.data.areas import Areas
+from vastgrid.data.areas import Areas, from_shapes
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import kind_of
+from vastgrid.data.places import Area
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Output, Result
 from vastgrid.params.declare import Param
 from vastgrid.terrain.areas.outlines import outline_of
+from vastgrid.terrain.tin.limits import polygons_of
 
 
 @dataclass(frozen=True)
@@ -37,6 +40,9 @@ class OutlineParams:
             absent="the convex hull",
         ),
     ] = None
+    area: Annotated[
+        Area | None, Param("Area", "An area that was drawn or typed: only what lies in it.", absent="all of it")
+    ] = None
 
 
 def run(inputs: Sequence[Dataset], params: OutlineParams, progress: Progress) -> Result:
@@ -47,7 +53,7 @@ def run(inputs: Sequence[Dataset], params: OutlineParams, progress: Progress) ->
     CallError
         If a length is said for what has a rim of its own.
     DataError
-        If the data covers nothing.
+        If the data covers nothing, or nothing in the drawn area.
     """
     data = inputs[0]
     if params.length is not None and kind_of(data).covers:
@@ -55,6 +61,8 @@ def run(inputs: Sequence[Dataset], params: OutlineParams, progress: Progress) ->
     length = params.length.in_unit(data.frame.horizontal, "length") if params.length is not None else None
     progress.report(0.1, "following the rim")
     made = outline_of(data, length)
+    if params.area is not None:
+        made = _within(made, params.area)
     name = f"Outline of {data.name}"
     size = float(made.sizes()[0])
     holes = int(made.holes().sum())
@@ -62,6 +70,14 @@ def run(inputs: Sequence[Dataset], params: OutlineParams, progress: Progress) ->
     found: tuple[Finding, ...] = (note("outline", text),)
     progress.report(1.0)
     return Result(dataclasses.replace(made, name=name, layers=(name,)), found)
+
+
+def _within(made: Areas, area: Area) -> Areas:
+    drawn = shapely.make_valid(shapely.Polygon(area.in_frame(made.frame).corners))
+    left = [one for one in polygons_of(shapely.intersection(made.shapes()[0], drawn)) if one.area > 0.0]
+    if not left:
+        raise DataError(f"{area} lies beside {made.name}")
+    return from_shapes([shapely.MultiPolygon(left)], name=made.name, frame=made.frame)
 
 
 CONVERSION = Conversion(
@@ -73,7 +89,7 @@ CONVERSION = Conversion(
     inputs=(Input("data", (Tin, Grid, PointSet)),),
     outputs=(Output("outline", Areas),),
     params=OutlineParams,
-    template="Outline of {data}[, along neighbours up to {length} apart].",
+    template="Outline of {data}[ within {area}][, along neighbours up to {length} apart].",
     run=run,
     name=lambda inputs, params: f"Outline of {inputs[0].name}",
     any_quantity=True,

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from vastgrid import __version__
 from vastgrid.base.findings import Finding, counted
 from vastgrid.base.progress import Progress
+from vastgrid.base.words import size_words
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import crs_name, ratio_of
 from vastgrid.data.kinds import kind_of, narrowed
@@ -115,7 +116,7 @@ def says(datasets: Sequence[Dataset], params: SceneWriteParams) -> tuple[Finding
     heavy = sum(16 * sum(each.count().values()) for each in datasets if not isinstance(each, Survey))
     if heavy < _LARGE:
         return ()
-    text = f"The page will have about {heavy / 1e6:.0f} MB, which opens slowly on small devices; fewer triangles (simplify) make it light."
+    text = f"The page will have about {size_words(heavy)}, which opens slowly on small devices; fewer triangles (simplify) make it light."
     return (Finding("heavy-page", text),)
 
 

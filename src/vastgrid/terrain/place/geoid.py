@@ -34,8 +34,8 @@ def undulations(path: str, frame: Frame) -> Callable[[Floats], Floats]:
         raise CallError(f"there is no geoid grid {path}")
     if frame.crs is None:
         raise CallError(
-            "a geoid grid is in longitude and latitude, and the reference system of the data is unknown; say it first: "
-            "--via system crs=EPSG:…"
+            "a geoid grid is in longitude and latitude, and the reference system of the data is unknown; assign it "
+            "before, with --via system crs=EPSG:…"
         )
     own = pyproj.CRS.from_user_input(frame.crs)
     flat = (own.sub_crs_list[0] if own.is_compound else own).to_2d()
