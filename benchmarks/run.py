@@ -28,6 +28,7 @@ from making import (
     bench_loss,
     bench_natural,
 )
+from placing import bench_fit, bench_polygons
 from sending import bench_sent_cloud, bench_sent_faces, bench_sent_glb, bench_sent_readback
 from shaping import bench_click, bench_ground, bench_many_points, bench_replay, bench_simplify_grid, bench_simplify_tin
 from shared import FOLDER, OTHERS, ROWS, best, make_tin, row, survey
@@ -478,6 +479,8 @@ def bench_keeping() -> None:
 HISTORY = Path(__file__).with_name("history.jsonl")
 BENCHES = (
     bench_keeping,
+    bench_polygons,
+    bench_fit,
     bench_tin,
     bench_grid,
     bench_contours,
