@@ -278,17 +278,12 @@ def from_shapes(
         With heights or without.
     """
     own = np.asarray(shapes, object)
-    if len(own) == 0:
-        empty = np.zeros(1, np.int64)
-        vertices, offsets, parts, members = np.zeros((0, 3)), empty, empty, empty
-    else:
-        polygons, owner = shapely.get_parts(own, return_index=True)
-        rings, part = shapely.get_rings(polygons, return_index=True)
-        vertices, ring = shapely.get_coordinates(rings, include_z=True, return_index=True)
-        offsets, parts, members = (
-            np.concatenate(([0], np.cumsum(np.bincount(each, minlength=number)))).astype(np.int64)
-            for each, number in ((ring, len(rings)), (part, len(polygons)), (owner, len(own)))
-        )
+    empty = np.zeros(1, np.int64)
+    vertices, offsets, parts, members = np.zeros((0, 3)), empty, empty, empty
+    if len(own):
+        kind, vertices, rest = shapely.to_ragged_array(own, include_z=True)
+        offsets, parts = rest[:2]
+        members = rest[2] if kind == shapely.GeometryType.MULTIPOLYGON else np.arange(len(own) + 1)
     made = Areas(
         name=name,
         frame=Frame() if frame is None else frame,

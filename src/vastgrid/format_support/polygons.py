@@ -24,6 +24,7 @@ def areas_of(
     *,
     name: str,
     frame: Frame,
+    layer: NDArray[Any],
     layers: Sequence[str],
     attributes: dict[str, NDArray[Any]],
 ) -> tuple[Areas, NDArray[np.int64]]:
@@ -35,8 +36,8 @@ def areas_of(
         None empty.
     called : callable
         Number of a shape → what it is called in messages.
-    layers : sequence of str
-        The layer of each.
+    layer : (k,) of int
+        Index of each into `layers`.
     attributes : dict of (k,) array
         Of each.
 
@@ -49,13 +50,13 @@ def areas_of(
         kept, which = sound(shapes, called, findings)
     except DataError as error:
         raise FormatError(path, str(error)) from error
-    texts, number = np.unique(np.array(list(layers), dtype=object)[which].astype(str), return_inverse=True)
+    used, number = np.unique(layer[which], return_inverse=True) if len(layers) > 1 else (np.zeros(1, int), layer[which])
     made, repeated = from_shapes(
         kept,
         name=name,
         frame=frame,
         layer=number.astype(np.int32),
-        layers=tuple(texts.tolist()) or ("",),
+        layers=tuple(layers[k] for k in used.tolist()) or ("",),
         attributes={key: values[which] for key, values in attributes.items()},
     ).without_repeated()
     if repeated:

@@ -134,7 +134,9 @@ def _layer(
         if missing.any():
             text = f"{count(int(missing.sum()), 'feature')} of {spaced(len(geometry))} in {name} without geometry: left out."
             findings.append(left_out("no-geometry", text))
-        parts, owner = shapely.get_parts(geometry[~missing], return_index=True)
+        parts, owner = geometry[~missing], np.arange(int((~missing).sum()))
+        if (shapely.get_type_id(parts) >= 4).any():
+            parts, owner = shapely.get_parts(parts, return_index=True)
         # A collection's parts may be collections again.
         while (shapely.get_type_id(parts) >= 4).any():
             parts, inner = shapely.get_parts(parts, return_index=True)
@@ -146,7 +148,7 @@ def _layer(
     style = columns.get(params.style) if params.style else None
     found: list[Dataset] = []
     points = kinds == 0
-    several = len(np.unique(np.where(kinds == 2, 1, kinds))) > 1
+    several = sum(bool(own.any()) for own in (points, (kinds == 1) | (kinds == 2), kinds == 3)) > 1
     if points.any():
         xyz = _coordinates(parts[points])[0]
         if heights is not None:
@@ -195,16 +197,17 @@ def _areas(
     """Return polygons as areas, those of one feature together; none where nothing is left."""
     import shapely
 
-    own, number = np.unique(owner, return_inverse=True)
+    own, number = np.unique(owner, return_inverse=True) if (np.diff(owner) <= 0).any() else (owner, None)
     layer, layers = _layers(own, style, name)
     areas, kept = areas_of(
         path,
-        shapely.multipolygons(parts, indices=number),
+        parts if number is None else shapely.multipolygons(parts, indices=number),
         lambda k: f"area {spaced(int(own[k]) + 1)} of {name}",
         findings,
         name=name,
         frame=frame,
-        layers=[layers[k] for k in layer.tolist()],
+        layer=layer,
+        layers=layers,
         attributes={key: values[own] for key, values in columns.items()},
     )
     if heights is not None:

@@ -311,7 +311,9 @@ class _Shapes:
 
 def _areas(path: Path, name: str, frame: Frame, polygons: list[_Polygons], findings: list[Finding]) -> list[Dataset]:
     whole = np.array([each.shape() for each in polygons], object)
-    names = np.array([each.name.encode() for each in polygons])
+    called = np.array([each.name.encode() for each in polygons])
+    folders = [each.folder or "area" for each in polygons]
+    names = list(dict.fromkeys(folders))
     areas, _ = areas_of(
         path,
         whole,
@@ -319,8 +321,9 @@ def _areas(path: Path, name: str, frame: Frame, polygons: list[_Polygons], findi
         findings,
         name=name,
         frame=frame,
-        layers=[each.folder or "area" for each in polygons],
-        attributes={"name": names} if (names != b"").any() else {},
+        layer=np.array([names.index(each) for each in folders]),
+        layers=names,
+        attributes={"name": called} if (called != b"").any() else {},
     )
     return [areas] if len(areas) else []
 

@@ -188,6 +188,7 @@ def as_it_is(path: Path, drawing: Drawing, frame: Frame, findings: list[Finding]
 def _areas(path: Path, name: str, frame: Frame, drawing: Drawing, findings: list[Finding]) -> list[Dataset]:
     """Return hatches as areas, their islands by the even-odd rule."""
     filled = [(layer, shape) for layer, rings in drawing.hatches if (shape := assembled(rings)) is not None]
+    names = list(dict.fromkeys(layer for layer, _ in filled))
     areas, _ = areas_of(
         path,
         np.array([shape for _, shape in filled], object),
@@ -195,7 +196,8 @@ def _areas(path: Path, name: str, frame: Frame, drawing: Drawing, findings: list
         findings,
         name=name,
         frame=frame,
-        layers=[layer for layer, _ in filled],
+        layer=np.array([names.index(layer) for layer, _ in filled], np.int64),
+        layers=names,
         attributes={},
     )
     return [areas] if len(areas) else []
