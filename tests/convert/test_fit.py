@@ -377,3 +377,24 @@ def test_fitted_is_a_motion_that_leads_back():
     motion = Fitted.by(fit)
     assert motion.back(motion.plan(LOCAL[:, :2])) == pytest.approx(LOCAL[:, :2], abs=1e-7)
     assert motion.level and motion.quarters is None
+
+
+def test_arrows_and_table_stand_aside_and_the_fit_runs_from_a_recipe(run_cli, tmp_path):
+    for name, xyz in (("local", LOCAL), ("grid", grid_of())):
+        rows = "".join(f"P{k + 1},{e:.4f},{n:.4f},{z:.4f}\n" for k, (e, n, z) in enumerate(xyz))
+        (tmp_path / f"{name}.csv").write_text("point,east,north,height\n" + rows)
+    (tmp_path / "site.csv").write_text("point,east,north,height\nA,10,20,11\nB,30,5,12\n")
+    paths = [tmp_path / f"{name}.csv" for name in ("site", "local", "grid")]
+    units = ("--from-units", "m", "--from-vertical-units", "m")
+    words = ("--via", "fit", "data=site.csv", "from=local.csv", "to=grid.csv")
+    code, _, err = run_cli("convert", *paths, tmp_path / "out.dxf", *units, *words, "--job", tmp_path / "kept")
+    assert code == 0, err
+    code, _, err = run_cli("info", tmp_path / "out.dxf", "--json")
+    assert code == 0, err
+    code, out, err = run_cli("recipe", tmp_path / "kept", tmp_path / "monthly.recipe")
+    assert code == 0 and "1 steps from 3 sources, 1 files" in out, out + err
+    (tmp_path / "made").mkdir()
+    given = [f"{path.stem}={path}" for path in paths]
+    code, out, err = run_cli("run", tmp_path / "monthly.recipe", *given, "--into", tmp_path / "made")
+    assert code == 0, err
+    assert list((tmp_path / "made").rglob("out.dxf"))

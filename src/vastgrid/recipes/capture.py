@@ -13,7 +13,7 @@ from vastgrid.data.kinds import kind_named
 from vastgrid.data.table import Table
 from vastgrid.declarations.fileformat import Format, losses
 from vastgrid.execution.executor import Executor
-from vastgrid.lineage.graph import Graph, Node, Role
+from vastgrid.lineage.graph import Card, Graph, Node, Role
 from vastgrid.params import declare
 from vastgrid.params.declare import Phrase
 from vastgrid.recipes.recipe import Recipe, RecipeStep, Sent, Slot, slug
@@ -110,8 +110,17 @@ def _unsent(graph: Graph, nodes: Sequence[Node], wanted: Sequence[str]) -> list[
     return [
         card
         for card in wanted
-        if graph[card].role is Role.MADE and card not in gone and graph[card].kind not in ("", Table.kind)
+        if graph[card].role is Role.MADE
+        and card not in gone
+        and graph[card].kind not in ("", Table.kind)
+        and not _aside(graph[card])
     ]
+
+
+def _aside(card: Card) -> bool:
+    """Return whether a card stands beside what its step made, and is sent only where somebody asks for it."""
+    conversion = catalog.CONVERSIONS.named(card.operation)
+    return conversion is not None and any(each.aside and each.name == card.output.which for each in conversion.outputs)
 
 
 def _holding(dataset: Dataset) -> Format:
