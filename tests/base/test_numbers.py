@@ -75,6 +75,8 @@ def test_a_bare_length_is_in_what_is_usual():
         (1000, 0, "1\u202f000"),
         (12_345_678.905, 2, "12\u202f345\u202f678.90"),
         (-4500.25, 1, "-4\u202f500.2"),
+        (-0.0, 0, "0"),
+        (-0.0004, 3, "0.000"),
     ],
 )
 def test_thousands_are_set_apart(value, decimals, said):

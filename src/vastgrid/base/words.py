@@ -8,8 +8,9 @@ from collections.abc import Iterable
 
 
 def spaced(value: float, decimals: int = 0) -> str:
-    """Return “12 345.67”, thousands set apart by a thin no-break space."""
-    return f"{value:,.{decimals}f}".replace(",", "\u202f")
+    """Return “12 345.67”, thousands set apart by a thin no-break space; nothing, and what rounds to it, has no sign."""
+    # The z takes the sign off a negative zero (PEP 682).
+    return f"{value:z,.{decimals}f}".replace(",", "\u202f")
 
 
 def size_words(size: float) -> str:
