@@ -246,6 +246,27 @@ def test_areas_are_clipped_exactly(side):
     assert made_.attributes["name"].tolist() == ([b"North"] if side == "inside" else [b"North", b"South"])
 
 
+def test_a_ring_that_begins_without_a_height_stays_closed():
+    xyz = np.array([(0, 0, np.nan), (10, 0, 5), (10, 10, 6), (0, 10, 7), (0, 0, np.nan)], float)
+    start = np.array([0, 1])
+    own = Areas(
+        name="one",
+        frame=METRES,
+        vertices=xyz,
+        offsets=np.array([0, 5]),
+        parts=start,
+        members=start,
+        layer=np.zeros(1, int),
+    )
+    assert shapely.get_num_coordinates(own.shapes(plan=False)).tolist() == [5]
+    limit = from_shapes([shapely.box(-1, -1, 5, 20)], name="limit", frame=METRES)
+    conversion = catalog.conversion_named("clip")
+    inputs = Inputs.of_pairs([("data", own), ("limit", limit)])
+    cut = convert(conversion, inputs, conversion.params(), Silent())[0].dataset
+    assert cut.sizes() == pytest.approx([50.0]) and cut.count()["vertices"] == 5
+    assert {7.0, 6.5} <= set(np.round(cut.vertices[:, 2][np.isfinite(cut.vertices[:, 2])], 6).tolist())
+
+
 def test_accuracy_within_areas():
     checks = near(300, seed=8, height=lambda x, y: 0.0 * x + 9.9)
     conversion = catalog.conversion_named("accuracy")

@@ -200,28 +200,28 @@ def info(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> in
     )
     end_progress()
     findings = [finding.to_json() for finding in source.findings]
-    factors = [_grid_factors(each) for each in source.datasets]
+    told = [{**described(each), **_grid_factors(each)} for each in source.datasets]
     if options.json:
-        each_told = [
-            {**described(each), **own, "findings": findings} for each, own in zip(source.datasets, factors, strict=True)
-        ]
-        print(as_json({"format": source.format.id, "datasets": each_told}))
+        print(as_json({"format": source.format.id, "datasets": [{**own, "findings": findings} for own in told]}))
         return DONE
     print(source_sentence(source))
-    for each, own in zip(source.datasets, factors, strict=True):
+    for each, own in zip(source.datasets, told, strict=True):
         extent = each.extent()
         print(f"{each.name} ({each.title})")
         for name in ("east", "north", "elevation"):
             pair = getattr(extent, name)
             print(f"  {name:10} {'unknown' if pair is None else f'{pair[0]:.3f} … {pair[1]:.3f}'}")
-        told = described(each) if each.kind == "areas" else {}
-        if told:
-            print(f"  area       {told['area']:.3f} {told['area_unit'] or ''}".rstrip())
-        for name, value in own.items():
+        if "area" in own:
+            print(f"  area       {own['area']:.3f} {own['area_unit'] or ''}".rstrip())
+        for name in _FACTORS:
+            value = own.get(name)
             if value is not None:
                 print(f"  {name.replace('_', ' '):16} {value:.8f} at the middle")
     tell(list(source.findings))
     return DONE
+
+
+_FACTORS = ("scale_factor", "convergence", "combined_factor")
 
 
 def _grid_factors(dataset: Dataset) -> dict[str, float | None]:
@@ -233,7 +233,7 @@ def _grid_factors(dataset: Dataset) -> dict[str, float | None]:
     own = grid_factors(dataset)
     if own is None:
         return {}
-    return {"scale_factor": own.scale, "convergence": own.convergence, "combined_factor": own.combined}
+    return dict(zip(_FACTORS, (own.scale, own.convergence, own.combined), strict=True))
 
 
 def compare(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -> int:

@@ -15,7 +15,7 @@ from vastgrid.base import late_shapely as shapely
 from vastgrid.data.attributes import Attributes
 from vastgrid.data.dataset import Dataset, Flags, Floats, Ints, frozen
 from vastgrid.data.frame import Frame
-from vastgrid.data.linework import Linework, line_lengths, take_lines
+from vastgrid.data.linework import Linework, line_lengths, ring_areas, rows_of, take_lines
 
 # Stands for a height that is unknown where rings are made: no height on Earth.
 _NO_NUMBER = -1.2345678e300
@@ -154,11 +154,12 @@ class Areas(Dataset):
 
     def shapes(self, *, plan: bool = True) -> NDArray[Any]:
         """Return the areas as GEOS multipolygons, (k,); in plan, or with their heights."""
+        if not plan:
+            # Only the well-known binary leaves a ring closed that begins without a height.
+            return np.asarray(shapely.from_wkb(self.binary(plan=False, single=False)), object)
         kind = shapely.GeometryType.MULTIPOLYGON
-        made: NDArray[Any] = shapely.from_ragged_array(
-            kind, self._places(plan), (self.offsets, self.parts, self.members)
-        )
-        return made
+        order = (self.offsets, self.parts, self.members)
+        return np.asarray(shapely.from_ragged_array(kind, self._places(plan), order), object)
 
     def binary(self, *, plan: bool, single: bool) -> NDArray[Any]:
         """Return the areas as well-known binary, (k,): as polygons where each has one part and that is asked for.
@@ -199,8 +200,8 @@ class Areas(Dataset):
     def chosen(self, index: NDArray[np.int64]) -> Self:
         """Return some of the areas."""
         index = np.asarray(index, np.int64)
-        part, members = _taken(self.members, index)
-        ring, parts = _taken(self.parts, part)
+        part, members = rows_of(self.members, index)
+        ring, parts = rows_of(self.parts, part)
         vertices, offsets = take_lines(self.vertices, self.offsets, ring)
         return dataclasses.replace(
             self,
@@ -230,35 +231,12 @@ class Areas(Dataset):
         return dataclasses.replace(made, vertices=_turned(made.vertices, made.offsets, wrong))
 
 
-def _taken(offsets: NDArray[np.int64], index: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Return what some stretches hold, and where each of them begins among it."""
-    length = np.diff(offsets)[index]
-    starts = np.concatenate(([0], np.cumsum(length))).astype(np.int64)
-    rows = np.arange(starts[-1]) - np.repeat(starts[:-1], length) + np.repeat(offsets[:-1][index], length)
-    return rows, starts
-
-
 def _turned(vertices: Floats, offsets: NDArray[np.int64], which: Flags) -> Floats:
     """Return vertices with those of some rings in the other order."""
     number = np.arange(len(vertices))
     ring = np.repeat(np.arange(len(which)), np.diff(offsets))
     back = offsets[ring] + offsets[ring + 1] - 1 - number
     return np.asarray(vertices[np.where(which[ring], back, number)], np.float64)
-
-
-def ring_areas(vertices: Floats, offsets: NDArray[np.int64]) -> Floats:
-    """Return the signed area of each ring, (r,): positive where it runs counter-clockwise.
-
-    Closed form, from each ring's first vertex, so that large coordinates cost no digits.
-    """
-    if len(vertices) == 0:
-        return np.zeros(len(offsets) - 1)
-    local = vertices[:, :2] - np.repeat(vertices[offsets[:-1], :2], np.diff(offsets), axis=0)
-    twice = np.zeros(len(local))
-    twice[:-1] = local[:-1, 0] * local[1:, 1] - local[1:, 0] * local[:-1, 1]
-    # From the end of a ring to the start of the next there is no side.
-    twice[offsets[1:] - 1] = 0.0
-    return np.asarray(np.add.reduceat(twice, offsets[:-1]) / 2.0, np.float64)
 
 
 def from_shapes(

@@ -203,15 +203,7 @@ class Contours(Dataset):
     def depressions(self) -> Flags:
         """Return which lines are closed and have the lower ground inside, (k,) bool."""
         # Higher ground is on the left, so these run clockwise.
-        if len(self.plan) == 0:
-            return np.zeros(len(self), np.bool_)
-        local = self.plan - np.repeat(self.plan[self.offsets[:-1]], np.diff(self.offsets), axis=0)
-        twice = np.zeros(len(local))
-        twice[:-1] = local[:-1, 0] * local[1:, 1] - local[1:, 0] * local[:-1, 1]
-        # From the end of a line to the start of the next there is no line.
-        twice[self.offsets[1:] - 1] = 0.0
-        area: Floats = np.add.reduceat(twice, self.offsets[:-1])
-        return np.asarray(self.closed() & (area < 0.0), np.bool_)
+        return np.asarray(self.closed() & (ring_areas(self.plan, self.offsets) < 0.0), np.bool_)
 
     def texts(self) -> list[str]:
         """Return what each label says."""
@@ -340,10 +332,31 @@ def take_lines(
     vertices: Floats, offsets: NDArray[np.int64], index: NDArray[np.int64]
 ) -> tuple[Floats, NDArray[np.int64]]:
     """Return the vertices and offsets of some lines."""
+    rows, starts = rows_of(offsets, index)
+    return vertices[rows], starts
+
+
+def rows_of(offsets: NDArray[np.int64], index: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the numbers of all that some stretches hold, and where each of them begins among these."""
     lengths = np.diff(offsets)[index]
-    starts = np.concatenate(([0], np.cumsum(lengths)))
+    starts = np.concatenate(([0], np.cumsum(lengths))).astype(np.int64)
     rows = np.arange(starts[-1]) - np.repeat(starts[:-1], lengths) + np.repeat(offsets[:-1][index], lengths)
-    return vertices[rows], starts.astype(np.int64)
+    return rows, starts
+
+
+def ring_areas(vertices: Floats, offsets: NDArray[np.int64]) -> Floats:
+    """Return the signed area of each ring, (r,): positive where it runs counter-clockwise.
+
+    Closed form, from each ring's first vertex, so that large coordinates cost no digits.
+    """
+    if len(vertices) == 0:
+        return np.zeros(len(offsets) - 1)
+    local = vertices[:, :2] - np.repeat(vertices[offsets[:-1], :2], np.diff(offsets), axis=0)
+    twice = np.zeros(len(local))
+    twice[:-1] = local[:-1, 0] * local[1:, 1] - local[1:, 0] * local[:-1, 1]
+    # From the end of a ring to the start of the next there is no side.
+    twice[offsets[1:] - 1] = 0.0
+    return np.asarray(np.add.reduceat(twice, offsets[:-1]) / 2.0, np.float64)
 
 
 def from_lines(name: str, frame: Frame, lines: Sequence[Floats], layers: Sequence[str]) -> Linework:

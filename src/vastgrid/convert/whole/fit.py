@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,14 +10,12 @@ from typing import Annotated, Any
 
 import numpy as np
 
-from vastgrid.base.errors import CallError, DataError, FormatError, ParamError
-from vastgrid.base.files import replacing
+from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, Severity, count, left_out, note
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import Unit, factor, parse_unit, unit_word
-from vastgrid.base.words import instead, plain, shortly
+from vastgrid.base.quantities import Unit, factor, unit_word
 from vastgrid.data.areas import Areas
-from vastgrid.data.dataset import Dataset, Flags, Floats
+from vastgrid.data.dataset import Dataset, Flags
 from vastgrid.data.frame import Frame, is_geographic
 from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed, of_kind
@@ -31,6 +28,8 @@ from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
 from vastgrid.measures.fitting import Fit, Heights, Model, Residuals, fitted, outlying, residuals_of
 from vastgrid.params.declare import Param
+from vastgrid.terrain.place.control_points import POINT_NAMES, Pairs, paired, point_names
+from vastgrid.terrain.place.kept_fits import KeptFit, keep_fit, kept_fit
 from vastgrid.terrain.place.moving import Fitted, moved
 
 
@@ -97,8 +96,6 @@ class FitParams:
     ] = False
 
 
-# Attributes that name a point, by any case.
-_NAMES = ("point", "name", "number", "id", "no", "nr")
 # So many residuals are told one by one, and so long is the longest arrow as a share of the points' extent.
 _MOST_TOLD, _ARROW = 10, 0.08
 # A scale farther from 1 is none of a projection or of measuring.
@@ -111,24 +108,13 @@ _KNOWN_SCALES = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class _Pairs:
-    names: list[str]
-    local: Floats
-    known: Floats
-
-    def chosen(self, keep: Flags) -> _Pairs:
-        names = [name for name, own in zip(self.names, keep.tolist(), strict=True) if own]
-        return _Pairs(names, self.local[keep], self.known[keep])
-
-
 def settle(inputs: Inputs, params: FitParams) -> FitParams:
     """Say by which attribute points are paired, and how heights are brought along, by what the points have."""
     local, known = _both(inputs)
     if local is None or known is None:
         return params
     by = params.by or next(
-        (name for name in local.attributes if name.lower() in _NAMES and _named(known, name) is not None), ""
+        (name for name in local.attributes if name.lower() in POINT_NAMES and point_names(known, name) is not None), ""
     )
     heights = params.heights
     if heights is None:
@@ -150,53 +136,6 @@ def _points(inputs: Sequence[Dataset], role: str) -> PointSet | None:
     return narrowed(found[0], PointSet) if found else None
 
 
-def _named(points: PointSet, by: str) -> list[str] | None:
-    own = next((values for name, values in points.attributes.items() if name.lower() == by.lower()), None)
-    if own is None or own.ndim != 1:
-        return None
-    return [f"{each:.10g}" if isinstance(each, float) else plain(each).strip() for each in own.tolist()]
-
-
-def _paired(local: PointSet, known: PointSet, by: str, findings: list[Finding]) -> _Pairs:
-    """Return the points in pairs.
-
-    Raises
-    ------
-    CallError
-        If the attribute is in neither set, a name stands twice, or nothing can be paired.
-    """
-    if not by:
-        if len(local.xyz) != len(known.xyz):
-            raise CallError(
-                f"{local.name} has {count(len(local.xyz), 'point')} and {known.name} {len(known.xyz)}, and no attribute names them in both; "
-                "say by which they are paired (by=point)"
-            )
-        text = "The points have no names in common and were paired in their order, the first with the first."
-        findings.append(Finding("fit-by-order", text))
-        return _Pairs([str(k + 1) for k in range(len(local.xyz))], local.xyz, known.xyz)
-    sides = []
-    for points in (local, known):
-        names = _named(points, by)
-        if names is None:
-            able = [name for name, own in points.attributes.items() if own.ndim == 1]
-            raise CallError(f"by={shortly(by)}: {points.name} has no attribute of that name; {instead(by, able)}")
-        twice = next((name for k, name in enumerate(names) if name and name in names[:k]), None)
-        if twice is not None:
-            raise CallError(f"by={shortly(by)}: {points.name} has two points named {twice}; which one is meant?")
-        sides.append({name: k for k, name in enumerate(names) if name})
-    both = [name for name in sides[0] if name in sides[1]]
-    if not both:
-        some = [", ".join(list(side)[:4]) for side in sides]
-        raise CallError(f"by={shortly(by)}: no point of {local.name} ({some[0]} …) is in {known.name} ({some[1]} …)")
-    for points, side, other in ((local, sides[0], sides[1]), (known, sides[1], sides[0])):
-        alone = [name for name in side if name not in other]
-        if alone:
-            text = f"{count(len(alone), 'point')} of {points.name} without a counterpart: {', '.join(alone[:8])}{' …' if len(alone) > 8 else ''}."
-            findings.append(note("fit-unpaired", text))
-    rows = [[side[name] for name in both] for side in sides]
-    return _Pairs(both, local.xyz[rows[0]], known.xyz[rows[1]])
-
-
 def run(inputs: Inputs, params: FitParams, progress: Progress) -> Result:
     """Fit and move; see `CONVERSION`.
 
@@ -213,7 +152,7 @@ def run(inputs: Inputs, params: FitParams, progress: Progress) -> Result:
     if params.using:
         if local is not None or known is not None:
             raise CallError("a fit that was kept needs no points: leave out from and to, or using")
-        kept = _kept(Path(params.using))
+        kept = kept_fit(Path(params.using))
         data = _in_unit(data, kept.unit, findings)
         return _given(data, kept, params, findings, progress)
     if local is None or known is None:
@@ -224,7 +163,7 @@ def run(inputs: Inputs, params: FitParams, progress: Progress) -> Result:
         if is_geographic(each.frame):
             raise CallError(f"{each.name} is in degrees; bring it onto a grid first (reproject)")
     params = settle(inputs, params)
-    pairs = _paired(local, known, params.by, findings)
+    pairs = paired(local, known, params.by, findings)
     heights = params.heights or Heights.NONE
     progress.report(0.1, "fitting")
     far = outlying(pairs.local, pairs.known, params.model, heights, params.blunder)
@@ -235,27 +174,15 @@ def run(inputs: Inputs, params: FitParams, progress: Progress) -> Result:
     word = unit_word(known.frame.horizontal)
     findings += _told(fit, own, every, pairs, used, far, params, word)
     figures = _figures(fit, own, every, pairs, far, params)
-    kept = _Kept(fit, known.frame, local.frame.horizontal, pairs, far, f"{local.name} onto {known.name}")
+    kept = KeptFit(fit, known.frame, local.frame.horizontal, pairs, far, f"{local.name} onto {known.name}")
     if params.keep:
-        _keep(Path(params.keep), kept)
+        keep_fit(Path(params.keep), kept)
         findings.append(note("fit-kept", f"The fit was kept in {params.keep} (using={params.keep} applies it)."))
     result = _given(data, kept, params, findings, progress)
     return dataclasses.replace(result, figures=figures)
 
 
-@dataclass(frozen=True, slots=True)
-class _Kept:
-    """A fit with all that is told of it: where it leads, the unit of what it is for, its points and which are blunders."""
-
-    fit: Fit
-    frame: Frame
-    unit: Unit | None
-    pairs: _Pairs
-    far: Flags
-    called: str
-
-
-def _given(data: Dataset, kept: _Kept, params: FitParams, findings: list[Finding], progress: Progress) -> Result:
+def _given(data: Dataset, kept: KeptFit, params: FitParams, findings: list[Finding], progress: Progress) -> Result:
     result = _moved(data, kept.fit, kept.frame, params, findings, progress)
     every = residuals_of(kept.fit, kept.pairs.local, kept.pairs.known)
     more = {
@@ -280,8 +207,8 @@ def _told(
     fit: Fit,
     own: Residuals,
     every: Residuals,
-    pairs: _Pairs,
-    used: _Pairs,
+    pairs: Pairs,
+    used: Pairs,
     far: Flags,
     params: FitParams,
     unit: str,
@@ -318,7 +245,7 @@ def _told(
     return [*found, *_slips(fit, own, used, params)]
 
 
-def _slips(fit: Fit, own: Residuals, used: _Pairs, params: FitParams) -> list[Finding]:
+def _slips(fit: Fit, own: Residuals, used: Pairs, params: FitParams) -> list[Finding]:
     """Say what looks like a slip: exchanged axes, another unit, points on one line."""
     found = []
     if fit.mirrored:
@@ -351,9 +278,7 @@ def _slips(fit: Fit, own: Residuals, used: _Pairs, params: FitParams) -> list[Fi
     return found
 
 
-def _figures(
-    fit: Fit, own: Residuals, every: Residuals, pairs: _Pairs, far: Flags, params: FitParams
-) -> dict[str, Any]:
+def _figures(fit: Fit, own: Residuals, every: Residuals, pairs: Pairs, far: Flags, params: FitParams) -> dict[str, Any]:
     rows = [
         {
             "name": name,
@@ -386,7 +311,7 @@ def _figures(
     }
 
 
-def _table(name: str, pairs: _Pairs, every: Residuals, far: Flags, frame: Frame) -> Table:
+def _table(name: str, pairs: Pairs, every: Residuals, far: Flags, frame: Frame) -> Table:
     plan = frame.horizontal.value if frame.horizontal else ""
     high = frame.vertical.value if frame.vertical else ""
     columns = {
@@ -400,7 +325,7 @@ def _table(name: str, pairs: _Pairs, every: Residuals, far: Flags, frame: Frame)
     return Table(name=name, columns=columns, units=("", plan, plan, plan, high, ""))
 
 
-def _arrows(name: str, pairs: _Pairs, every: Residuals, frame: Frame) -> Linework:
+def _arrows(name: str, pairs: Pairs, every: Residuals, frame: Frame) -> Linework:
     """Return residuals in plan as arrows at the known points, so much longer that they are seen."""
     plan = pairs.known[:, :2]
     longest = float(np.hypot(every.values[:, 0], every.values[:, 1]).max(initial=0.0))
@@ -421,67 +346,6 @@ def _arrows(name: str, pairs: _Pairs, every: Residuals, frame: Frame) -> Linewor
         "height": every.values[:, 2],
     }
     return dataclasses.replace(made, attributes=attributes)
-
-
-# ------------------------------------------------------------------------------------------------------------ kept fits
-
-_KIND = "fit of Vast Grid, version 1"
-
-
-def _keep(path: Path, own: _Kept) -> None:
-    rows = zip(own.pairs.names, own.pairs.local.tolist(), own.pairs.known.tolist(), own.far.tolist(), strict=True)
-    frame = own.frame
-    values = {
-        "kind": _KIND,
-        "called": own.called,
-        "fit": own.fit.to_json(),
-        "crs": frame.crs,
-        "unit": frame.horizontal.value if frame.horizontal else None,
-        "vertical_unit": frame.vertical.value if frame.vertical else None,
-        "local_unit": own.unit.value if own.unit else None,
-        "points": [
-            {"name": name, "local": _plain_of(local), "known": _plain_of(known), "blunder": far}
-            for name, local, known, far in rows
-        ],
-    }
-    with replacing(path) as temporary:
-        temporary.write_text(json.dumps(values, indent=1), encoding="utf-8")
-
-
-def _plain_of(place: list[float]) -> list[float | None]:
-    return [value if value == value else None for value in place]
-
-
-def _kept(path: Path) -> _Kept:
-    """Return a fit that was kept.
-
-    Raises
-    ------
-    ParamError
-        If there is no such file.
-    FormatError
-        If it is none that was kept.
-    """
-    try:
-        data = path.read_bytes()
-    except OSError as error:
-        raise ParamError("using", f"{path} cannot be read: {error.strerror}") from error
-    try:
-        values = json.loads(data[: 1 << 24])
-        if values["kind"] != _KIND:
-            raise ValueError("it is another kind of file")
-        units = [parse_unit(values[name]) if values[name] else None for name in ("unit", "vertical_unit", "local_unit")]
-        points = values["points"]
-        places = [
-            np.array([[np.nan if v is None else float(v) for v in point[side]] for point in points]).reshape(-1, 3)
-            for side in ("local", "known")
-        ]
-        pairs = _Pairs([str(point["name"]) for point in points], *places)
-        far = np.array([bool(point["blunder"]) for point in points], np.bool_)
-        frame = Frame(values["crs"], units[0], units[1])
-        return _Kept(Fit.from_json(values["fit"]), frame, units[2], pairs, far, str(values["called"]))
-    except (ValueError, KeyError, TypeError, RecursionError, CallError) as error:
-        raise FormatError(path, f"it is no fit that was kept ({str(error)[:80]}); make one with keep=FILE") from error
 
 
 def _in_unit(data: Dataset, unit: Unit | None, findings: list[Finding]) -> Dataset:

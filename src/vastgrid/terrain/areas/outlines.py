@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
-from vastgrid.data.areas import Areas, ring_areas
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Flags, Floats
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
-from vastgrid.data.linework import take_lines
+from vastgrid.data.linework import ring_areas, take_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
 from vastgrid.kernels.lines.loops import loops
