@@ -215,6 +215,16 @@ def test_contours_keep_to_areas_with_their_holes():
     assert own.lengths().sum() == pytest.approx(wanted, rel=1e-9)
 
 
+def test_what_is_shown_beforehand_keeps_to_areas_too():
+    for operation, words in (("grid", {"cell": "1m"}), ("contours", {"interval": "5m"})):
+        conversion = catalog.conversion_named(operation)
+        surface = dataclasses.replace(plateau(), heights=np.tile(np.arange(100.0), (100, 1)))
+        own = Inputs.of_pairs([("surface", surface), ("limit", ZONES)])
+        params = conversion.settle(own, declare.build(conversion.params, words))
+        shown = conversion.preview(own, params, Silent())
+        assert shown is not None and shown.extent() == convert(conversion, own, params, Silent())[0].dataset.extent()
+
+
 def test_volumes_by_area_leave_holes_out_and_are_named():
     base, top = plateau(), dataclasses.replace(plateau(), heights=np.full((100, 100), 12.5))
     conversion = catalog.conversion_named("volumes")

@@ -187,9 +187,7 @@ def run(inputs: Sequence[Source], params: GridParams, progress: Progress) -> Res
         findings.append(note("cells-empty", f"{count(empty, 'cell')} of {heights.size} have no point and no height."))
     progress.report(0.55, "laying the grid")
     grid = grid_of("Grid", source.frame, cells, heights, params.method)
-    limit = limit_of(inputs, findings)
-    if limit is not None:
-        grid = narrowed(clipped(grid, limit, inside=True, findings=findings), Grid)
+    grid = _within(grid, inputs, findings)
     if params.method is Method.COUNT:
         return Result(grid, tuple(findings))
     try:
@@ -260,7 +258,13 @@ def preview(inputs: Sequence[Source], params: GridParams, progress: Progress) ->
     heights = heights_on(source, cells, params.method, _kept(source, params), progress)
     if params.area is not None:
         heights[~cells.inside(params.area.in_frame(source.frame).ring())] = np.nan
-    return grid_of("", source.frame, cells, heights, params.method)
+    return _within(grid_of("", source.frame, cells, heights, params.method), inputs, [])
+
+
+def _within(grid: Grid, inputs: Sequence[Dataset], findings: list[Finding]) -> Grid:
+    """Return what of a grid lies in the areas that limit it."""
+    limit = limit_of(inputs, findings)
+    return grid if limit is None else narrowed(clipped(grid, limit, inside=True, findings=findings), Grid)
 
 
 def foretell(inputs: Sequence[Source], params: GridParams) -> tuple[dict[str, int], float]:

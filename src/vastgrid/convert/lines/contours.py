@@ -210,10 +210,7 @@ def run(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progress)
         interval=params.interval.in_unit(unit, "interval") if params.interval is not None else 0.0,
         supplementary=half[lines.which],
     )
-    made = _inside(made, params, surface)
-    limit = limit_of(inputs, findings)
-    if limit is not None and len(made):
-        made = made.parts(*parted_by(made.coordinates(), made.offsets, limit, inside=True))
+    made = _inside(made, params, inputs)
     if params.shortest is not None:
         made = _long(made, params.shortest, findings)
     if len(made) == 0:
@@ -337,12 +334,14 @@ def _where(params: ContourParams, unit: Unit | None) -> str:
     return f"at an interval of {interval:g}{word} from {base:g}{word}{limits}"
 
 
-def _inside(made: Contours, params: ContourParams, surface: Dataset) -> Contours:
-    """Return what of contours lies in the area that was asked for."""
-    if params.area is None or len(made) == 0:
-        return made
-    area = shapely.make_valid(shapely.Polygon(params.area.in_frame(surface.frame).corners))
-    return made.parts(*parted_by(made.coordinates(), made.offsets, area, inside=True))
+def _inside(made: Contours, params: ContourParams, inputs: Sequence[Dataset]) -> Contours:
+    """Return what of contours lies in the area that was drawn, and in the areas that limit them."""
+    limits = [limit] if (limit := limit_of(inputs, [])) is not None else []
+    if params.area is not None:
+        limits.append(shapely.make_valid(shapely.Polygon(params.area.in_frame(made.frame).corners)))
+    for area in limits if len(made) else ():
+        made = made.parts(*parted_by(made.coordinates(), made.offsets, area, inside=True))
+    return made
 
 
 def _long(made: Contours, shortest: Length, findings: list[Finding]) -> Contours:
@@ -425,7 +424,7 @@ def preview(inputs: Sequence[Tin | Grid], params: ContourParams, progress: Progr
         levels=levels[lines.which],
         index=number[lines.which] % params.index == 0,
     )
-    return _inside(made, params, surface)
+    return _inside(made, params, inputs)
 
 
 def foretell(inputs: Sequence[Tin | Grid], params: ContourParams) -> tuple[dict[str, int], float]:
@@ -509,7 +508,7 @@ def _finish(joined: Contours, piece: TilePart, params: ContourParams) -> tuple[C
         supplementary=np.zeros(len(lines.which), np.bool_),
         interval=params.interval.in_unit(joined.frame.vertical, "interval") if params.interval is not None else 0.0,
     )
-    made = _inside(made, params, made)
+    made = _inside(made, params, [made])
     findings = [Finding("loss-unknown", "What contours made in tiles lose was not measured.")]
     if params.shortest is not None:
         made = _long(made, params.shortest, findings)
