@@ -34,7 +34,7 @@ class _Mended:
 _TOLD = {
     "repeated": ("repeated vertex", "repeated vertices", "dropped"),
     "spike": ("spike", "spikes", "dropped: they enclose nothing"),
-    "bow tie": ("rim that crosses itself", "rims that cross themselves", "parted where they cross"),
+    "bow tie": ("rim that crosses itself", "rims that cross themselves", "split where they cross"),
     "twice": ("hole given twice", "holes given twice", "counted once"),
     "hole": ("hole that encloses nothing", "holes that enclose nothing", "dropped"),
 }
