@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import shapely
 
@@ -30,6 +32,8 @@ def examples() -> dict[str, Dataset]:
     tin = ground(400)
     road = np.array([(1.0, 2.0, 3.0), (11.0, 2.0, 3.0)])
     straight = {"kind": "line", "start": [1.0, 2.0, 3.0], "end": [11.0, 2.0, 3.0]}
+    plot = np.array([(2.0, 4.0, 3.0), (8.0, 4.0, 3.0), (8.0, 9.0, 3.0), (2.0, 4.0, 3.0)])
+    sides = [{"kind": "line", "start": a, "end": b} for a, b in itertools.pairwise(plot.tolist())]
     return {
         "tin": tin,
         "points": scattered(300),
@@ -50,5 +54,12 @@ def examples() -> dict[str, Dataset]:
             attributes={"name": np.array([b"One", b"Two"])},
         ),
         "mesh": Mesh(name="box", frame=METRES, vertices=np.eye(3) * 9.0, triangles=np.array([(0, 1, 2)])),
-        "survey": survey_of("records", METRES, [Record("alignment", "CL", road, {"geometry": [straight]})]),
+        "survey": survey_of(
+            "records",
+            METRES,
+            [
+                Record("alignment", "CL", road, {"geometry": [straight]}),
+                Record("parcel", "P1", plot, {"geometry": sides}),
+            ],
+        ),
     }

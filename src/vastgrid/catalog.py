@@ -85,7 +85,7 @@ CONVERSIONS: Listed[Conversion] = Listed(
     answers.accuracy grids.align points.along areas=lines.to_areas lines.arrows grids.aspect lines.bands answers.between
     cells=grids.points_to_grid points.clean whole.clip answers.compare lines.contours courses=lines.records_to_lines
     surfaces.daylight surfaces.difference surfaces.edit facets=surfaces.grid_to_tin whole.fit grids.grid points.ground
-    grids.hillshade whole.heights lines.labels points.lattice lines.lay lines.levels lines=lines.area_lines surfaces.merge grids.mosaic whole.move lines.no_change
+    grids.hillshade whole.heights lines.labels points.lattice lines.lay lines.levels lines=lines.area_lines surfaces.merge grids.mosaic whole.move lines.no_change lines.parcels
     points.noise lines.offset whole.outline answers.pile points.points whole.reproject points.scatter surfaces.simplify grids.slope
     solids.solid answers.sizes answers.stages solids.structures whole.system points.thin lines.ticks surfaces.tin
     upper=surfaces.mesh_to_tin answers.volumes
@@ -255,7 +255,8 @@ def _unasked(conversion: Conversion) -> tuple[type[Dataset], ...]:
 def _unasked_of(conversion: Conversion, dataset: Dataset) -> bool:
     """Say whether a conversion may be put in for a dataset; a surface is not built anew unasked."""
     again = conversion.builds and isinstance(dataset, Tin)
-    return isinstance(dataset, _unasked(conversion)) and conversion.can_use(dataset) and not again
+    able = isinstance(dataset, _unasked(conversion)) and conversion.can_use(dataset) and not again
+    return able and conversion.automatic_for(dataset)
 
 
 def _first(kind: type[Dataset], wanted: tuple[type[Dataset], ...]) -> int:

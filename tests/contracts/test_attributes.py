@@ -4,11 +4,13 @@ import math
 
 import numpy as np
 import pytest
+import shapely
 
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
 from vastgrid.base.words import plain
+from vastgrid.data.areas import Areas, from_shapes
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import Linework, from_lines
 from vastgrid.data.pointset import PointSet
@@ -96,6 +98,14 @@ def test_lines(target, what, tmp_path):
 
     work = dataclasses.replace(from_lines("edges", UTM, lines, ["EDGE"] * N), attributes=columns)
     check(work, target, columns, tmp_path)
+
+
+@pytest.mark.parametrize("what", COLUMNS)
+@pytest.mark.parametrize("target", [f for f in FORMATS if Areas in f.carries.kinds], ids=lambda f: f.id)
+def test_areas(target, what, tmp_path):
+    columns = COLUMNS[what]
+    squares = [shapely.box(500000 + 20 * k, 5800000, 500010 + 20 * k, 5800010) for k in range(N)]
+    check(from_shapes(squares, name="plots", frame=UTM, attributes=columns), target, columns, tmp_path)
 
 
 def check(data, target, columns, tmp_path):

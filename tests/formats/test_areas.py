@@ -219,6 +219,36 @@ def test_polygons_of_kml(tmp_path, suffix):
     assert data.count(b"<innerBoundaryIs>") == 1 and data.count(b"clampToGround") == 2
 
 
+SAID = """<kml xmlns="http://www.opengis.net/kml/2.2"><Document>
+<Schema name="s" id="s"><SimpleField type="int" name="no"/><SimpleField type="string" name="code"/></Schema>
+<Placemark><name>a</name><ExtendedData><Data name="use"><value>heap</value></Data><Data name="size"><value>3</value></Data>
+<SchemaData schemaUrl="#s"><SimpleData name="no">7</SimpleData><SimpleData name="code">12</SimpleData></SchemaData>
+</ExtendedData>PLACE</Placemark>
+<Placemark><name>b</name><ExtendedData><Data name="size"><value>4.5</value></Data><SchemaData schemaUrl="#s">
+<SimpleData name="no">8</SimpleData><SimpleData name="code">13</SimpleData></SchemaData></ExtendedData>PLACE</Placemark>
+</Document></kml>"""
+PLACES = {
+    "points": "<Point><coordinates>8,47,3</coordinates></Point>",
+    "lines": "<LineString><coordinates>8,47,3 8.01,47,3</coordinates></LineString>",
+    "areas": "<Polygon><outerBoundaryIs><LinearRing><coordinates>8,47 8.01,47 8.01,47.01 8,47</coordinates></LinearRing></outerBoundaryIs></Polygon>",
+}
+
+
+@pytest.mark.parametrize("kind", PLACES)
+def test_extended_data_of_kml(tmp_path, kind):
+    """Fields of a schema have their type, other data is a number where all of it is; a second library reads what we write."""
+    (tmp_path / "a.kml").write_text(SAID.replace("PLACE", PLACES[kind]))
+    (data,) = read(tmp_path / "a.kml").datasets
+    expected = {"use": [b"heap", b""], "size": [3.0, 4.5], "no": [7, 8], "code": [b"12", b"13"]}
+    assert data.kind == kind
+    assert {name: data.attributes[name].tolist() for name in expected} == expected
+    assert sent(data, tmp_path / "b.kml").good
+    info = pyogrio.read_info(tmp_path / "b.kml", layer=0)
+    assert info["features"] == 2 and {"use", "size", "no", "code"} <= set(info["fields"])
+    (again,) = read(tmp_path / "b.kml").datasets
+    assert {name: again.attributes[name].tolist() for name in expected} == expected
+
+
 def hatched(path):
     import ezdxf
 

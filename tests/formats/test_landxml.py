@@ -12,6 +12,7 @@ from formats.second_landxml_reader import linear_unit, surfaces
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
+from vastgrid.base.words import plain
 from vastgrid.convert.lines import contours
 from vastgrid.convert.surfaces.tin import TinParams, run
 from vastgrid.data.frame import Frame
@@ -260,3 +261,41 @@ def test_both_definitions_and_how_far_they_differ():
     assert source.datasets[-1].name == "Yard & ramp rebuilt"
     said = next(finding for finding in source.findings if finding.code == "definitions-differ")
     assert "0.500 us-ft at most" in said.text and said.at is not None
+
+
+PARCELS = """<?xml version="1.0"?>
+<LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2" version="1.2" date="2026-01-01" time="10:00:00">
+<Units><Metric linearUnit="meter" areaUnit="squareMeter" volumeUnit="cubicMeter" temperatureUnit="celsius"
+ pressureUnit="milliBars"/></Units><Parcels>
+<Parcel name="12" area="5000.0" desc="north field"><CoordGeom>
+<Line><Start>0 0</Start><End>0 100</End></Line><Line><Start>0 100</Start><End>50 100</End></Line>
+<Line><Start>50 100</Start><End>50 0</End></Line><Line><Start>50 0</Start><End>0 0</End></Line></CoordGeom></Parcel>
+<Parcel name="13" area="78.5398163397"><CoordGeom>
+<Curve rot="ccw" radius="5"><Start>200 205</Start><Center>200 200</Center><End>200 195</End></Curve>
+<Curve rot="ccw" radius="5"><Start>200 195</Start><Center>200 200</Center><End>200 205</End></Curve></CoordGeom></Parcel>
+<Parcel name="14"><CoordGeom><Line><Start>0 300</Start><End>9 300</End></Line></CoordGeom></Parcel>
+</Parcels>ALIGNMENTS</LandXML>"""
+
+
+def test_parcels_go_into_a_gis_file_as_areas(tmp_path, run_cli):
+    """The second parcel is a circle of 5 m, so that its area is known in closed form."""
+    path = tmp_path / "plots.xml"
+    path.write_text(PARCELS.replace("ALIGNMENTS", ""))
+    code, _, err = run_cli("convert", path, tmp_path / "plots.gpkg")
+    assert code == 0 and "1 parcel without a closed line left out (first 14)" in err and "states 78.540" in err
+    (areas,) = read_file(tmp_path / "plots.gpkg", {}, Silent()).datasets
+    assert areas.kind == "areas" and [plain(each) for each in areas.attributes["name"]] == ["12", "13"]
+    assert [plain(each) for each in areas.attributes["desc"]] == ["north field", ""]
+    np.testing.assert_allclose(areas.sizes(), [5000.0, 25 * np.pi], rtol=3e-3)
+    np.testing.assert_allclose(areas.attributes["stated_area"], [5000.0, 78.5398163397])
+
+
+def test_parcels_beside_alignments_stay_lines(tmp_path, run_cli):
+    """What would leave part of a file out is never put in unasked."""
+    line = '<Alignments><Alignment name="CL" length="9" staStart="0"><CoordGeom><Line><Start>0 0</Start><End>9 0</End></Line></CoordGeom></Alignment></Alignments>'
+    (tmp_path / "both.xml").write_text(PARCELS.replace("ALIGNMENTS", line))
+    assert run_cli("convert", tmp_path / "both.xml", tmp_path / "both.gpkg")[0] == 0
+    (lines,) = read_file(tmp_path / "both.gpkg", {}, Silent()).datasets
+    assert lines.kind == "lines" and len(lines) == 4
+    assert run_cli("convert", tmp_path / "both.xml", tmp_path / "plots.gpkg", "--via", "parcels")[0] == 0
+    assert len(read_file(tmp_path / "plots.gpkg", {}, Silent()).datasets[0]) == 2

@@ -13,6 +13,7 @@ from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.base.words import spaced
+from vastgrid.cli.main import run as command
 from vastgrid.data.pointset import PointSet
 from vastgrid.formats.las import LasWriteParams
 from vastgrid.formats.las import write as write_las
@@ -183,6 +184,32 @@ def test_points_are_moved_on_tiles_each_once(cloud, tmp_path, step):
     (got,) = read([tmp_path / "made.laz"])
     gap, partner = cKDTree(want.xyz).query(got.xyz)
     assert len(got.xyz) == len(want.xyz) and gap.max() < 1e-3 and len(np.unique(partner)) == len(partner)
+
+
+def test_points_are_fitted_on_tiles(cloud, tmp_path):
+    """By a fit that was kept: tilted, turned and scaled; without one it is said how to make it."""
+    paths, whole = cloud
+    middle = whole.xyz.mean(axis=0)
+    local = middle + np.array([(-200.0, -200, 0), (200, -180, 1), (190, 210, 2), (-210, 190, 3)])
+    east, north = (local - middle)[:, 0], (local - middle)[:, 1]
+    known = np.column_stack(
+        (5000 + 0.9 * east - 0.3 * north, 7000 + 0.3 * east + 0.9 * north, 40 + local[:, 2] + 0.01 * east)
+    )
+    for name, xyz in (("local.csv", local), ("grid.csv", known)):
+        np.savetxt(tmp_path / name, xyz, "%.6f", ",", header="E,N,Z", comments="")
+    names = [str(tmp_path / name) for name in ("local.csv", "grid.csv")]
+    kept = str(tmp_path / "kept.json")
+    plain = {"model": "affine", "heights": "plane"}
+    words = ["--model", "affine", "--heights", "plane", "--keep", kept, "--from-units", "m"]
+    assert command(["fit", *names, *words]) == 0
+    step = ("fit", {"using": kept, **plain})
+    want = at_once(whole, [step])
+    in_tiles(paths, [step], tmp_path / "made.laz", 90.0)
+    (got,) = read([tmp_path / "made.laz"])
+    gap, partner = cKDTree(want.xyz).query(got.xyz)
+    assert len(got.xyz) == len(want.xyz) and gap.max() < 1e-3 and len(np.unique(partner)) == len(partner)
+    with pytest.raises(CallError, match="--keep FILE"):
+        in_tiles(paths, [("fit", plain)], tmp_path / "made2.laz", 90.0)
 
 
 def test_a_grid_is_not_turned_on_tiles(dem, tmp_path):

@@ -213,6 +213,8 @@ class Conversion:
         Whether it builds a surface from source data as files describe it.
     automatic : int or None
         Place among the conversions that a chain may put in unasked, the least costly first; None where it may not.
+    automatic_for : callable
+        Says of a dataset that it fits whether it may be put in for it unasked: not where it would leave part of it out.
     ask : bool
         Whether its parameters are asked for before it is made, since no default would be what is meant.
     any_quantity : bool
@@ -257,6 +259,7 @@ class Conversion:
     seen_by: tuple[tuple[str, Mapping[str, str]], ...] = ()
     builds: bool = False
     automatic: int | None = None
+    automatic_for: Callable[[Any], bool] = field(default=lambda dataset: True)
     ask: bool = False
     any_quantity: bool = False
     form: str = ""

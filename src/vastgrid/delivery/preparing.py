@@ -14,6 +14,7 @@ from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.findings import Finding, count, either, left_out, note
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit, factor
+from vastgrid.data.areas import Areas
 from vastgrid.data.attributes import numbers_of_texts
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.kinds import narrowed
@@ -94,9 +95,10 @@ def _with_columns(dataset: Dataset, target: Format, params: Any, findings: list[
 
 @_with_columns.register(PointSet)
 @_with_columns.register(Linework)
+@_with_columns.register(Areas)
 def _columns_held(
-    data: PointSet | Linework, target: Format, params: Any, findings: list[Finding]
-) -> PointSet | Linework:
+    data: PointSet | Linework | Areas, target: Format, params: Any, findings: list[Finding]
+) -> PointSet | Linework | Areas:
     carries = target.carries_with(params)
     attributes = dict(data.attributes)
     if carries.attributes == "numbers":

@@ -555,7 +555,7 @@ def vector_format(
         return dataclasses.replace(result, datasets=datasets, findings=(*said, *result.findings))
 
     usual = Carries(
-        kinds=(PointSet, Linework, Contours, Areas), units="both", crs=True, attributes=True, open_heights=True
+        kinds=(Areas, PointSet, Linework, Contours), units="both", crs=True, attributes=True, open_heights=True
     )
     declared: dict[str, Any] = {
         "carries": usual,

@@ -112,6 +112,6 @@ FORMAT = vector_format(
     weigh=weighing(points=190, vertices=42, lines=200, areas=60),
     write_params=GeoJsonWriteParams,
     carries=Carries(
-        kinds=(PointSet, Linework, Contours, Areas), units="both", crs=True, attributes=True, geographic=True
+        kinds=(Areas, PointSet, Linework, Contours), units="both", crs=True, attributes=True, geographic=True
     ),
 )

@@ -177,5 +177,5 @@ FORMAT = vector_format(
     column=column,
     exact=exact,
     parts=(".shx", ".dbf", ".prj", ".cpg"),
-    carries=Carries(kinds=(PointSet, Linework, Contours, Areas), units="both", crs=True, attributes=True),
+    carries=Carries(kinds=(Areas, PointSet, Linework, Contours), units="both", crs=True, attributes=True),
 )

@@ -164,7 +164,8 @@ class _Looking:
         """
         first = via.conversion if via else None
         said = via.roles() if via else {}
-        if first is not None and (not first.single or said):
+        several = first is not None and not first.single and sum(each.least for each in first.inputs) > 1
+        if first is not None and (several or said):
             return self._in_roles(first, said, paths)
         looked = self._looked(paths)
         if first is not None and first.many and all(isinstance(own.outline, CellOutline) for own in looked):

@@ -21,16 +21,19 @@ from vastgrid.data.grid import Grid
 from vastgrid.data.kinds import narrowed, of_kind
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.mesh import Mesh
+from vastgrid.data.outline import Outline
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.survey import Survey
 from vastgrid.data.table import Table
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import Conversion, Input, Inputs, Output, Result, listed
+from vastgrid.declarations.tiles import TilePart, Tiling
 from vastgrid.measures.fitting import Fit, Heights, Model, Residuals, fitted, outlying, residuals_of
 from vastgrid.params.declare import Param
 from vastgrid.terrain.place.control_points import POINT_NAMES, Pairs, paired, point_names
 from vastgrid.terrain.place.kept_fits import KeptFit, keep_fit, kept_fit
 from vastgrid.terrain.place.moving import Fitted, moved
+from vastgrid.terrain.place.tiled_motion import ground_before, moved_outline, moved_tile
 
 
 @dataclass(frozen=True)
@@ -197,10 +200,15 @@ def _moved(
 ) -> Result:
     own = fit.inverse() if params.inverse else fit
     made, told, loss = moved(data, Fitted.by(own))
-    crs, plan = (None, made.frame.horizontal) if params.inverse else (frame.crs, frame.horizontal)
-    made = made.in_frame(Frame(crs, plan or made.frame.horizontal, made.frame.vertical or frame.vertical))
+    made = made.in_frame(_frame_after(made, frame, params))
     progress.report(1.0)
     return Result(made, (*findings, *told), loss)
+
+
+def _frame_after(data: Dataset, frame: Frame, params: FitParams) -> Frame:
+    """Return the frame of data that was brought into place, or backwards."""
+    crs, plan = (None, data.frame.horizontal) if params.inverse else (frame.crs, frame.horizontal)
+    return Frame(crs, plan or data.frame.horizontal, data.frame.vertical or frame.vertical)
 
 
 def _told(
@@ -361,6 +369,43 @@ def _in_unit(data: Dataset, unit: Unit | None, findings: list[Finding]) -> Datas
     return data.with_coordinates(ratio, 1.0, Frame(data.frame.crs, unit, data.frame.vertical))
 
 
+def _tiled_motion(data: Dataset, params: FitParams) -> tuple[Fitted, Frame]:
+    """Return the motion of a fit that was kept, and the frame in which it leaves some data of a tile.
+
+    Raises
+    ------
+    CallError
+        If the data is in another unit than the fit.
+    """
+    kept = kept_fit(Path(params.using))
+    own = data.frame.horizontal
+    if own is not None and kept.unit is not None and own is not kept.unit:
+        raise CallError(
+            f"{data.name} is in {own.title}, the fit takes {kept.unit.title}; on tiles both have to be the same"
+        )
+    if kept.fit.model.solid:
+        raise CallError("a fit in space moves the plan by the heights; on tiles a fit in plan can be used")
+    return Fitted.by(kept.fit.inverse() if params.inverse else kept.fit), _frame_after(data, kept.frame, params)
+
+
+def _tile(inputs: Sequence[Dataset], params: FitParams, piece: TilePart) -> Dataset:
+    motion, frame = _tiled_motion(inputs[0], params)
+    return moved_tile(inputs[0], motion, piece).in_frame(frame)
+
+
+def _whole(inputs: Sequence[Outline], params: FitParams) -> Outline:
+    motion, frame = _tiled_motion(inputs[0].dataset(), params)
+    return dataclasses.replace(moved_outline(inputs[0], motion), frame=frame)
+
+
+def _refuses(params: FitParams) -> str:
+    return (
+        ""
+        if params.using
+        else "on tiles a fit has to be there: make it first (vastgrid fit … --keep FILE), then name it (using=FILE)"
+    )
+
+
 CONVERSION = Conversion(
     id="fit",
     version=1,
@@ -394,6 +439,13 @@ CONVERSION = Conversion(
     settle=settle,
     name=lambda inputs, params: f"{inputs[0].name}, fitted",
     frame_of="to",
+    tiles=Tiling(
+        halo=lambda inputs, params: 0.0,
+        whole=_whole,
+        run=_tile,
+        ground=lambda box, outline, params: ground_before(box, _tiled_motion(outline.dataset(), params)[0]),
+        refuses=_refuses,
+    ),
     any_quantity=True,
     own_frame=True,
     ask=True,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 
 import numpy as np
 
@@ -28,7 +29,8 @@ def moved_outline(outline: Outline, motion: Motion) -> CellOutline | PointOutlin
     """
     if isinstance(outline, PointOutline):
         box = _around(motion, outline.box())
-        ends = np.array([outline.low, outline.high])
+        # What is linear is lowest and highest at corners.
+        ends = np.array(list(itertools.product(*zip(outline.low, outline.high, strict=True))))
         flat = motion if motion.level else dataclasses.replace(motion, lift=None)
         up = flat.heights(ends)
         low, high = float(np.nanmin(up)), float(np.nanmax(up))

@@ -1,37 +1,35 @@
-"""KML and KMZ: points, lines and areas by longitude and latitude."""
+"""Reading KML and KMZ."""
 
 from __future__ import annotations
 
 import dataclasses
 import re
-import zipfile
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 from io import BytesIO
 from pathlib import Path
-from typing import IO, Annotated, Any
+from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import FormatError, ParamError
-from vastgrid.base.findings import Finding, Severity, count, left_out, note
+from vastgrid.base.findings import Finding, Severity, count, either, left_out, note
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import Unit
 from vastgrid.base.untrusted import member_names, parse_xml, read_member
-from vastgrid.base.words import instead, plain, shortly, spaced
-from vastgrid.base.xmltext import escape
-from vastgrid.data.areas import Areas
+from vastgrid.base.words import instead, shortly, spaced
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
-from vastgrid.data.kinds import narrowed
-from vastgrid.data.linework import Contours, Linework, from_lines
+from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
-from vastgrid.declarations.fileformat import Carries, Format, ReadResult, weighing
+from vastgrid.declarations.fileformat import ReadResult
+from vastgrid.format_support.columns import text_column
 from vastgrid.format_support.polygons import areas_of
+from vastgrid.formats.kml._data import columns_of
 from vastgrid.kernels.text.decimals import number_of, read_words
 from vastgrid.measures.levels import interval_finding
 from vastgrid.params.declare import Param
@@ -94,6 +92,8 @@ class _Content:
         self.own: _Mark | None = None
         self.key = ""
         self.links = 0
+        # Of extended data, the type of each name that a schema declares.
+        self.types: dict[str, str] = {}
         # For each geometry that is open: how many shapes came before it, and its altitude mode.
         self._open: list[tuple[int, str]] = []
         self._polygons = 0
@@ -107,6 +107,8 @@ class _Content:
             self.folders.append("")
         elif name in ("Data", "SimpleData"):
             self.key = attributes.get("name", "")
+        elif name == "SimpleField":
+            self.types[attributes.get("name", "")] = attributes.get("type", "").rpartition(":")[2].lower()
         elif name == "NetworkLink":
             self.links += 1
         elif name in _GEOMETRIES and self.own is not None:
@@ -181,12 +183,12 @@ class _Heights:
         for mode, number in self.dropped.items():
             if number:
                 what = "heights above the ground" if mode.startswith("relative") else "heights that are not to be used"
-                text = f"{count(number, 'height')} with altitudeMode {mode} are {what}, not elevations: left out (heights=elevations takes them all the same)."
+                text = f"{count(number, 'height')} with altitudeMode {mode}: {what}, not elevations: left out (heights=elevations takes them all the same)."
                 found.append(left_out("heights-not-elevations", text))
         for mode, number in self.kept.items():
             if number:
                 why = f"altitudeMode {mode}" if mode else "no altitudeMode, by which the standard ignores heights"
-                text = f"{count(number, 'height')} were taken as elevations above sea level; the file has {why}."
+                text = f"{count(number, 'height')} {either(number, 'was', 'were')} taken as elevations above sea level; the file has {why}."
                 found.append(Finding("heights-taken", text, Severity.WARNING if mode else Severity.NOTE))
         return found
 
@@ -215,7 +217,7 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
             "elevation", f"no placemark has “{shortly(params.elevation)}”; {instead(params.elevation, keys)}"
         )
     heights = _Heights(params)
-    shapes = _Shapes()
+    shapes = _Shapes(content.types)
     for folder, mark in content.marks:
         shapes.take(folder, mark, params, heights)
     if shapes.faults:
@@ -226,8 +228,9 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
         raise FormatError(path, "there is no placemark with coordinates in the file")
     findings += heights.findings()
     found = _datasets(path, shapes, findings)
-    if keys and not params.elevation:
-        findings.append(note("extended-data", f"Placemarks have extended data: {', '.join(keys[:12])} (elevation=…)."))
+    if keys and not params.elevation and shapes.flat():
+        text = f"Of the extended data ({', '.join(keys[:12])}) one may hold the heights (elevation=NAME)."
+        findings.append(note("extended-data", text))
     progress.report(1.0)
     return ReadResult(tuple(found), tuple(findings))
 
@@ -236,7 +239,7 @@ def read(path: Path, params: KmlReadParams, progress: Progress) -> ReadResult:
 class _Polygons:
     """What one placemark has of polygons: their rims and holes by number."""
 
-    name: str
+    mark: _Mark
     folder: str
     rims: dict[int, Floats] = field(default_factory=dict)
     holes: dict[int, list[Floats]] = field(default_factory=dict)
@@ -268,17 +271,17 @@ class _Polygons:
 class _Shapes:
     """What the placemarks of a file show."""
 
-    points: list[tuple[Floats, str, str]] = field(default_factory=list)
-    lines: list[Floats] = field(default_factory=list)
+    types: dict[str, str]
+    points: list[tuple[Floats, _Mark]] = field(default_factory=list)
+    lines: list[tuple[Floats, _Mark]] = field(default_factory=list)
     layers: list[str] = field(default_factory=list)
-    names: list[str] = field(default_factory=list)
     polygons: list[_Polygons] = field(default_factory=list)
     faults: int = 0
 
     def take(self, folder: str, mark: _Mark, params: KmlReadParams, heights: _Heights) -> None:
         """Take what one placemark shows."""
         track: list[Floats] = []
-        own = _Polygons(mark.name, folder)
+        own = _Polygons(mark, folder)
         for one in mark.shapes:
             shape, xyz = one.kind, _tuples(one.text)
             if xyz is None:
@@ -291,39 +294,60 @@ class _Shapes:
                 except ValueError:
                     xyz[:, 2] = np.nan
             if shape == "Point" or (shape != "track" and len(xyz) == 1):
-                self.points.append((xyz, mark.name, folder))
+                self.points.append((xyz, mark))
             elif shape == "track":
                 track.append(xyz)
             elif one.polygon >= 0 and len(xyz) > 2:
                 own.take(one, xyz)
             else:
-                self._line(xyz, mark.name, folder or ("area" if shape == "LinearRing" else "line"))
+                self._line(xyz, mark, folder or ("area" if shape == "LinearRing" else "line"))
         if own.rims:
             self.polygons.append(own)
         if len(track) > 1:
-            self._line(np.concatenate(track), mark.name, folder or "track")
+            self._line(np.concatenate(track), mark, folder or "track")
 
-    def _line(self, xyz: Floats, name: str, layer: str) -> None:
-        self.lines.append(xyz)
-        self.names.append(name)
+    def _line(self, xyz: Floats, mark: _Mark, layer: str) -> None:
+        self.lines.append((xyz, mark))
         self.layers.append(layer)
 
+    def heights(self) -> Floats:
+        """Return the heights of all places."""
+        rings = (ring for own in self.polygons for ring in own.places())
+        places = (*(xyz for xyz, _ in (*self.points, *self.lines)), *rings)
+        return np.concatenate([xyz[:, 2] for xyz in places])
 
-def _areas(path: Path, name: str, frame: Frame, polygons: list[_Polygons], findings: list[Finding]) -> list[Dataset]:
+    def flat(self) -> bool:
+        """Say whether no place has a height of its own."""
+        own = self.heights()
+        return bool((np.isnan(own) | (own == 0.0)).all())
+
+    def attributes(self, marks: Sequence[_Mark], called: str, findings: list[Finding]) -> dict[str, NDArray[Any]]:
+        """Return what placemarks say of themselves: their names under one name, and their extended data."""
+        names = [mark.name for mark in marks]
+        # Where a field of that name says the same, its spelling is kept.
+        again = any(
+            key.lower() == called and [mark.data.get(key, "") for mark in marks] == names
+            for key in {key for mark in marks for key in mark.data}
+        )
+        own = {} if again or not any(names) else {called: text_column(names)[0]}
+        return own | columns_of([mark.data for mark in marks], self.types, own, findings)
+
+
+def _areas(path: Path, name: str, frame: Frame, shapes: _Shapes, findings: list[Finding]) -> list[Dataset]:
+    polygons = shapes.polygons
     whole = np.array([each.shape() for each in polygons], object)
-    called = np.array([each.name.encode() for each in polygons])
     folders = [each.folder or "area" for each in polygons]
     names = list(dict.fromkeys(folders))
     areas, _ = areas_of(
         path,
         whole,
-        lambda k: polygons[k].name or f"area {k + 1}",
+        lambda k: polygons[k].mark.name or f"area {k + 1}",
         findings,
         name=name,
         frame=frame,
         layer=np.array([names.index(each) for each in folders]),
         layers=names,
-        attributes={"name": called} if (called != b"").any() else {},
+        attributes=shapes.attributes([each.mark for each in polygons], "name", findings),
     )
     return [areas] if len(areas) else []
 
@@ -333,26 +357,25 @@ def _datasets(path: Path, shapes: _Shapes, findings: list[Finding]) -> list[Data
     frame = Frame(frame_of_crs("EPSG:4326").crs, Unit.DEGREE, Unit.METRE)
     found: list[Dataset] = []
     several = sum(bool(each) for each in (points, lines, polygons)) > 1
-    heights = np.concatenate(
-        [xyz[:, 2] for xyz in (*(p[0] for p in points), *lines, *(ring for own in polygons for ring in own.places()))]
-    )
+    heights = shapes.heights()
     if np.isnan(heights).any() or (heights == 0.0).all():
         text = f"{spaced(int((np.isnan(heights) | (heights == 0)).sum()))} of {spaced(len(heights))} places without a height of their own (0 or none)."
         findings.append(Finding("no-height", text))
     if points:
-        xyz = np.concatenate([xyz for xyz, _, _ in points])
-        called = np.repeat(np.array([name.encode() for _, name, _ in points]), [len(p[0]) for p in points])
-        attributes = {"point": called} if (called != b"").any() else {}
+        xyz = np.concatenate([xyz for xyz, _ in points])
+        own = shapes.attributes([mark for _, mark in points], "point", findings)
+        sizes = [len(each) for each, _ in points]
+        attributes = {name: np.repeat(values, sizes) for name, values in own.items()}
         name = f"{path.stem} points" if several else path.stem
         found.append(PointSet(name=name, frame=frame, xyz=xyz, attributes=attributes))
     if lines:
-        work = from_lines(f"{path.stem} lines" if several else path.stem, frame, lines, shapes.layers)
+        called = f"{path.stem} lines" if several else path.stem
+        work = from_lines(called, frame, [xyz for xyz, _ in lines], shapes.layers)
         findings += interval_finding(work)
-        if any(shapes.names):
-            work = dataclasses.replace(work, attributes={"name": np.array([name.encode() for name in shapes.names])})
-        found.append(work)
+        attributes = shapes.attributes([mark for _, mark in lines], "name", findings)
+        found.append(dataclasses.replace(work, attributes=attributes))
     if polygons:
-        found += _areas(path, f"{path.stem} areas" if several else path.stem, frame, polygons, findings)
+        found += _areas(path, f"{path.stem} areas" if several else path.stem, frame, shapes, findings)
     return found
 
 
@@ -366,145 +389,3 @@ def _bytes(path: Path) -> bytes:
         raise FormatError(path, "there is no KML in the archive")
     # The standard: the first KML in the archive's root is the main one.
     return read_member(path, next((name for name in names if "/" not in name), names[0]))
-
-
-def write(datasets: Sequence[Dataset], path: Path, params: object, progress: Progress) -> None:
-    """Write points and lines as placemarks, in folders; they are in degrees, as the delivery has seen to.
-
-    A name that ends in .kmz gets the packed form.
-    """
-    if path.suffix.lower() != ".kmz":
-        with path.open("wb") as file:
-            _write_document(file, datasets, path.name, progress)
-        return
-    with (
-        zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive,
-        archive.open("doc.kml", "w", force_zip64=True) as file,
-    ):
-        _write_document(file, datasets, path.name, progress)
-
-
-def _write_document(file: IO[bytes], datasets: Sequence[Dataset], name: str, progress: Progress) -> None:
-    file.write(b'<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document>\n')
-    for k, each in enumerate(datasets):
-        part = progress.part(k / len(datasets), (k + 1) / len(datasets))
-        if each.kind == PointSet.kind:
-            _write_points(file, narrowed(each, PointSet), part)
-        elif each.kind == Areas.kind:
-            _write_areas(file, narrowed(each, Areas), part)
-        else:
-            _write_lines(file, each, part)
-    file.write(b"</Document></kml>\n")
-    progress.report(1.0, f"writing {name}")
-
-
-def _write_points(file: IO[bytes], points: PointSet, progress: Progress) -> None:
-    names = points.attributes.get("point")
-    known = names.tolist() if names is not None else [b""] * len(points.xyz)
-    file.write(f"<name>{escape(points.name)}</name>\n".encode())
-    for k, ((lon, lat, height), name) in enumerate(zip(points.xyz.tolist(), known, strict=True)):
-        text = plain(name)
-        own = f"<name>{escape(text)}</name>" if text else ""
-        z, mode = (f",{height:.4f}", "absolute") if np.isfinite(height) else ("", "clampToGround")
-        file.write(
-            f"<Placemark>{own}<Point><altitudeMode>{mode}</altitudeMode>"
-            f"<coordinates>{lon:.9f},{lat:.9f}{z}</coordinates></Point></Placemark>\n".encode()
-        )
-        if k % 10_000 == 0:
-            progress.report(k / len(points.xyz), f"writing {points.name}")
-
-
-def _write_lines(file: IO[bytes], dataset: Dataset, progress: Progress) -> None:
-    """Write a folder for each layer; a contour is named after its level."""
-    lines = dataset.as_lines()
-    levels = narrowed(dataset, Contours).levels.tolist() if dataset.kind == Contours.kind else []
-    called = lines.attributes.get("name")
-    rows: list[bytes] = []
-    for line in range(len(lines)):
-        rows.append(_coordinates(lines.line(line)))
-        if line % 2_000 == 0:
-            progress.report(0.8 * line / len(lines), f"writing {dataset.name}")
-    for k, layer in enumerate(lines.layers):
-        values = np.flatnonzero(lines.layer == k).tolist()
-        if not values:
-            continue
-        file.write(f"<Folder><name>{escape(layer or dataset.name)}</name>\n".encode())
-        for line in values:
-            name = f"<name>{levels[line]:.10g}</name>" if levels else _name(called, line)
-            mode = "absolute" if np.isfinite(lines.line(line)[:, 2]).any() else "clampToGround"
-            file.write(f"<Placemark>{name}<LineString><altitudeMode>{mode}</altitudeMode><coordinates>".encode())
-            file.write(rows[line])
-            file.write(b"</coordinates></LineString></Placemark>\n")
-        file.write(b"</Folder>\n")
-
-
-def _coordinates(xyz: Floats) -> bytes:
-    # A place without a height lies on the ground, which the standard says by leaving the height out.
-    return " ".join(f"{e:.9f},{n:.9f}" + (f",{z:.4f}" if z == z else "") for e, n, z in xyz.tolist()).encode()
-
-
-def _name(called: NDArray[Any] | None, k: int) -> str:
-    text = "" if called is None else plain(called[k])
-    return f"<name>{escape(text)}</name>" if text else ""
-
-
-def _write_areas(file: IO[bytes], areas: Areas, progress: Progress) -> None:
-    """Write a folder for each layer; of a polygon first its rim, then its holes (OGC KML 2.2, 10.8)."""
-    called = areas.attributes.get("name")
-    ends = areas.offsets
-    for k, layer in enumerate(areas.layers):
-        values = np.flatnonzero(areas.layer == k).tolist()
-        if not values:
-            continue
-        file.write(f"<Folder><name>{escape(layer or areas.name)}</name>\n".encode())
-        for done, own in enumerate(values):
-            file.write(f"<Placemark>{_name(called, own)}<MultiGeometry>".encode())
-            for part in range(int(areas.members[own]), int(areas.members[own + 1])):
-                rings = range(int(areas.parts[part]), int(areas.parts[part + 1]))
-                known = np.isfinite(areas.vertices[ends[rings[0]] : ends[rings[-1] + 1], 2]).any()
-                mode = "absolute" if known else "clampToGround"
-                file.write(f"<Polygon><altitudeMode>{mode}</altitudeMode>".encode())
-                for ring in rings:
-                    side = b"outerBoundaryIs" if ring == rings[0] else b"innerBoundaryIs"
-                    file.write(b"<%s><LinearRing><coordinates>" % side)
-                    file.write(_coordinates(areas.vertices[ends[ring] : ends[ring + 1]]))
-                    file.write(b"</coordinates></LinearRing></%s>" % side)
-                file.write(b"</Polygon>")
-            file.write(b"</MultiGeometry></Placemark>\n")
-            if done % 2_000 == 0:
-                progress.report(done / len(values), f"writing {areas.name}")
-        file.write(b"</Folder>\n")
-
-
-def sniff(head: bytes, path: Path) -> int:
-    """The root element, or an archive with a KML in it."""
-    if head.startswith(b"PK\3\4"):
-        if path.suffix.lower() == ".kmz":
-            return 95
-        return 80 if any(name.lower().endswith(".kml") for name in member_names(path)) else 0
-    plain = head.replace(b"\0", b"")
-    if re.search(rb"<(\w+:)?kml[\s>]", plain[:8192]):
-        return 100
-    return 45 if path.suffix.lower() == ".kml" and plain.lstrip().startswith(b"<") else 0
-
-
-FORMAT = Format(
-    id="kml",
-    title="KML or KMZ",
-    used_for="GIS",
-    suffixes=(".kml", ".kmz"),
-    sniff=sniff,
-    carries=Carries(
-        kinds=(PointSet, Linework, Contours, Areas),
-        several=True,
-        geographic=True,
-        units="both",
-        crs=True,
-        attributes=("point", "name"),
-        open_heights=True,
-    ),
-    weigh=weighing(points=135, vertices=33, lines=130, areas=100, rings=110),
-    read=read,
-    write=write,
-    read_params=KmlReadParams,
-)
