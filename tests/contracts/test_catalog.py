@@ -84,6 +84,15 @@ def test_parameters_round_trip_as_words(declared):
                     declare.build(params, {field.name: "inf"})
 
 
+@pytest.mark.parametrize("declared", [*catalog.CONVERSIONS, *catalog.FORMATS], ids=lambda each: each.id)
+def test_no_choice_is_called_as_no_choice_is(declared):
+    """Where a value may be open, “none” and “off” leave it open: no choice can have that name."""
+    for name in ("params", "read_params", "write_params"):
+        for field in declare.fields(getattr(declared, name)) if hasattr(declared, name) else ():
+            if field.optional:
+                assert not {"none", "off"} & set(field.choices), field.name
+
+
 @pytest.mark.parametrize("conversion", catalog.CONVERSIONS, ids=lambda each: each.id)
 def test_every_conversion_runs_and_speaks(conversion, kinds):
     for kind in conversion.takes_with(conversion.params()):

@@ -57,6 +57,47 @@ def fit_of(data, local, known, **words):
     return convert(FIT, own, params, Silent())[0]
 
 
+def test_worked_example():
+    """Ghilani, Adjustment Computations, example 18.1: the conformal transformation of three control points (from memory).
+
+    The book gives a = −4.51249, b = −0.25371, Tx = 1 050 003.715, Ty = 50 542.131, a turn of 183°13′05.0″, a scale of
+    4.51962, residuals to the millimetre and a standard error of 0.136. It fits measured coordinates, so that the residual is
+    fitted minus given, as ours.
+    """
+    local = np.array([(121.622, -128.066, 0), (141.228, 187.718, 0), (175.802, 135.728, 0)])
+    known = np.array([(1049422.40, 51089.20, 0), (1049413.95, 49659.30, 0), (1049244.95, 49884.95, 0)])
+    result = fit_of(points(local), points(local), points(known), heights="none")
+    own = result.figures
+    assert own["heights"] == "none" and own["rmse_height"] is None
+    assert own["scale"] == pytest.approx(4.51962, abs=5e-6)
+    assert own["rotation_degrees"] % 360 == pytest.approx(183 + 13 / 60 + 5.0 / 3600, abs=0.05 / 3600)
+    assert own["shift"][:2] == pytest.approx([1_050_003.715, 50_542.131], abs=6e-4)
+    assert own["matrix"][0][0] == pytest.approx(-4.51249, abs=6e-6)
+    assert abs(own["matrix"][0][1]) == pytest.approx(0.25371, abs=6e-6)
+    residuals = [(row["east"], row["north"]) for row in own["residuals"]]
+    assert np.round(residuals, 3).tolist() == [[0.004, -0.029], [0.101, -0.077], [-0.105, 0.106]]
+    assert own["redundancy"] == 2
+
+
+def test_heights_stay_where_that_is_said():
+    """“none” is a choice here; nothing said leaves it to what the points have."""
+    known = grid_of()
+    data = points(LOCAL)
+    assert fit_of(data, data, points(known), heights="none").dataset.xyz[:, 2].tolist() == LOCAL[:, 2].tolist()
+    assert fit_of(data, data, points(known)).dataset.xyz[0, 2] == pytest.approx(230.0)
+
+
+def test_what_a_kept_fit_says_is_not_said_otherwise(tmp_path):
+    data, kept = points(LOCAL), str(tmp_path / "kept.json")
+    fit_of(data, data, points(grid_of()), model="affine", keep=kept)
+    own = Inputs.of_pairs([("data", data)])
+    _, params = convert(FIT, own, declare.build(FIT.params, {"using": kept}), Silent())
+    assert params.model is Model.AFFINE and declare.to_words(params)["heights"] == "shift"
+    for words in ({"model": "shift"}, {"heights": "none"}, {"by": "point"}, {"drop": "yes"}, {"keep": kept}):
+        with pytest.raises(CallError, match=next(iter(words))):
+            convert(FIT, own, declare.build(FIT.params, {"using": kept, **words}), Silent())
+
+
 # ------------------------------------------------------------------------------------------- what least squares gives
 
 

@@ -252,7 +252,7 @@ def _questions(command: Callable[..., argparse.ArgumentParser], common: Callable
     parser.add_argument(
         "--model", choices=("shift", "helmert", "helmert_fixed", "affine", "helmert_3d"), help="which model (helmert)"
     )
-    parser.add_argument("--heights", choices=("shift", "plane", "none"), help="how heights are brought along")
+    parser.add_argument("--heights", choices=("auto", "shift", "plane", "none"), help="how heights are brought along")
     parser.add_argument("--by", metavar="FIELD", help="attribute with the numbers or names of the points")
     parser.add_argument("--blunder", metavar="N", help="name points beyond this many standard deviations (3)")
     parser.add_argument("--drop", action="store_true", help="leave those points out")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -36,6 +37,15 @@ from vastgrid.terrain.place.moving import Fitted, moved
 from vastgrid.terrain.place.tiled_motion import ground_before, moved_outline, moved_tile
 
 
+class HeightsBy(Enum):
+    """How heights are brought along."""
+
+    AUTO = "auto"
+    SHIFT = "shift"
+    PLANE = "plane"
+    NONE = "none"
+
+
 @dataclass(frozen=True)
 class FitParams:
     """By which model, and what becomes of points that do not fit."""
@@ -55,14 +65,18 @@ class FitParams:
         ),
     ] = Model.HELMERT
     heights: Annotated[
-        Heights | None,
+        HeightsBy,
         Param(
             "Heights by",
-            "shift: one amount; plane: a tilted plane over the local points; none: heights stay.",
-            said=(("shift", "one shift"), ("plane", "a plane"), ("none", "nothing")),
-            absent="what the points have",
+            "auto: shift where both sets have heights; shift: one amount; plane: a tilted plane over the local points; none: heights stay.",
+            said=(
+                ("auto", "what the points have"),
+                ("shift", "one shift"),
+                ("plane", "a plane"),
+                ("none", "nothing"),
+            ),
         ),
-    ] = None
+    ] = HeightsBy.AUTO
     by: Annotated[
         str,
         Param(
@@ -112,7 +126,15 @@ _KNOWN_SCALES = (
 
 
 def settle(inputs: Inputs, params: FitParams) -> FitParams:
-    """Say by which attribute points are paired, and how heights are brought along, by what the points have."""
+    """Say by which attribute points are paired, and how heights are brought along, by what the points or a kept fit have.
+
+    Raises
+    ------
+    CallError
+        If something is asked for that a kept fit says otherwise, or that needs points.
+    """
+    if params.using:
+        return _as_kept(params)
     local, known = _both(inputs)
     if local is None or known is None:
         return params
@@ -120,10 +142,25 @@ def settle(inputs: Inputs, params: FitParams) -> FitParams:
         (name for name in local.attributes if name.lower() in POINT_NAMES and point_names(known, name) is not None), ""
     )
     heights = params.heights
-    if heights is None:
+    if heights is HeightsBy.AUTO:
         both = all(np.isfinite(each.xyz[:, 2]).any() for each in (local, known))
-        heights = Heights.SHIFT if both and not params.model.solid else Heights.NONE
+        heights = HeightsBy.SHIFT if both and not params.model.solid else HeightsBy.NONE
     return dataclasses.replace(params, by=by, heights=heights)
+
+
+def _as_kept(params: FitParams) -> FitParams:
+    fit, usual = kept_fit(Path(params.using)).fit, FitParams()
+    own = dataclasses.replace(params, model=fit.model, heights=HeightsBy(fit.heights.value))
+    asked = {"model": params.model, "heights": params.heights}
+    for name, value in asked.items():
+        if value not in (getattr(usual, name), getattr(own, name)):
+            raise CallError(
+                f"{params.using} keeps a fit with {name}={getattr(own, name).value}; leave out {name}={value.value}, or fit anew"
+            )
+    for name in ("by", "drop", "keep"):
+        if getattr(params, name) != getattr(usual, name):
+            raise CallError(f"a fit that was kept is applied as it is: leave out {name}, or using")
+    return own
 
 
 def _both(inputs: Sequence[Dataset]) -> tuple[PointSet | None, PointSet | None]:
@@ -167,7 +204,7 @@ def run(inputs: Inputs, params: FitParams, progress: Progress) -> Result:
             raise CallError(f"{each.name} is in degrees; bring it onto a grid first (reproject)")
     params = settle(inputs, params)
     pairs = paired(local, known, params.by, findings)
-    heights = params.heights or Heights.NONE
+    heights = Heights(params.heights.value)
     progress.report(0.1, "fitting")
     far = outlying(pairs.local, pairs.known, params.model, heights, params.blunder)
     used = pairs.chosen(~far) if params.drop else pairs
