@@ -1,8 +1,10 @@
 """Polygons of every format that has them, against pyogrio, GEOS, ezdxf and PROJ, and by the formats' own rules."""
 
+import base64
 import dataclasses
 import json
 import math
+import re
 import struct
 import zipfile
 
@@ -13,6 +15,7 @@ import pytest
 import shapely
 
 from builders import METRES
+from examples import examples
 from vastgrid import catalog
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.progress import Silent
@@ -20,7 +23,9 @@ from vastgrid.base.quantities import Unit
 from vastgrid.data.areas import Areas, from_shapes
 from vastgrid.data.frame import frame_of_crs
 from vastgrid.delivery.deliver import deliver
+from vastgrid.formats.webscene import SceneWriteParams
 from vastgrid.measures.area_sizes import sizes_of
+from vastgrid.measures.heights import heights
 from vastgrid.params import declare
 
 DRIVERS = {"geopackage": "GPKG", "shapefile": "ESRI Shapefile", "geojson": "GeoJSON", "flatgeobuf": "FlatGeobuf"}
@@ -247,6 +252,36 @@ def test_extended_data_of_kml(tmp_path, kind):
     assert info["features"] == 2 and {"use", "size", "no", "code"} <= set(info["fields"])
     (again,) = read(tmp_path / "b.kml").datasets
     assert {name: again.attributes[name].tolist() for name in expected} == expected
+
+
+def filled(path):
+    """Plan area of the triangles that fill each layer of areas of a scene, and whether their corners lie at some heights."""
+    scene = json.loads(re.search(r'id="vastgrid-scene">(.*?)</script>', path.read_text(encoding="utf-8"), re.DOTALL)[1])
+    for layer in scene["layers"]:
+        if layer["kind"] == "areas":
+            xyz = np.frombuffer(base64.b64decode(layer["fill"]), "<f4").reshape(-1, 3).astype(float)
+            corners = xyz[np.frombuffer(base64.b64decode(layer["corners"]), "<u4").reshape(-1, 3)]
+            (ax, ay), (bx, by) = (corners[:, 1, :2] - corners[:, 0, :2]).T, (corners[:, 2, :2] - corners[:, 0, :2]).T
+            yield layer["name"], 0.5 * np.abs(ax * by - ay * bx).sum(), xyz + scene["origin"]
+
+
+def test_areas_fill_a_scene(tmp_path):
+    """The fill is as large as the areas, holes left out, and lies on the ground; beside it it is flat."""
+    own = examples()
+    tin = own["tin"]
+    middle = np.append(tin.vertices[:, :2].mean(axis=0), 0.0)
+    areas = dataclasses.replace(own["areas"], vertices=own["areas"].vertices + middle)
+    delivery = deliver([tin, areas], tmp_path / "a.html", catalog.format_named("scene"), SceneWriteParams(), Silent())
+    assert delivery.good, delivery.checks
+    found = {name: (size, xyz) for name, size, xyz in filled(tmp_path / "a.html")}
+    assert list(found) == ["plots: PLOTS", "plots: PONDS"]
+    for k, (size, xyz) in enumerate(found.values()):
+        assert size == pytest.approx(areas.sizes()[k], rel=1e-5)
+        on = heights(tin, np.ascontiguousarray(xyz[:, :2]))
+        over = np.isfinite(on)
+        assert over.any()
+        np.testing.assert_allclose(xyz[over, 2], on[over], atol=1e-3)
+    assert [each.kind for each in read(tmp_path / "a.html").datasets] == ["tin", "areas", "areas"]
 
 
 def hatched(path):

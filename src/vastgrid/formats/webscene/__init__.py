@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from vastgrid.data.areas import Areas
 from vastgrid.data.linework import Contours, Linework
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.pointset import PointSet
@@ -21,7 +22,7 @@ def sniff(head: bytes, path: Path) -> int:
     return 100 if MARK in head[:4096] else 0
 
 
-_each = weighing(triangles=16, vertices=16, points=20)
+_each = weighing(triangles=16, vertices=16, points=20, areas=300, rings=200)
 
 
 FORMAT = Format(
@@ -31,7 +32,7 @@ FORMAT = Format(
     suffixes=(".html", ".htm"),
     sniff=sniff,
     carries=Carries(
-        kinds=(Tin, Mesh, Contours, Linework, PointSet, Survey),
+        kinds=(Tin, Mesh, Contours, Linework, Areas, PointSet, Survey),
         several=True,
         units="both",
         labels=True,

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Progress
 from vastgrid.base.quantities import parse_unit
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import Linework
@@ -67,9 +68,8 @@ def _dataset(path: Path, layer: dict[str, Any], origin: Floats, frame: Frame) ->
     if layer["kind"] == "points":
         return PointSet(name=name, frame=frame, xyz=xyz)
     if layer["kind"] == "lines":
-        offsets = _numbers(layer["offsets"], "<u4").astype(np.int64)
-        known = _numbers(layer["known"], "u1").astype(np.bool_) if layer.get("known") else np.ones(len(xyz), np.bool_)
-        xyz[~known, 2] = np.nan
+        offsets = _ends(layer, "offsets")
+        _open(layer, xyz)
         if len(offsets) < 2 or offsets[-1] != len(xyz):
             raise ValueError("lines that do not fit their places")
         return Linework(
@@ -80,8 +80,35 @@ def _dataset(path: Path, layer: dict[str, Any], origin: Floats, frame: Frame) ->
             layer=np.zeros(len(offsets) - 1, np.int32),
             layers=(name,),
         )
+    if layer["kind"] == "areas":
+        return _areas(layer, name, xyz, frame)
     triangles = _numbers(layer["corners"], "<u4").reshape(-1, 3)
     if len(triangles) and int(triangles.max()) >= len(xyz):
         raise FormatError(path, f"{name} names corners that are not there; the page is damaged")
     kind = Tin if layer["kind"] == "surface" else Mesh
     return kind(name=name, frame=frame, vertices=xyz, triangles=triangles.astype(np.int32))
+
+
+def _ends(layer: dict[str, Any], which: str) -> NDArray[np.int64]:
+    return _numbers(layer[which], "<u4").astype(np.int64)
+
+
+def _open(layer: dict[str, Any], xyz: Floats) -> None:
+    """Take away the heights that lie on the ground because there are none."""
+    if layer.get("known"):
+        xyz[~_numbers(layer["known"], "u1").astype(np.bool_), 2] = np.nan
+
+
+def _areas(layer: dict[str, Any], name: str, xyz: Floats, frame: Frame) -> Areas:
+    _open(layer, xyz)
+    members = _ends(layer, "members")
+    return Areas(
+        name=name,
+        frame=frame,
+        vertices=xyz,
+        offsets=_ends(layer, "offsets"),
+        parts=_ends(layer, "parts"),
+        members=members,
+        layer=np.zeros(len(members) - 1, np.int32),
+        layers=(name,),
+    )

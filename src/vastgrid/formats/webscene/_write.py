@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import dataclasses
 import html
 import json
 from collections.abc import Sequence
@@ -19,6 +20,7 @@ from vastgrid import __version__
 from vastgrid.base.findings import Finding, counted
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import size_words
+from vastgrid.data.areas import Areas
 from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import crs_name, ratio_of
 from vastgrid.data.kinds import kind_of, narrowed
@@ -29,6 +31,7 @@ from vastgrid.data.survey import Survey
 from vastgrid.data.tin import Tin
 from vastgrid.format_support.meshfile import faces_of
 from vastgrid.format_support.origin import near
+from vastgrid.formats.webscene._fill import fill_of
 from vastgrid.measures.heights import heights
 from vastgrid.params.declare import Param
 from vastgrid.styling import ramps
@@ -44,6 +47,8 @@ class SceneWriteParams:
 
 # More than this opens slowly on an ordinary telephone.
 _LARGE = 12_000_000
+# More layers of areas than this are one layer of the page.
+_LAYERS = 40
 _PLAIN = "Contours"
 _CONTOURS = {"Contours": "#b08d57", "Index contours": "#8a5a2b", "Supplementary contours": "#c9b37c"}
 
@@ -74,7 +79,7 @@ def seen(vertices: Floats, params: SceneWriteParams) -> Floats:
 
 
 def given(datasets: Sequence[Dataset], params: SceneWriteParams) -> list[Dataset]:
-    """Return what is shown: contours parted at their labels and by what they are, records as lines."""
+    """Return what is shown: contours parted at their labels and by what they are, areas by layer, records as lines."""
     out: list[Dataset] = []
     for each in datasets:
         if isinstance(each, Contours):
@@ -95,9 +100,25 @@ def given(datasets: Sequence[Dataset], params: SceneWriteParams) -> list[Dataset
                     layers=(each.name,),
                 )
             )
+        elif isinstance(each, Areas):
+            out += _by_layer(each)
         else:
             out.append(each)
     return out
+
+
+def _by_layer(areas: Areas) -> list[Dataset]:
+    """Return the areas of each layer as a dataset with a colour of its own; all as one where there are too many layers."""
+    if len(areas.layers) > _LAYERS:
+        return [dataclasses.replace(areas, layer=np.zeros(len(areas), np.int32), layers=(areas.name,), attributes={})]
+    found: list[Dataset] = []
+    for k, layer in enumerate(areas.layers):
+        own = areas.chosen(np.flatnonzero(areas.layer == k))
+        title = areas.name if len(areas.layers) == 1 or not layer else f"{areas.name}: {layer}"
+        if len(own):
+            one = np.zeros(len(own), np.int32)
+            found.append(dataclasses.replace(own, name=title, layer=one, layers=(title,), attributes={}))
+    return found
 
 
 def _as_one(lines: Linework, name: str) -> Linework:
@@ -123,8 +144,9 @@ def says(datasets: Sequence[Dataset], params: SceneWriteParams) -> tuple[Finding
 def write(datasets: Sequence[Dataset], path: Path, params: SceneWriteParams, progress: Progress) -> None:
     """Write the page; see `FORMAT`."""
     parts = _parts()
-    every = [each.coordinates() for each in datasets]
-    place = near(np.nan_to_num(np.concatenate(every), nan=float(np.nanmin([np.nanmin(x[:, 2]) for x in every]))))
+    every = np.concatenate([each.coordinates() for each in datasets])
+    known = every[np.isfinite(every[:, 2]), 2]
+    place = near(np.nan_to_num(every, nan=float(known.min()) if len(known) else 0.0))
     frame = datasets[0].frame
     ground = next((each for each in datasets if kind_of(each).covers), datasets[0])
     title = params.title or ground.name
@@ -225,6 +247,14 @@ def _layer(
         if classes is not None and classes.dtype.kind in "iu":
             about["colours"] = _packed(ramps.classes()[np.clip(classes, 0, 255)], "u1")
         return about
+    if isinstance(dataset, Areas):
+        known = np.isfinite(dataset.vertices[:, 2])
+        xyz = _on_ground(dataset.vertices, tins, lowest)
+        fill, corners = fill_of(dataset, tins, lowest)
+        about |= {"kind": "areas", "places": _packed(xyz - place, "<f4"), "offsets": _packed(dataset.offsets, "<u4")}
+        about |= {"parts": _packed(dataset.parts, "<u4"), "members": _packed(dataset.members, "<u4")}
+        about |= {"fill": _packed(fill - place, "<f4"), "corners": _packed(corners, "<u4")}
+        return about if known.all() else about | {"known": _packed(known, "u1")}
     lines = narrowed(dataset, Linework)
     named = [own for name, own in _CONTOURS.items() if dataset.name.lower().endswith(f": {name.lower()}")]
     about["colour"] = named[0] if named else _CONTOURS[_PLAIN] if "contour" in dataset.name.lower() else colour

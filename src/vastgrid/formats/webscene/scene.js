@@ -95,12 +95,30 @@ function pointsOf(layer) {
   return { thing: new THREE.Points(shape, new THREE.PointsMaterial(paint)), xyz };
 }
 
+function areasOf(layer) {
+  const rims = linesOf(layer);
+  const shape = new THREE.BufferGeometry();
+  shape.setAttribute("position", new THREE.BufferAttribute(numbers(layer.fill, Float32Array), 3));
+  shape.setIndex(new THREE.BufferAttribute(numbers(layer.corners, Uint32Array), 1));
+  // In front of the ground that it lies on, and as bright from everywhere.
+  const paint = new THREE.MeshBasicMaterial({
+    color: layer.colour, transparent: true, opacity: 0.45, side: THREE.DoubleSide, depthWrite: false,
+    polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1,
+  });
+  const thing = new THREE.Group();
+  thing.add(new THREE.Mesh(shape, paint), rims.thing);
+  return { thing, xyz: rims.xyz };
+}
+
 for (const layer of data.layers) {
-  const made = { surface: surfaceOf, mesh: surfaceOf, lines: linesOf, points: pointsOf }[layer.kind](layer);
+  const made = { surface: surfaceOf, mesh: surfaceOf, lines: linesOf, points: pointsOf, areas: areasOf }[layer.kind](layer);
   made.layer = layer;
   ground.add(made.thing);
   layers.push(made);
-  box.union(new THREE.Box3().setFromBufferAttribute(made.thing.geometry.getAttribute("position")));
+  for (const each of made.thing.geometry ? [made.thing] : made.thing.children) {
+    const position = each.geometry.getAttribute("position");
+    if (position.count) box.union(new THREE.Box3().setFromBufferAttribute(position));
+  }
 }
 const surfaces = layers.filter((own) => own.layer.kind === "surface" || own.layer.kind === "mesh");
 
