@@ -13,7 +13,7 @@ from shared import FOLDER, best, make_tin, peak, row
 
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.answers import accuracy
+from vastgrid.conversions.answers import accuracy
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin

@@ -42,7 +42,7 @@ def cloud(tin: Tin) -> PointSet:
 
 def contours(tin: Tin, vertices: int):
     """Contours of about so many vertices."""
-    from vastgrid.convert.lines.contours import levels_between
+    from vastgrid.conversions.lines.contours import levels_between
     from vastgrid.data.linework import Contours
 
     pair = (float(tin.vertices[:, 2].min()), float(tin.vertices[:, 2].max()))

@@ -11,8 +11,8 @@ from shared import FOLDER, best, make_tin, row, survey
 
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.grids import grid as grid_conversion
-from vastgrid.convert.lines import labels as label_conversion
+from vastgrid.conversions.grids import grid as grid_conversion
+from vastgrid.conversions.lines import labels as label_conversion
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
@@ -136,7 +136,7 @@ from shared import peak
 from vastgrid.base.progress import Silent
 from vastgrid.formats import las
 from vastgrid.kernels import warm
-from vastgrid.convert.grids import grid
+from vastgrid.conversions.grids import grid
 from vastgrid.params import declare
 warm.warm()
 path = Path(sys.argv[1])

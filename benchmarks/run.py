@@ -48,7 +48,7 @@ from vastgrid.kernels.triangles import topology
 def bench_tin() -> None:
     import pythoncdt as cdt
 
-    from vastgrid.convert.surfaces.tin import TinParams, run
+    from vastgrid.conversions.surfaces.tin import TinParams, run
 
     xyz = survey(1_000_000)
     rng = np.random.default_rng(5)

@@ -124,7 +124,7 @@ print(seconds, file=sys.stderr)
 
 def bench_ground() -> None:
     """Ground of 2 M points, beside the cloth-simulation package with cells as wide as ours."""
-    from vastgrid.convert.points import ground
+    from vastgrid.conversions.points import ground
 
     xyz, is_ground = _scene(2_000_000, 1000.0)
     points = PointSet(name="Scan", frame=METRES, xyz=xyz)
@@ -265,7 +265,7 @@ import sys, time
 sys.path.insert(0, sys.argv[1])
 from shared import peak, survey
 from vastgrid.base.progress import Silent
-from vastgrid.convert.surfaces.tin import TinParams, run
+from vastgrid.conversions.surfaces.tin import TinParams, run
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.kernels import warm

@@ -8,7 +8,7 @@ import numpy as np
 
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.surfaces import tin as tin_conversion
+from vastgrid.conversions.surfaces import tin as tin_conversion
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin, areas

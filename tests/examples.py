@@ -9,8 +9,8 @@ import shapely
 
 from builders import METRES, ground, scattered
 from vastgrid.base.progress import Silent
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
 from vastgrid.data.areas import from_shapes
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.linework import from_lines

@@ -79,7 +79,7 @@ class Listed(Sequence[D]):
 
 
 CONVERSIONS: Listed[Conversion] = Listed(
-    "vastgrid.convert",
+    "vastgrid.conversions",
     "CONVERSION",
     """
     answers.accuracy grids.align points.along areas=lines.to_areas lines.arrows grids.aspect lines.bands answers.between

@@ -28,7 +28,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.base.words import instead
 from vastgrid.cli.main import run as command
 from vastgrid.cli.shells import script
-from vastgrid.convert.grids import grid
+from vastgrid.conversions.grids import grid
 from vastgrid.data.attributes import numbers_of_texts
 from vastgrid.data.linework import from_lines
 from vastgrid.data.table import Table

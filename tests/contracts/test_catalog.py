@@ -13,7 +13,7 @@ import pytest
 import shapely
 
 import samples
-import vastgrid.convert
+import vastgrid.conversions
 import vastgrid.formats
 from builders import METRES, ground, scattered
 from examples import asked_of, examples
@@ -21,8 +21,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, Cancelled, DataError, ParamError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
 from vastgrid.data.areas import from_shapes
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import from_lines
@@ -57,7 +57,7 @@ def kinds():
 
 
 def test_every_module_is_listed_once():
-    for package, listed in ((vastgrid.convert, catalog.CONVERSIONS), (vastgrid.formats, catalog.FORMATS)):
+    for package, listed in ((vastgrid.conversions, catalog.CONVERSIONS), (vastgrid.formats, catalog.FORMATS)):
         # A module has one declaration; one of formats may have others, of files that its reader reads too.
         declared = []
         for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
@@ -318,7 +318,7 @@ def test_import_contracts_catch_a_planted_fault(tmp_path):
     faults = {
         "kernels/triangles/locate.py": "import vastgrid.catalog\n",
         "formats/obj.py": "import vastgrid.formats.text\n",
-        "convert/grids/grid.py": "import vastgrid.convert.surfaces.tin\n",
+        "convert/grids/grid.py": "import vastgrid.conversions.surfaces.tin\n",
         "checks/gaps.py": "import vastgrid.checks.spikes\n",
         "lineage/store.py": "import PyQt6.QtCore\n",
         "qt/desk/making.py": "import vastgrid.qt.panel.panel\n",

@@ -10,9 +10,9 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import DEGREE, Length, Unit, length_in
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
-from vastgrid.convert.surfaces import tin
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
+from vastgrid.conversions.surfaces import tin
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet

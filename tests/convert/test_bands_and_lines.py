@@ -7,10 +7,10 @@ import shapely
 from builders import METRES, ORIGIN, ground, scattered
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.grids import grid as grid_conversion
-from vastgrid.convert.grids import slope
-from vastgrid.convert.lines import arrows, bands, no_change, offset
-from vastgrid.convert.points import along, scatter
+from vastgrid.conversions.grids import grid as grid_conversion
+from vastgrid.conversions.grids import slope
+from vastgrid.conversions.lines import arrows, bands, no_change, offset
+from vastgrid.conversions.points import along, scatter
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import Tin, areas
@@ -204,7 +204,7 @@ def test_two_planes_meet_in_a_straight_line():
 
 def _plane(places, height) -> Tin:
     points = scattered(len(places), height=height)
-    from vastgrid.convert.surfaces import tin as tin_conversion
+    from vastgrid.conversions.surfaces import tin as tin_conversion
 
     x, y = (places - ORIGIN).T
     import dataclasses

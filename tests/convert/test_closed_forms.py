@@ -5,10 +5,10 @@ import pytest
 
 from builders import METRES, scattered
 from vastgrid.base.progress import Silent
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
-from vastgrid.convert.surfaces import grid_to_tin as facets
-from vastgrid.convert.surfaces import tin as building
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
+from vastgrid.conversions.surfaces import grid_to_tin as facets
+from vastgrid.conversions.surfaces import tin as building
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
 from vastgrid.params import declare

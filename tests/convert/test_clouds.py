@@ -8,8 +8,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.points import ground as telling
-from vastgrid.convert.points import thin
+from vastgrid.conversions.points import ground as telling
+from vastgrid.conversions.points import thin
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet
 from vastgrid.execution.steps import convert, read_file
@@ -118,7 +118,7 @@ def test_one_point_of_each_cell_counted_from_whole_multiples(keep):
 def test_a_tin_of_the_ground_alone():
     points, _ = scene(houses=5, count=20_000)
     result = telling.run([points], telling.settle([points], telling.GroundParams()), Silent())
-    from vastgrid.convert.surfaces import tin as building
+    from vastgrid.conversions.surfaces import tin as building
 
     params = building.settle([result.dataset], building.TinParams(classes="2"))
     made = building.run([result.dataset], params, Silent())

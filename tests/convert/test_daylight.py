@@ -7,7 +7,7 @@ import shapely
 from builders import METRES, ORIGIN, ground, sound
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.surfaces import daylight
+from vastgrid.conversions.surfaces import daylight
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import Tin, areas

@@ -9,7 +9,7 @@ from scipy.interpolate import LinearNDInterpolator
 from builders import DATA, METRES, ORIGIN, ground, scattered
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.grids import align, grid, mosaic
+from vastgrid.conversions.grids import align, grid, mosaic
 from vastgrid.data.classes import CLASSES
 from vastgrid.data.pointset import PointSet
 from vastgrid.declarations.conversion import Inputs

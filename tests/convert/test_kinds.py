@@ -11,10 +11,10 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
-from vastgrid.convert.lines import records_to_lines as courses
-from vastgrid.convert.whole import reproject, system
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
+from vastgrid.conversions.lines import records_to_lines as courses
+from vastgrid.conversions.whole import reproject, system
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.linework import Contours, Linework, from_lines
 from vastgrid.data.mesh import Mesh

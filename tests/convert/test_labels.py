@@ -11,7 +11,7 @@ from builders import METRES, ground
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.lines import contours, labels, ticks
+from vastgrid.conversions.lines import contours, labels, ticks
 from vastgrid.data.frame import UNKNOWN
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from builders import METRES
 from vastgrid.base.progress import Silent
-from vastgrid.convert.surfaces.tin import Meeting, TinParams, run, settle
+from vastgrid.conversions.surfaces.tin import Meeting, TinParams, run, settle
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.kernels.triangles.crossings import on_segments

@@ -18,7 +18,7 @@ from examples import examples
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.whole import heights, move
+from vastgrid.conversions.whole import heights, move
 from vastgrid.data.frame import Frame, epsg_code, height_system
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import Contours
@@ -190,7 +190,7 @@ def test_steps_are_kept_and_spoken():
 
 
 def test_labels_of_contours_go_along():
-    from vastgrid.convert.lines import labels
+    from vastgrid.conversions.lines import labels
 
     own = examples()["contours"]
     params = labels.settle([own], declare.build(labels.LabelParams, {"only": "all"}))

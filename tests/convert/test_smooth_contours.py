@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from builders import DATA, METRES, ORIGIN, ground
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.lines import contours
 from vastgrid.data.grid import Grid
 from vastgrid.measures.heights import heights
 from vastgrid.params import declare

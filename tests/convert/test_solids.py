@@ -9,7 +9,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.solids import solid, structures
+from vastgrid.conversions.solids import solid, structures
 from vastgrid.data.frame import UNKNOWN, Frame
 from vastgrid.data.grid import Grid
 from vastgrid.data.mesh import Mesh

@@ -10,7 +10,7 @@ from builders import DATA, METRES, ORIGIN, scattered, sound
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert.surfaces import tin as building
+from vastgrid.conversions.surfaces import tin as building
 from vastgrid.data.line_roles import BREAKLINE
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet

@@ -10,8 +10,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.mesh import Mesh
 from vastgrid.declarations.fileformat import as_carried

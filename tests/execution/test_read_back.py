@@ -11,8 +11,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError, WriteError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.survey import Record, survey_of

@@ -13,7 +13,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.lines import contours
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.data.tin import Tin, areas
 from vastgrid.delivery.deliver import deliver

@@ -13,7 +13,7 @@ from builders import METRES, ORIGIN, ground, scattered
 from vastgrid.base.errors import FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.lines import contours
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import areas
 from vastgrid.execution.steps import read_file

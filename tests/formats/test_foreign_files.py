@@ -15,8 +15,8 @@ from builders import DATA, METRES, ground
 from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.lines import contours
-from vastgrid.convert.surfaces import grid_to_tin as facets
+from vastgrid.conversions.lines import contours
+from vastgrid.conversions.surfaces import grid_to_tin as facets
 from vastgrid.data.mesh import Mesh
 from vastgrid.declarations.fileformat import losses
 from vastgrid.execution.steps import convert, read_file
@@ -166,7 +166,7 @@ def test_a_mesh_keeps_its_upright_faces(tmp_path):
     result = dxf.read(tmp_path / "a.dxf", dxf.DxfReadParams(), Silent())
     (made,) = result.datasets
     assert isinstance(made, Mesh) and len(made.triangles) == 6 and "upright-faces" in codes(result)
-    from vastgrid.convert.surfaces import mesh_to_tin as upper
+    from vastgrid.conversions.surfaces import mesh_to_tin as upper
 
     tin = upper.run([made], upper.UpperParams(), Silent())
     assert len(tin.dataset.triangles) == 4 and "2 faces of 6 have no area in plan" in " ".join(

@@ -13,8 +13,8 @@ from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.base.words import plain
-from vastgrid.convert.lines import contours
-from vastgrid.convert.surfaces.tin import TinParams, run
+from vastgrid.conversions.lines import contours
+from vastgrid.conversions.surfaces.tin import TinParams, run
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.survey import Record, survey_of

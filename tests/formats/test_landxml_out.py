@@ -9,8 +9,8 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
 from vastgrid.delivery.deliver import deliver
 from vastgrid.execution.steps import read_file
 from vastgrid.params import declare

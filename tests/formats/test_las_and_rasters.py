@@ -9,7 +9,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import DataError, FormatError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.grids import grid
+from vastgrid.conversions.grids import grid
 from vastgrid.data.frame import Frame, frame_of_crs, height_system, same_place
 from vastgrid.data.grid import Grid
 from vastgrid.data.pointset import PointSet

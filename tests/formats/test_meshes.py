@@ -14,7 +14,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import FormatError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.surfaces import mesh_to_tin as upper
+from vastgrid.conversions.surfaces import mesh_to_tin as upper
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin, areas
 from vastgrid.execution.steps import read_file

@@ -21,7 +21,7 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.lines import contours
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines

@@ -41,7 +41,7 @@ def test_info_of_a_text_loads_neither_compiler_nor_libraries_of_others(text):
     assert not {name for name in modules for each in heavy if name == each or name.startswith(each + ".")}
     # Code that is compiled already is used without the compiler's own libraries of types.
     assert "numba" in modules and "numba.cpython.cmathimpl" not in modules
-    assert not any(name.startswith("vastgrid.convert.") for name in modules)
+    assert not any(name.startswith("vastgrid.conversions.") for name in modules)
 
 
 def test_a_conversion_loads_its_own_module_and_format_only(text, tmp_path):

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from builders import METRES
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.lines import contours
 from vastgrid.data.grid import Grid
 from vastgrid.kernels.drawing.shade import hillshade, slope_aspect
 from vastgrid.kernels.lines.gridlines import grid_isolines
@@ -108,7 +108,7 @@ def test_lines_end_at_the_rim_only_and_keep_higher_ground_on_the_left(seed, top,
 def test_levels_on_vertices_are_measured(interval, base):
     rng = np.random.default_rng(5)
     x, y = (part.ravel() * 10.0 + rng.uniform(-3, 3, 1600) for part in np.meshgrid(np.arange(40.0), np.arange(40.0)))
-    from vastgrid.convert.surfaces import tin
+    from vastgrid.conversions.surfaces import tin
     from vastgrid.data.pointset import PointSet
 
     cloud = PointSet(frame=METRES, xyz=np.column_stack((x, y, np.round(6 * np.sin(x / 60) * np.cos(y / 50)))))

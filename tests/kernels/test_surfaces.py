@@ -9,10 +9,10 @@ from matplotlib.cbook import get_sample_data
 from builders import METRES, ORIGIN, ground, scattered
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.grids import grid
-from vastgrid.convert.lines import contours
-from vastgrid.convert.points import points
-from vastgrid.convert.surfaces import grid_to_tin as facets
+from vastgrid.conversions.grids import grid
+from vastgrid.conversions.lines import contours
+from vastgrid.conversions.points import points
+from vastgrid.conversions.surfaces import grid_to_tin as facets
 from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid
 from vastgrid.kernels.cells import raster
@@ -83,8 +83,8 @@ def lines_by_level(result):
 
 def test_contours_of_a_cone_are_circles():
     points_ = scattered(6000, size=(200.0, 200.0), height=lambda x, y: 100.0 - np.hypot(x - 100, y - 100))
-    from vastgrid.convert.surfaces.tin import TinParams
-    from vastgrid.convert.surfaces.tin import run as build
+    from vastgrid.conversions.surfaces.tin import TinParams
+    from vastgrid.conversions.surfaces.tin import run as build
 
     tin = build([points_], TinParams(), Silent()).dataset
     made = contours.run([tin], contours.ContourParams(Length(10.0), Length(0.0), 5), Silent()).dataset
@@ -150,8 +150,8 @@ def test_levels_at_vertices_do_not_branch():
 def test_contour_loss_is_real():
     # Between two contours a parabola bulges by at most a known height; the contours alone make it flat.
     points_ = scattered(20_000, height=lambda x, y: 0.0005 * (x - 100) ** 2)
-    from vastgrid.convert.surfaces.tin import TinParams
-    from vastgrid.convert.surfaces.tin import run as build
+    from vastgrid.conversions.surfaces.tin import TinParams
+    from vastgrid.conversions.surfaces.tin import run as build
 
     tin = build([points_], TinParams(), Silent()).dataset
     result = contours.run([tin], contours.ContourParams(Length(1.0)), Silent())

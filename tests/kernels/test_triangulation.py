@@ -10,7 +10,7 @@ from builders import METRES, ORIGIN, scattered
 from vastgrid.base.errors import CallError, DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert.surfaces.tin import Meeting, TinParams, run
+from vastgrid.conversions.surfaces.tin import Meeting, TinParams, run
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas

@@ -104,7 +104,7 @@ def test_a_thousand_edits_are_neither_a_thousand_graphs_nor_a_thousand_surfaces(
 
 
 def test_only_what_is_new_is_done(session, monkeypatch):
-    from vastgrid.convert.surfaces import edit
+    from vastgrid.conversions.surfaces import edit
 
     done = []
     real = edit.replayed

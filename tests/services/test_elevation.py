@@ -13,7 +13,7 @@ from builders import ground, scattered
 from vastgrid.base.errors import CallError, DataError, ParamError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.points import lattice
+from vastgrid.conversions.points import lattice
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.pointset import PointSet
 from vastgrid.execution.steps import convert

@@ -10,8 +10,8 @@ from builders import METRES, ORIGIN, scattered
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.points import clean
-from vastgrid.convert.points import noise as telling
+from vastgrid.conversions.points import clean
+from vastgrid.conversions.points import noise as telling
 from vastgrid.data.classes import CLASSES
 from vastgrid.data.frame import Frame
 from vastgrid.data.pointset import PointSet

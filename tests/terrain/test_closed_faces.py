@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from builders import METRES
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
-from vastgrid.convert.surfaces import tin as building
+from vastgrid.conversions.surfaces import tin as building
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin

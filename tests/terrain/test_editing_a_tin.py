@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from builders import METRES, ORIGIN, ground, scattered, sound
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.surfaces import tin as building
+from vastgrid.conversions.surfaces import tin as building
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas
 from vastgrid.kernels.triangles.predicates import turn

@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 from builders import METRES, ground
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.grids import points_to_grid as cells
+from vastgrid.conversions.grids import points_to_grid as cells
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import areas

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from builders import METRES, ORIGIN, sound
 from vastgrid.base.progress import Silent
-from vastgrid.convert.surfaces.tin import TinParams, run
+from vastgrid.conversions.surfaces.tin import TinParams, run
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet
 from vastgrid.kernels.triangles.triangulate import triangulate

@@ -10,7 +10,7 @@ from builders import METRES, scattered
 from vastgrid.base.errors import DataError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Unit
-from vastgrid.convert.surfaces import tin as tin_conversion
+from vastgrid.conversions.surfaces import tin as tin_conversion
 from vastgrid.data.linework import from_lines
 from vastgrid.data.tin import areas
 from vastgrid.kernels.triangles.topology import neighbours_of

@@ -8,7 +8,7 @@ from builders import METRES, ORIGIN, ground, scattered, sound
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
-from vastgrid.convert.surfaces import tin as building
+from vastgrid.conversions.surfaces import tin as building
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet

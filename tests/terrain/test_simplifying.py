@@ -13,8 +13,8 @@ from builders import METRES, ORIGIN, ground, sound
 from vastgrid.base.errors import CallError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length
-from vastgrid.convert.surfaces import simplify
-from vastgrid.convert.surfaces import tin as building
+from vastgrid.conversions.surfaces import simplify
+from vastgrid.conversions.surfaces import tin as building
 from vastgrid.data.grid import Grid
 from vastgrid.data.linework import from_lines
 from vastgrid.data.pointset import PointSet

@@ -241,7 +241,7 @@ def test_a_length_says_the_unit_of_data_that_has_none_on_tiles_too(tmp_path):
 
 def test_large_grids_in_memory_are_added_up_piece_by_piece(two, tmp_path, monkeypatch, capsys):
     """No more than a piece is held as triangles, whatever a job has open."""
-    from vastgrid.convert.answers import volumes
+    from vastgrid.conversions.answers import volumes
     from vastgrid.terrain.cells import adding
 
     words = [two / "before.tif", two / "after.tif", "--cell", "1", "--depth", "0.7", "--inside", two / "areas.geojson"]

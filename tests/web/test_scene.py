@@ -15,7 +15,7 @@ from builders import METRES, ground
 from vastgrid import catalog
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
-from vastgrid.convert.lines import contours
+from vastgrid.conversions.lines import contours
 from vastgrid.data.frame import Frame
 from vastgrid.data.mesh import Mesh
 from vastgrid.delivery.deliver import deliver

@@ -372,7 +372,7 @@ def accuracy(options: argparse.Namespace, groups: list[tuple[str, list[str]]]) -
 
 def _residuals(answer: Answer) -> dict[str, Any]:
     """Return every residual with its point and place."""
-    from vastgrid.convert.answers.accuracy import POINT, RESIDUAL
+    from vastgrid.conversions.answers.accuracy import POINT, RESIDUAL
     from vastgrid.data.kinds import of_kind
     from vastgrid.data.pointset import PointSet
 
