@@ -116,7 +116,7 @@ def count(number: int, one: str, many: str | None = None) -> str:
     return f"{spaced(number)} {either(number, one, many or one + 's')}"
 
 
-_ONE = {"vertices": "vertex", "entities": "entity"}
+_ONE = {"vertices": "vertex", "entities": "entity", "entries": "entry"}
 
 
 def counted(number: int, many: str) -> str:
