@@ -20,7 +20,7 @@ from vastgrid.base.findings import counted
 from vastgrid.base.quantities import Unit, parse_unit
 from vastgrid.data.areas import Areas as AreasData
 from vastgrid.data.areas import from_shapes
-from vastgrid.data.dataset import Dataset, Extent
+from vastgrid.data.dataset import Dataset, Extent, fixed
 from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.grid import Grid as GridData
 from vastgrid.data.linework import Contours as ContoursData
@@ -227,7 +227,7 @@ class Data:
 
 def _as_text(values: NDArray[Any]) -> NDArray[Any]:
     if values.dtype.kind != "S":
-        return values
+        return fixed(values)
     made = np.array([each.decode("utf-8", "replace") for each in values.tolist()] or [""])[: len(values)]
     made.flags.writeable = False
     return made

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import keyword
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -46,6 +47,7 @@ SUBJECTS = (
     "how-much-and-again",
     "larger-than-memory",
     "by-command",
+    "from-a-script",
     "at-home",
 )
 LOOKED_UP = ("questions", "keys", "glossary", "findings", "errors")
@@ -242,12 +244,23 @@ def _of_conversion(conversion: Conversion) -> Page:
     else:
         some = next((f"{each.name}=…" for each in fields(conversion.params)), "")
         lines += ["```", f"vastgrid convert IN OUT --via {conversion.id} {some}".rstrip(), "```", ""]
+    lines += ["## From a script", "", "```", _call(conversion), "```", "", "See [From a script](from-a-script.md).", ""]
     if conversion.tiles is not None:
         lines += [
             "It runs on tiles of what is larger than memory: add `--tiles auto`, or name a folder. See [Larger than memory](larger-than-memory.md).",
             "",
         ]
     return Page(f"conversion-{conversion.id}", conversion.title, "Conversions", "\n".join(lines))
+
+
+def _call(conversion: Conversion) -> str:
+    """Return how a script calls it: its roles and its first value."""
+    roles = [each.role for each in conversion.inputs if each.least]
+    some = next((f"{each.attribute}=…" for each in fields(conversion.params)), "")
+    if conversion.single:
+        return f"data.{conversion.id}({some})"
+    spelled = [f"{role}_={role}" if keyword.iskeyword(role) else f"{role}={role}" for role in roles]
+    return f"vg.{conversion.id}({', '.join([*spelled, *([some] if some else [])])})"
 
 
 def _of_format(kind: Format) -> Page:
