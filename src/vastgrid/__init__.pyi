@@ -1417,6 +1417,9 @@ class Contours(
     def levels(self) -> NDArray[np.float64]:
         """The level of each, (k,)."""
     @property
+    def label_levels(self) -> NDArray[np.float64]:
+        """The level that each label says, (l,); empty where there are none."""
+    @property
     def interval(self) -> float:
         """Their interval; 0 where it is unknown."""
 

@@ -318,7 +318,7 @@ def test_import_contracts_catch_a_planted_fault(tmp_path):
     faults = {
         "kernels/triangles/locate.py": "import vastgrid.catalog\n",
         "formats/obj.py": "import vastgrid.formats.text\n",
-        "convert/grids/grid.py": "import vastgrid.conversions.surfaces.tin\n",
+        "conversions/grids/grid.py": "import vastgrid.conversions.surfaces.tin\n",
         "checks/gaps.py": "import vastgrid.checks.spikes\n",
         "lineage/store.py": "import PyQt6.QtCore\n",
         "qt/desk/making.py": "import vastgrid.qt.panel.panel\n",

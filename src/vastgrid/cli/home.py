@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from vastgrid.base.errors import CallError
-from vastgrid.cli.telling import DATA_AT_FAULT, DONE
+from vastgrid.cli.telling import DATA_AT_FAULT, DONE, end_progress, watched
 
 
 def manual(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
@@ -70,6 +70,32 @@ def doctor(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
             print(each.line())
     # A machine without a screen is a good place for the command line.
     return DONE if all(each.good or each.what == "Screen" for each in found) else DATA_AT_FAULT
+
+
+def verify(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    """Run the cases whose results are known, and say what came out."""
+    from vastgrid.reports.account import as_json
+    from vastgrid.verification import book
+    from vastgrid.verification.cases import run_all
+
+    if options.report is not None:
+        from vastgrid.execution.papers import check_ending
+
+        check_ending(options.report)
+    progress = watched()
+    outcomes = run_all(progress, options.only)
+    if not outcomes:
+        raise CallError(f"no case is about {', '.join(options.only)}")
+    if options.report is not None:
+        book.write(options.report, outcomes, progress)
+    end_progress()
+    if options.json:
+        print(as_json(book.to_json(outcomes)))
+    else:
+        for each in outcomes:
+            print(book.line(each))
+        print(book.summary(outcomes))
+    return DONE if all(each.passed for each in outcomes) else DATA_AT_FAULT
 
 
 def desktop(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:

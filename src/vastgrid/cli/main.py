@@ -315,6 +315,12 @@ def _about(command: Callable[..., argparse.ArgumentParser]) -> None:
     parser.add_argument("--into", type=Path, metavar="FOLDER", help="write all pages for a browser into a folder")
     parser = command("doctor", "Say what is installed, what is missing and what to do.", home.doctor)
     parser.add_argument("--json", action="store_true", help="print as JSON")
+    parser = command("verify", "Check the program on this machine by cases whose results are known.", home.verify)
+    parser.add_argument(
+        "only", nargs="*", default=[], metavar="SUBJECT", help="a conversion, a format or a case alone; all by default"
+    )
+    parser.add_argument("--json", action="store_true", help="print as JSON")
+    parser.add_argument("--report", type=Path, metavar="FILE", help="write them as .pdf, .html, .md or .json")
     parser = command("desktop", "Put menu entry, icon and file types in place, or take them away.", home.desktop)
     parser.add_argument("--install", action="store_true", help="put them in place for this user")
     parser.add_argument("--remove", action="store_true", help="take them away")

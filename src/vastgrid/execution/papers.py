@@ -119,8 +119,19 @@ def write_report(path: Path, report: Report, values: dict[str, Any], progress: P
     elif ending in (".md", ".txt"):
         write_text(path, as_text(report.steps, *report.files))
     elif ending == ".pdf":
-        with replacing(path) as temporary:
-            job = pickle.dumps(("document", as_html(report), str(temporary), report.title))
-            run_apart(_DRAWING, job, lambda: progress.report(0.8, f"writing {path.name}"), f"writing {path.name}")
+        print_page(path, as_html(report), report.title, progress)
     else:
         write_text(path, as_html(report))
+
+
+def print_page(path: Path, page: str, title: str, progress: Progress) -> None:
+    """Write a page of HTML as PDF.
+
+    Raises
+    ------
+    DataError
+        If none can be made here.
+    """
+    with replacing(path) as temporary:
+        job = pickle.dumps(("document", page, str(temporary), title))
+        run_apart(_DRAWING, job, lambda: progress.report(0.8, f"writing {path.name}"), f"writing {path.name}")

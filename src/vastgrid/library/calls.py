@@ -23,6 +23,8 @@ from vastgrid.params import declare
 
 Told = Callable[[float, str], None]
 log = logging.getLogger("vastgrid")
+# A script that does not listen hears nothing.
+log.addHandler(logging.NullHandler())
 
 
 def progress_of(tell: Told | None) -> Progress:

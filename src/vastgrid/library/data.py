@@ -477,6 +477,12 @@ class Contours(Lines):
         return self._dataset.levels
 
     @property
+    def label_levels(self) -> NDArray[np.float64]:
+        """The level that each label says, (l,); empty where there are none."""
+        assert isinstance(self._dataset, ContoursData)
+        return np.asarray(self._dataset.labels.get("level", np.zeros(0)), np.float64)
+
+    @property
     def interval(self) -> float:
         """Their interval; 0 where it is unknown."""
         assert isinstance(self._dataset, ContoursData)

@@ -48,6 +48,7 @@ SUBJECTS = (
     "larger-than-memory",
     "by-command",
     "from-a-script",
+    "validation",
     "at-home",
 )
 LOOKED_UP = ("questions", "keys", "glossary", "findings", "errors")

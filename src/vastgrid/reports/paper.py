@@ -172,11 +172,15 @@ th { color: #0b6e75; } td.rule, th.rule { border-bottom: 1px solid #d9d4c7; } .b
 """
 
 
+def page_of(title: str, body: str) -> str:
+    """Return a page of HTML that needs nothing else."""
+    head = '<!doctype html><html lang="en"><head><meta charset="utf-8">'
+    return f"{head}\n<title>{escape(title)}</title><style>{_STYLE}</style></head><body>\n{body}\n</body></html>\n"
+
+
 def as_html(report: Report) -> str:
     """Return the report as one page of HTML that needs nothing else."""
     out = [
-        '<!doctype html><html lang="en"><head><meta charset="utf-8">',
-        f"<title>{escape(report.title)}</title><style>{_STYLE}</style></head><body>",
         f"<h1>{escape(report.title)}</h1>",
         f'<p class="quiet">{"Delivery report" if report.files else "Report"} · {escape(report.date)} · Vast Grid {__version__}</p>',
         '<table width="100%">',
@@ -191,14 +195,14 @@ def as_html(report: Report) -> str:
     if report.files:
         out.append("<h2>What goes out</h2>")
         heads = ("file", "format", "size", "largest difference read back", "checks", "options")
-        out.append(_table(heads, [_file(f) for f in report.files]))
+        out.append(table_of(heads, [_file(f) for f in report.files]))
     if report.sources:
         out.append("<h2>Made from</h2>")
         rows = [
             (s.name, s.sentence, size_words(s.size) if s.size >= 0 else "gone", s.changed, s.fingerprint[:16])
             for s in report.sources
         ]
-        out.append(_table(("file", "what was read", "size", "changed", "fingerprint"), rows))
+        out.append(table_of(("file", "what was read", "size", "changed", "fingerprint"), rows))
     out.append("<h2>What was done</h2><table>")
     for number, step in enumerate(report.steps, 1):
         out.append(f'<tr><td class="quiet">{number}</td><td>{escape(step.sentence)}{_told(step)}</td></tr>')
@@ -209,10 +213,9 @@ def as_html(report: Report) -> str:
         state = "" if each.good else ' class="bad"'
         out.append(f"<p{state}>{escape(each.sentence)}</p>")
         compared = [(c.what, c.sent, c.read, "agrees" if c.good else "DIFFERS") for c in each.checks]
-        out.append(_table(("compared", "sent", "read back", ""), compared))
+        out.append(table_of(("compared", "sent", "read back", ""), compared))
         out += [f'<p class="{_class(f)}">{escape(f.severity.value)}: {escape(f.text)}</p>' for f in each.findings]
-    out.append("</body></html>\n")
-    return "\n".join(out)
+    return page_of(report.title, "\n".join(out))
 
 
 def _file(each: FileLine) -> tuple[str, ...]:
@@ -231,7 +234,7 @@ def _told(step: StepLike) -> str:
         parts.append(f"<br><b>Cost</b> against {escape(step.against or 'its source')}: {escape(step.loss.sentence())}.")
     for each in step.result:
         if isinstance(each.get("columns"), list):
-            parts.append(f"<br>{escape(str(each.get('name', '')))}{_table(heads_of(each), each['entries'])}")
+            parts.append(f"<br>{escape(str(each.get('name', '')))}{table_of(heads_of(each), each['entries'])}")
             parts.append(f'<span class="quiet">{escape(left_off(each))}</span>')
     parts += [
         f'<br><span class="{_class(f)}">{escape(f.severity.value)}: {escape(f.text)}</span>' for f in step.findings
@@ -243,7 +246,8 @@ def _class(finding: Finding) -> str:
     return {Severity.NOTE: "quiet"}.get(finding.severity, "warn")
 
 
-def _table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
+def table_of(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
+    """Return a table of texts as HTML."""
     out = ['<table width="100%"><tr>', *(f'<th class="rule">{escape(head)}</th>' for head in heads), "</tr>"]
     for row in rows:
         cells = (f'<td class="rule{" bad" if text == "DIFFERS" else ""}">{escape(text)}</td>' for text in row)

@@ -85,6 +85,7 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
     add("text_usual", "Text of normal size", lambda: parts.at_home.change_text(0))
     # The key itself is watched everywhere, dialogs included.
     add("manual", "Manual (F1)", lambda: parts.at_home.show_manual())
+    add("verify", "Verify this program …", parts.checking.verify)
     add("large", "Work on a large folder …", parts.tiling.ask)
     add("find", "Find an action or write a sentence", own["find"], "Ctrl+K")
     for each in catalog.CONVERSIONS:

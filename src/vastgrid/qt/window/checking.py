@@ -29,6 +29,9 @@ from vastgrid.qt.dialogs.tree_dialog import TreeDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.buttons import entry
 from vastgrid.qt.window.offers import drawn_field
+from vastgrid.verification.book import summary
+from vastgrid.verification.book import table as cases_table
+from vastgrid.verification.cases import Outcome, run_all
 
 
 def _covers(kind: str) -> bool:
@@ -114,6 +117,15 @@ class Checking:
                 self.desk.select([node])
 
         next_one([])
+
+    def verify(self) -> None:
+        """Run the cases whose results are known, and show what came out."""
+
+        def done(outcomes: list[Outcome]) -> None:
+            self.desk.say(summary(outcomes))
+            self.show_table(cases_table(outcomes))
+
+        self.desk.start("verifying the program", run_all, done)
 
     def show_table(self, table: Table) -> TableDialog:
         """Show a table whole."""

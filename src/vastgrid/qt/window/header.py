@@ -22,7 +22,7 @@ JOB_MENU: tuple[str | tuple[str, tuple[str, ...]] | None, ...] = (
     ("Edit", ("undo", "redo", "remove", "keep_copy")),
     ("View", ("fit", "only", "panel", "lineage_all", "zoom_out", "zoom_in", "fold")),
     ("Text and colours", ("theme", "text_larger", "text_smaller", "text_usual")),
-    *(None, "manual", "quit"),
+    *(None, "manual", "verify", "quit"),
 )
 
 
