@@ -12,9 +12,11 @@ from vastgrid.base.words import instead, nearest, shortly
 from vastgrid.data.dataset import Dataset
 from vastgrid.data.grid import Grid
 from vastgrid.data.tin import Tin
+from vastgrid.declarations import plugins
 from vastgrid.declarations.check import Check
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.declarations.fileformat import Format
+from vastgrid.declarations.plugins import Place
 from vastgrid.params import declare
 from vastgrid.params.declare import Field
 
@@ -32,9 +34,13 @@ class Listed(Sequence[D]):
         What a declaration is called in its module.
     items : str
         Places in order, each a module whose name is the id; where the id is another, ``id=module``, or ``id=module:ATTRIBUTE``.
+    group : str
+        Entry points by which other distributions add to them; none where empty.
     """
 
-    def __init__(self, package: str, attribute: str, items: str) -> None:
+    def __init__(self, package: str, attribute: str, items: str, group: str = "") -> None:
+        self._group = group
+        self._strange: dict[str, Place] | None = None
         self._places: dict[str, tuple[str, str]] = {}
         for item in items.split():
             name, _, place = item.rpartition("=")
@@ -44,25 +50,40 @@ class Listed(Sequence[D]):
 
     def having(self, *items: D) -> Listed[D]:
         """Return the list with further declarations, or with others in place of those that have their ids."""
-        longer: Listed[D] = Listed("", "", "")
+        longer: Listed[D] = Listed("", "", "", self._group)
         longer._places = {**self._places, **{item.id: ("", "") for item in items}}
         longer._loaded = {**self._loaded, **{item.id: item for item in items}}
         return longer
 
     def named(self, name: str) -> D | None:
         """Return the declaration of an id; None where there is none."""
-        if name not in self._loaded and name in self._places:
-            module, attribute = self._places[name]
-            self._loaded[name] = getattr(importlib.import_module(module), attribute)
+        if name not in self._loaded:
+            if name in self._places:
+                module, attribute = self._places[name]
+                self._loaded[name] = getattr(importlib.import_module(module), attribute)
+            elif name in (strange := self._of_plugins()) and strange[name] not in plugins.faults:
+                made = plugins.load(strange[name])
+                if made is not None:
+                    self._loaded[name] = made
         return self._loaded.get(name)
+
+    def _of_plugins(self) -> dict[str, Place]:
+        """Return what plug-ins add, by id; looked for once."""
+        if self._strange is None:
+            self._strange = plugins.of_group(self._group, tuple(self._places)) if self._group else {}
+        return self._strange
+
+    def stand_in(self, item: D) -> None:
+        """Let a declaration be found by its id, though it is none of those that there are: a kept step speaks by it."""
+        self._loaded.setdefault(item.id, item)
 
     @property
     def ids(self) -> tuple[str, ...]:
         """The ids, without importing anything."""
-        return tuple(self._places)
+        return (*self._places, *self._of_plugins())
 
     def __len__(self) -> int:
-        return len(self._places)
+        return len(tuple(iter(self)))
 
     @overload
     def __getitem__(self, which: int) -> D: ...
@@ -72,10 +93,11 @@ class Listed(Sequence[D]):
         return tuple(self)[which]
 
     def __iter__(self) -> Iterator[D]:
-        for name in self._places:
+        for name in self.ids:
             item = self.named(name)
-            assert item is not None
-            yield item
+            # What of a plug-in cannot be had is left out; doctor says why.
+            if item is not None:
+                yield item
 
 
 CONVERSIONS: Listed[Conversion] = Listed(
@@ -90,6 +112,7 @@ CONVERSIONS: Listed[Conversion] = Listed(
     solids.solid answers.sizes answers.stages solids.structures whole.system points.thin lines.ticks surfaces.tin
     upper=surfaces.mesh_to_tin answers.volumes
     """,
+    "vastgrid.conversions",
 )
 FORMATS: Listed[Format] = Listed(
     "vastgrid.formats",
@@ -98,6 +121,7 @@ FORMATS: Listed[Format] = Listed(
     asciigrid bil cityjson copc=las:COPC dxf e57 flatgeobuf floatgrid geojson geopackage geotiff glb gpx ifc kml landxml
     las obj off pcd plan=plansheet ply raster shapefile stl text 3mf=threemf scene=webscene
     """,
+    "vastgrid.formats",
 )
 # In the order in which findings are told.
 CHECKS: Listed[Check] = Listed(
@@ -107,6 +131,7 @@ CHECKS: Listed[Check] = Listed(
     wrong-unit=wrong_unit spikes crossing-lines=crossing_lines two-heights-here=two_heights long-triangles=long_triangles
     zero-heights=zero_heights gaps flat-triangles=flat_triangles given-twice=given_twice name-twice=name_twice
     """,
+    "vastgrid.checks",
 )
 # The conversion that builds a surface from source data as files describe it.
 BUILDER = "tin"

@@ -246,7 +246,8 @@ def test_jobs_and_recipes(demo, tmp_path, run_cli):
     job = demo / "Tollgarth restoration"
     with vg.open_job(job) as own:
         ground = own["Existing ground"]
-        assert ground.kind == "tin" and len(own) > 10 and "Existing ground" in own
+        assert ground.kind == "tin" and len(own) > 10 and "Existing ground" in own and "Nowhere" not in own
+        assert all(each.kind for each in own.values())
         with pytest.raises(vg.CallError, match="no card"):
             own["Nowhere"]
     with pytest.raises(vg.CallError, match="no job"):

@@ -98,6 +98,20 @@ def verify(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) ->
     return DONE if all(each.passed for each in outcomes) else DATA_AT_FAULT
 
 
+def plugin(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
+    """Write a plug-in to begin from, or look whether one keeps the contract."""
+    if options.what == "new":
+        from vastgrid.plugin.template import write_plugin
+
+        for path in write_plugin(options.name, options.into):
+            print(path)
+        print(f"next: python -m vastgrid.plugin.check {options.into / options.name}")
+        return DONE
+    from vastgrid.plugin.check import main
+
+    return main([options.name])
+
+
 def desktop(options: argparse.Namespace, _groups: list[tuple[str, list[str]]]) -> int:
     """Put menu entry, icon and file types in place, or take them away."""
     from vastgrid.home import desktop as own

@@ -41,6 +41,8 @@ class Check:
         Dataset, the job's other datasets, thresholds, progress → findings, the worst first.
     also : tuple of str
         What else people call it.
+    origin : str
+        Distribution and version of the plug-in that it comes from; empty for ours.
     around : bool
         Whether the other datasets matter: then it is run again when they change.
     """
@@ -54,6 +56,7 @@ class Check:
     run: Look
     around: bool = False
     also: tuple[str, ...] = ()
+    origin: str = ""
 
 
 def cut_short(findings: list[Finding], code: str, what: tuple[str, str]) -> list[Finding]:

@@ -225,6 +225,8 @@ class Conversion:
     forms : tuple of (type, mapping)
         Kinds that it can give instead of its usual one, each with the words of the parameters that make it so: where
         nobody says them, what is to be done with the result settles them.
+    origin : str
+        Distribution and version of the plug-in that it comes from; empty for ours.
     own_frame : bool
         Whether what it gives lies in a frame of its own instead of that of its inputs.
     tiles : Tiling or None
@@ -264,6 +266,7 @@ class Conversion:
     any_quantity: bool = False
     form: str = ""
     forms: tuple[tuple[type[Dataset], Mapping[str, str]], ...] = ()
+    origin: str = ""
     own_frame: bool = False
     tiles: Tiling | None = None
 

@@ -232,6 +232,8 @@ class Format:
     fits : callable
         Datasets in the units in which they go out, write options → the options with what was left open settled;
         raises CallError where something was said that the file cannot hold.
+    origin : str
+        Distribution and version of the plug-in that it comes from; empty for ours.
     """
 
     id: str
@@ -269,6 +271,7 @@ class Format:
     seldom: tuple[str, ...] = ()
     assemble: Callable[..., list[tuple[str, str, str, bool]]] | None = None
     precision_of: Callable[[Any], str] = lambda params: "float64"
+    origin: str = ""
 
     def carries_with(self, params: Any) -> Carries:
         """Return what survives with these write options (an older version may hold less)."""

@@ -55,7 +55,7 @@ def looked() -> list[Look]:
     """Look at everything; nothing is changed."""
     own: list[Callable[[], Look]] = [
         _program, _python, _packages, _kernels, _window, _screen, _fonts, _projections, _memory,
-        _room, _folders, _desktop, _crashes,
+        _room, _folders, _desktop, _crashes, _plugins,
     ]  # fmt: skip
     found = []
     for look in own:
@@ -109,6 +109,22 @@ def _packages() -> Look:
         extras = ", ".join(f"{name} (pip install 'vastgrid[{libraries[name]}]')" for name in missing)
         return Look("Libraries", f"{len(libraries) - len(missing)} are installed; not asked for: {extras}")
     return Look("Libraries", f"all {len(libraries)} are installed")
+
+
+def _plugins() -> Look:
+    from vastgrid import catalog
+    from vastgrid.declarations import plugins
+
+    # Each is loaded here, so that what fails is known.
+    origins = [each.origin for each in catalog.CONVERSIONS]
+    origins += [each.origin for each in catalog.FORMATS]
+    origins += [each.origin for each in catalog.CHECKS]
+    names = sorted({origin for origin in origins if origin})
+    told = ", ".join(names) if names else "none"
+    if not plugins.faults:
+        return Look("Plug-ins", told)
+    bad = "; ".join(f"{place.name} of {place.origin}: {why}" for place, why in plugins.faults.items())
+    return Look("Plug-ins", f"{told}; left out: {bad}", good=False, remedy="update it, or take it off (pip uninstall)")
 
 
 def _kernels() -> Look:

@@ -13,6 +13,7 @@ from vastgrid.data.kinds import kind_named
 from vastgrid.declarations.conversion import listed
 from vastgrid.execution.executor import Executor, Units, units_of
 from vastgrid.execution.inspection import by_hand
+from vastgrid.jobs.absent_plugins import plugins_of, stand_in
 from vastgrid.jobs.moving import moved
 from vastgrid.jobs.upgrading import upgraded
 from vastgrid.lineage import store as storage
@@ -42,6 +43,7 @@ class OpenJob:
         self._claim: Claim | None = None
         if (folder / storage.JOB_FILE).exists():
             self.name, history, self.settings = storage.load(folder)
+            stand_in(history, dict(self.settings.get("plugins", {})))
             history = upgraded(history, folder / storage.JOB_FILE)
             self.history = moved(history, Path(str(self.settings.get("folder", folder.resolve()))), folder.resolve())
         self.settings["folder"] = str(folder.resolve())
@@ -55,6 +57,9 @@ class OpenJob:
 
     def save(self) -> None:
         """Write the job; every change does it, so nothing waits to be saved."""
+        if used := plugins_of(self.graph):
+            # Should one be missing on another day, it can be named.
+            self.settings["plugins"] = {**self.settings.get("plugins", {}), **used}
         self.keeper.keep(self.name, self.history, self.settings)
 
     def claim(self) -> None:

@@ -112,7 +112,11 @@ class Job(Mapping[str, Data]):
         self._job.close()
 
     def _cards(self) -> dict[str, str]:
-        return {own.name: card for card, own in self._job.graph.cards.items()}
+        # What went out, and what has not been made, holds no data.
+        return {own.name: card for card, own in self._job.graph.cards.items() if own.digest}
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._cards()
 
     def __getitem__(self, name: str) -> Data:
         cards = self._cards()

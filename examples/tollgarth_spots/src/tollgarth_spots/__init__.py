@@ -1,0 +1,1 @@
+"""A plug-in of Vast Grid."""
