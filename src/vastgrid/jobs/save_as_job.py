@@ -8,6 +8,7 @@ import shutil
 from pathlib import Path
 
 from vastgrid.base.errors import CallError
+from vastgrid.jobs.absent_plugins import plugins_of
 from vastgrid.lineage.claim import MARK, Claim
 from vastgrid.lineage.graph import Graph
 from vastgrid.lineage.history import History
@@ -67,4 +68,5 @@ def keep_job(folder: Path, name: str, graph: Graph, label: str) -> None:
     WriteError
         If the system refuses.
     """
-    Writer(folder).write(name, History().then(graph, label), json.dumps({}))
+    used = plugins_of(graph)
+    Writer(folder).write(name, History().then(graph, label), json.dumps({"plugins": used} if used else {}))
