@@ -18,6 +18,7 @@ from pathlib import Path
 
 import numpy as np
 from answering import bench_accuracy, bench_job, bench_overlay, bench_overlay_memory
+from calling import bench_calls, bench_import
 from large import bench_large_cloud, bench_large_raster
 from looking import bench_memory, bench_plan, bench_section, bench_space
 from making import (
@@ -481,6 +482,8 @@ BENCHES = (
     bench_keeping,
     bench_polygons,
     bench_fit,
+    bench_import,
+    bench_calls,
     bench_tin,
     bench_grid,
     bench_contours,

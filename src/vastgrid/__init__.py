@@ -20,6 +20,7 @@ _PUBLIC = {
     **dict.fromkeys(("convert", "check"), "library.calls"),
     **dict.fromkeys(("read", "write", "Written"), "library.files"),
     **dict.fromkeys(("run", "open_job", "Ran", "Job"), "library.repeating"),
+    "run_tiles": "library.tiles",
 }
 _CALLED = {"Error": "VastGridError"}
 

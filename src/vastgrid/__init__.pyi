@@ -2372,5 +2372,21 @@ def run(
 ) -> Ran:
     """Run a recipe on files, by the names of its slots."""
 
+def run_tiles(
+    paths: str | Path | Sequence[str | Path],
+    target: str | Path,
+    steps: Sequence[tuple[str, Mapping[str, Any]]],
+    *,
+    tile: _Length | None = None,
+    workers: int = 0,
+    cluster: str = "",
+    unit: str | None = None,
+    vertical_unit: str | None = None,
+    reading: Mapping[str, Any] | None = None,
+    progress: _Told | None = None,
+    **options: Any,
+) -> tuple[Written, ...]:
+    """Read files or folders in parts, convert, and write; the result does not depend on the tiles."""
+
 def open_job(folder: str | Path) -> Job:
     """Open a job's folder to read its cards."""

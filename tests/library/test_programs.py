@@ -1,5 +1,6 @@
 """The programs of the page “From a script” run as they stand, on the demo's files, and are what a type checker takes."""
 
+import json
 import re
 import subprocess
 import sys
@@ -43,3 +44,16 @@ def test_types_of_the_programs(tmp_path):
         [*command, *skip], capture_output=True, text=True, env={"MYPYPATH": str(ROOT / "src"), "PATH": ""}
     )
     assert made.returncode == 0, made.stdout
+
+
+@pytest.mark.parametrize("path", sorted((ROOT / "docs" / "notebooks").glob("*.ipynb")), ids=lambda path: path.stem)
+def test_notebook(path, folder, tmp_path, monkeypatch, capsys):
+    """Its code cells run one after another, as a notebook runs them."""
+    for name in ("received", "next-month"):
+        (tmp_path / name).symlink_to(folder / name)
+    monkeypatch.chdir(tmp_path)
+    names = {"__name__": "notebook"}
+    for cell in json.loads(path.read_text(encoding="utf-8"))["cells"]:
+        if cell["cell_type"] == "code":
+            exec(compile("".join(cell["source"]), path.name, "exec"), names)
+    assert capsys.readouterr().out

@@ -150,7 +150,7 @@ def write(
     log.info(made.sentence())
     if not made.good:
         raise WriteError(made.sentence())
-    return _written(made, told((*noticed, *made.findings)))
+    return written(made, told((*noticed, *made.findings)))
 
 
 def _fit_for(data: Sequence[Data], wanted: tuple[type[Dataset], ...], what: str, progress: Progress) -> list[Dataset]:
@@ -163,7 +163,8 @@ def _fit_for(data: Sequence[Data], wanted: tuple[type[Dataset], ...], what: str,
     return out
 
 
-def _written(made: Delivery, findings: tuple[Finding, ...]) -> Written:
+def written(made: Delivery, findings: tuple[Finding, ...]) -> Written:
+    """Return what a script is told of a delivery."""
     return Written(
         made.path, made.size, made.checks, made.vertical, made.plan, findings, made.sentence(), tuple(made.files)
     )

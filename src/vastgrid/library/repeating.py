@@ -12,7 +12,7 @@ from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.words import instead, shortly
 from vastgrid.library.calls import Told, log, progress_of
 from vastgrid.library.data import Data, Origin, told, wrapped
-from vastgrid.library.files import Written, _written
+from vastgrid.library.files import Written, written
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +84,7 @@ def run(
     if bad:
         raise WriteError(" ".join(bad))
     return Ran(
-        tuple(_written(each, told(each.findings)) for each in account.deliveries),
+        tuple(written(each, told(each.findings)) for each in account.deliveries),
         tuple(account.tables),
         tuple(step.sentence for step in account.steps),
         tuple(dict(step.figures) for step in account.steps),
