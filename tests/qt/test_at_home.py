@@ -30,6 +30,7 @@ from tiling.grounds import cloud_files
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
 from vastgrid.home import faults
+from vastgrid.qt.dialogs.table_dialog import TableDialog
 from vastgrid.qt.widgets import theme
 from vastgrid.qt.window import at_home
 from vastgrid.tasks.runner import Task
@@ -111,6 +112,22 @@ def test_a_finding_and_a_fault_lead_to_the_manual(qtbot, window):
     box = next(each for each in window.findChildren(QMessageBox) if each.isVisible())
     box.button(QMessageBox.StandardButton.Help).click()
     assert window.parts.at_home.manual.isVisible()
+
+
+def test_the_program_is_verified_from_the_menu(qtbot, window):
+    window.actions_["verify"].trigger()
+    dialogs = []
+
+    def shown():
+        dialogs[:] = [
+            each for each in QApplication.topLevelWidgets() if isinstance(each, TableDialog) and each.isVisible()
+        ]
+        return bool(dialogs)
+
+    qtbot.waitUntil(shown, timeout=60_000)
+    table = dialogs[0].data
+    assert set(table.columns["passed"].tolist()) == {b"yes"} and b"volumes.frustum" in table.columns["case"].tolist()
+    dialogs[0].close()
 
 
 def test_jobs_that_were_open_lately_can_be_opened_again(qtbot, window, tmp_path):

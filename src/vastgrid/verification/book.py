@@ -10,6 +10,8 @@ from html import escape
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from vastgrid import __version__, catalog
 from vastgrid.base.files import write_text
 from vastgrid.base.findings import count
@@ -72,10 +74,10 @@ def to_json(outcomes: Sequence[Outcome]) -> dict[str, Any]:
 
 def table(outcomes: Sequence[Outcome]) -> Table:
     """Return the outcomes as a table."""
-    rows = [_cells(each) for each in outcomes]
-    import numpy as np
-
-    columns = {head or "passed": np.array([row[k].encode() for row in rows]) for k, head in enumerate(_HEADS)}
+    # What failed stands first, and whether it passed before what it was.
+    rows = [_cells(each) for each in sorted(outcomes, key=lambda own: own.passed)]
+    heads = {"passed": 6, "case": 0, "what is checked": 1, "expected": 3, "came out": 4, "tolerance": 5, "source": 2}
+    columns = {head: np.array([row[k].encode() for row in rows]) for head, k in heads.items()}
     return Table(name="Cases with a known result", columns=columns)
 
 

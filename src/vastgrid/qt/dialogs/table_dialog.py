@@ -62,6 +62,9 @@ class TableDialog(QDialog):
             vertical.hide()
             horizontal.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         layout.addWidget(self.table, 1)
+        # As wide as its columns, as far as there is room.
+        whole = sum(self.table.columnWidth(k) for k in range(len(table.columns))) + 60
+        self.resize(min(max(760, whole), max(760, int(0.9 * parent.window().width()))), 420)  # type: ignore[union-attr]
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         for text, run in (("Copy", self.copy), ("Save as CSV …", self.ask_save)):
             button = buttons.addButton(text, QDialogButtonBox.ButtonRole.ActionRole)
