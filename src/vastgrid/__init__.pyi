@@ -194,6 +194,30 @@ class _Begins_clean:
             One line each, such as: delete inside 431200,887100 431260,887100 431260,887140, or class 7 everywhere below 180m.
         """
 
+class _Begins_choose:
+    def choose(
+        self,
+        *,
+        at: str | Path = ...,
+        by: str | Path = ...,
+        named: str | Path = ...,
+        side: Literal["kept", "out"] = ...,
+        progress: _Told | None = ...,
+    ) -> Self:
+        """The areas at places, or those that an attribute names, kept alone or left out.
+
+        Parameters
+        ----------
+        at
+            Places in the areas that are meant: east and north of each, with commas between them.
+        by
+            Attribute that names them, or layer.
+        named
+            Its values for those that are meant, with commas between them.
+        side
+            kept: they stay alone; out: they are left out.
+        """
+
 class _Begins_clip:
     def clip(
         self,
@@ -1431,6 +1455,7 @@ class Areas(
     _Begins_between,
     _Begins_cells,
     _Begins_clean,
+    _Begins_choose,
     _Begins_clip,
     _Begins_contours,
     _Begins_edit,
@@ -1708,6 +1733,7 @@ class Survey(
     _Begins_bands,
     _Begins_cells,
     _Begins_clean,
+    _Begins_choose,
     _Begins_contours,
     _Begins_courses,
     _Begins_edit,
@@ -1849,6 +1875,17 @@ def clean(
     progress: _Told | None = ...,
 ) -> Any:
     """Points deleted, kept or given a class by areas drawn in the plan, in a section or in 3D: a log of lines, replayed when the points change."""
+
+def choose(
+    *inputs: Data,
+    areas: Data | Sequence[Data] = ...,
+    at: str | Path = ...,
+    by: str | Path = ...,
+    named: str | Path = ...,
+    side: Literal["kept", "out"] = ...,
+    progress: _Told | None = ...,
+) -> Any:
+    """The areas at places, or those that an attribute names, kept alone or left out."""
 
 def clip(
     *inputs: Data,

@@ -350,3 +350,37 @@ def test_volumes_on_the_ground_are_those_on_the_grid_by_the_square_of_the_combin
     times = (k * radius / (radius + 850.0)) ** -2
     assert ground["fill"] == pytest.approx(grid["fill"] * times, rel=1e-9)
     assert ground["common_area"] == pytest.approx(grid["common_area"] * times, rel=1e-9) and times > 1.0002
+
+
+def test_some_of_the_areas():
+    """By places and by an attribute; what is not there is told."""
+    areas = from_shapes(
+        [shapely.box(0, 0, 10, 10), shapely.box(20, 0, 25, 10), shapely.box(30, 0, 35, 10)],
+        name="plots",
+        frame=METRES,
+        layer=np.array([0, 1, 1], np.int32),
+        layers=("PLOTS", "PONDS"),
+        attributes={"no": np.array([1, 2, 3]), "name": np.array([b"One", b"Two", b"Two"])},
+    )
+    choose = catalog.conversion_named("choose")
+
+    def chosen(**words):
+        return convert(choose, [areas], declare.build(choose.params, words), Silent())[0].dataset
+
+    assert chosen(at="22 5").attributes["no"].tolist() == [2]
+    assert chosen(at="22 5, 0 0").attributes["no"].tolist() == [1, 2], "a rim belongs to its area"
+    assert chosen(at="22 5", side="out").attributes["no"].tolist() == [1, 3]
+    assert chosen(by="name", named="Two").attributes["no"].tolist() == [2, 3]
+    assert chosen(by="layer", named="PLOTS").attributes["no"].tolist() == [1]
+    assert chosen(by="no", named="1, 3").attributes["no"].tolist() == [1, 3]
+    assert chosen(at="5 5", by="no", named="3").attributes["no"].tolist() == [1, 3]
+    for words, told in (
+        ({}, "say which areas"),
+        ({"at": "100 100"}, "no area of plots at"),
+        ({"at": "x"}, "at: "),
+        ({"by": "nme", "named": "Two"}, "did you mean name"),
+        ({"by": "name", "named": "Tow"}, "did you mean Two"),
+        ({"by": "layer", "named": "PLOTS,PONDS", "side": "out"}, "would be left"),
+    ):
+        with pytest.raises((CallError, DataError), match=told):
+            chosen(**words)

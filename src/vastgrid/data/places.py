@@ -91,6 +91,20 @@ class Line(Drawn):
         return self.name or f"a line of {count(len(self.corners), 'corner')} in {self.extent()}"
 
 
+class Places(Drawn):
+    """Single places."""
+
+    def places(self) -> Floats:
+        """Return the places, (n, 2)."""
+        return np.array(self.corners)
+
+    def __str__(self) -> str:
+        if len(self.corners) == 1:
+            (east, north) = self.corners[0]
+            return self.name or f"E {round(east, 8):.12g}, N {round(north, 8):.12g}"
+        return self.name or f"{count(len(self.corners), 'place')} in {self.extent()}"
+
+
 def _reprojected(places: Floats, text: str, to: str) -> Floats:
     import pyproj
 
@@ -147,7 +161,7 @@ def _parse(kind: Any, word: str) -> Any:
     name, colon, corners = body.rpartition(":")
     unit = parse_unit(said[0]) if said and said[0] else None
     crs = said[1] if len(said) > 1 and said[1] else None
-    return kind(corners_of(corners, 3 if kind is Area else 2), Frame(crs, unit), name.strip() if colon else "")
+    return kind(corners_of(corners, {Area: 3, Line: 2}.get(kind, 1)), Frame(crs, unit), name.strip() if colon else "")
 
 
 def _text(drawn: Drawn) -> str:
@@ -164,6 +178,7 @@ def _brought(drawn: Drawn, quantity: Quantity | None, frame: FrameLike) -> Drawn
 
 for _each in (Area, Line):
     register(_each, Kind(_parse, _text, str, "drawn", brought=_brought, large=True))
+register(Places, Kind(_parse, _text, str, "line", brought=_brought, large=True))
 
 # How a conversion that works on a part of its data asks for it.
 WHERE = Param("Area", "Where: a box as west,south,east,north, or a polygon as E N, E N, E N.", absent="all")

@@ -134,3 +134,13 @@ def _() -> Pair:
 def _() -> Pair:
     own = wrapped(_survey()).courses()  # type: ignore[arg-type]
     return 100.0, np.hypot(*np.diff(own.vertices[:, :2], axis=0).T).sum()
+
+
+@case("choose.place", "Of two areas the one at a place stays.", CLOSED, 1e-9, "m²")
+def _() -> Pair:
+    import shapely
+
+    from vastgrid.library.data import Areas
+
+    both = Areas.from_geometries([shapely.box(0, 0, 10, 10), shapely.box(20, 0, 25, 10)], {"no": ["a", "b"]}, unit="m")
+    return [50.0, 100.0], [*both.choose(at="22 5").plan_sizes, *both.choose(by="no", named="b", side="out").plan_sizes]

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 
 from vastgrid import catalog
 from vastgrid.base.errors import CallError
+from vastgrid.data.areas import Areas
 from vastgrid.data.linework import Contours
 from vastgrid.data.pointset import PointSet
 from vastgrid.data.tin import Tin
@@ -40,7 +41,8 @@ BLINK = 700
 # What draws areas around points stays in hand, like the hands for surfaces.
 # What the edit tools of a surface change, in the order in which they are offered.
 EDIT_GROUPS = ("triangles", "vertices", "lines", "heights")
-TOOLS_IN_HAND = PICK, PICK_LESS, PICK_BOX = ("pick", "pick_less", "pick_box")
+PICK, PICK_LESS, PICK_BOX, CHOOSE = "pick", "pick_less", "pick_box", "choose_areas"
+TOOLS_IN_HAND = (PICK, PICK_LESS, PICK_BOX, CHOOSE)
 
 
 class Views(QWidget):
@@ -158,7 +160,7 @@ class Views(QWidget):
             button.setCheckable(True)
             row.addWidget(button)
         for key, action in self._actions.items():
-            if key.startswith("pick_") or key in ("pick", "keep_rim", "label_move"):
+            if key.startswith(("pick_", "choose_")) or key in ("pick", "keep_rim", "label_move"):
                 button = flat_button(action.iconText(), partial(self._hand_pressed, key), action.toolTip())
                 button.setCheckable(key in TOOLS_IN_HAND)
                 button.setProperty("small", "true")
@@ -197,13 +199,16 @@ class Views(QWidget):
         surface = kind == Tin.kind and self.shown != SPACE
         labels = catalog.parameter_of(graph[chosen[0]].operation, Moves) if kind == Contours.kind else None
         labelled = labels is not None and self.shown != SPACE
-        self.hands_row.setVisible(surface or kind == PointSet.kind or labelled)
+        areas = kind == Areas.kind and self.shown != SPACE
+        self.hands_row.setVisible(surface or kind == PointSet.kind or labelled or areas)
         self.buttons["label_move"].setVisible(labelled)
         for key, button in self.buttons.items():
             if key.startswith("edit_"):
                 button.setVisible(surface)
             elif key.startswith("pick"):
                 button.setVisible(kind == PointSet.kind)
+            elif key.startswith("choose_"):
+                button.setVisible(areas)
         builds = surface and graph[chosen[0]].operation == catalog.builder().id
         self.buttons["keep_rim"].setVisible(builds)
 

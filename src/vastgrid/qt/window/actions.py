@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QWidget
 
 from vastgrid import catalog
 from vastgrid.data.places import Line
+from vastgrid.qt.window.choosing import TOOLS as CHOOSING
 from vastgrid.qt.window.edit_tools import edit_tools
 from vastgrid.qt.window.offers import drawn_field, drawn_kind
 from vastgrid.qt.window.parts import Parts
@@ -111,6 +112,10 @@ def add_actions(window: QWidget, parts: Parts, own: dict[str, Callable[[], Any]]
         actions[key].setProperty("group", hand.group)
     for key, text, tip in TOOLS:
         add(key, f"Points: {text}", partial(lambda own: parts.picking.run(own), key))
+        actions[key].setToolTip(tip)
+        actions[key].setIconText(text)
+    for key, text, tip in CHOOSING:
+        add(key, f"Areas: {text}", partial(lambda own: parts.choosing.run(own), key))
         actions[key].setToolTip(tip)
         actions[key].setIconText(text)
     add("label_move", "Move a contour label", lambda: parts.moving_labels.take_up())

@@ -32,6 +32,7 @@ from vastgrid.qt.widgets import theme
 from vastgrid.qt.widgets.chooser import Choice, Chooser
 from vastgrid.qt.window.at_home import AtHome
 from vastgrid.qt.window.checking import Checking
+from vastgrid.qt.window.choosing import Choosing
 from vastgrid.qt.window.delivering import Delivering
 from vastgrid.qt.window.edit_tools import EditTools
 from vastgrid.qt.window.importing import Importing
@@ -68,6 +69,7 @@ class Parts:
     picturing: Picturing
     edit_tools: EditTools
     picking: Picking
+    choosing: Choosing
 
     def __init__(
         self,
@@ -110,6 +112,7 @@ class Parts:
         self.picturing = Picturing(self.views, self.desk)
         self.edit_tools = EditTools(self.window, self.desk, self.making, self.views)
         self.picking = Picking(self.window, self.desk, self.making, self.views)
+        self.choosing = Choosing(self.desk, self.making, self.views)
         self.moving_labels = MovingLabels(self.desk, self.making, plan)
 
     def sheet(self, title: str, choices: Sequence[Choice]) -> Chooser:

@@ -25,7 +25,7 @@ from vastgrid.qt.desk.making import Making
 from vastgrid.qt.dialogs.pick_dialogs import ClassDialog, HeightsDialog
 from vastgrid.qt.views.lasso import Lasso
 from vastgrid.qt.views.tools import AreaTool, Tool
-from vastgrid.qt.views.views import PICK, PICK_BOX, PICK_LESS, TOOLS_IN_HAND, Views
+from vastgrid.qt.views.views import PICK, PICK_BOX, PICK_LESS, Views
 from vastgrid.qt.widgets.polygons import polygon
 from vastgrid.styling.look import PointLook, hidden_classes, hidden_heights_of
 from vastgrid.terrain.editing.cleaning import CLASS, DELETE, KEEP, Cleaning
@@ -85,7 +85,7 @@ class Picking:
         """
         if self.points() is None:
             raise CallError("choose one card of points first: it is what is picked from")
-        if key in TOOLS_IN_HAND:
+        if key in (PICK, PICK_LESS, PICK_BOX):
             self._take_up(key)
         elif key == "pick_none":
             self.put_down()
