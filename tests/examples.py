@@ -19,7 +19,7 @@ from vastgrid.data.survey import Record, survey_of
 from vastgrid.params import declare
 
 # What has to be said of a conversion that nothing would be asked of otherwise.
-NEEDED = {"move": {"by": "10,20,0.5"}, "heights": {"add": "0.35"}}
+NEEDED = {"choose": {"by": "layer", "named": "PLOTS"}, "move": {"by": "10,20,0.5"}, "heights": {"add": "0.35"}}
 
 
 def asked_of(conversion):

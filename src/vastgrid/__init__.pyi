@@ -198,7 +198,7 @@ class _Begins_choose:
     def choose(
         self,
         *,
-        at: str | Path = ...,
+        at: _Length | _Row | None = ...,
         by: str | Path = ...,
         named: str | Path = ...,
         side: Literal["kept", "out"] = ...,
@@ -1879,7 +1879,7 @@ def clean(
 def choose(
     *inputs: Data,
     areas: Data | Sequence[Data] = ...,
-    at: str | Path = ...,
+    at: _Length | _Row | None = ...,
     by: str | Path = ...,
     named: str | Path = ...,
     side: Literal["kept", "out"] = ...,
