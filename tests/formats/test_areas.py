@@ -352,3 +352,74 @@ def test_closed_lines_of_a_drawing_become_areas_by_a_rule(tmp_path):
     assert sent(areas, tmp_path / "a.dxf").good
     (back,) = read(tmp_path / "a.dxf", rules="areas: layer=PLOTS").datasets
     assert isinstance(back, Areas) and back.sizes().sum() == pytest.approx(areas.sizes().sum(), abs=0.1)
+
+
+CITY = {
+    "type": "CityJSON",
+    "version": "2.0",
+    "transform": {"scale": [0.01, 0.01, 0.01], "translate": [500000.0, 5300000.0, 100.0]},
+    "metadata": {"referenceSystem": "https://www.opengis.net/def/crs/EPSG/0/25832"},
+    "CityObjects": {
+        "house": {
+            "type": "Building",
+            "attributes": {"storeys": 2, "owner": "Tollgarth Quarry"},
+            "geometry": [
+                {
+                    "type": "Solid",
+                    "lod": "2",
+                    "boundaries": [
+                        [[[0, 3, 2, 1]], [[4, 5, 6, 7]], [[0, 1, 5, 4]], [[1, 2, 6, 5]], [[2, 3, 7, 6]], [[3, 0, 4, 7]]]
+                    ],
+                    "semantics": {
+                        "surfaces": [{"type": "GroundSurface"}, {"type": "RoofSurface"}, {"type": "WallSurface"}],
+                        "values": [[0, 1, 2, 2, 2, 2]],
+                    },
+                }
+            ],
+        },
+        "court": {
+            "type": "Building",
+            "attributes": {"storeys": 1},
+            "geometry": [{"type": "MultiSurface", "lod": "0", "boundaries": [[[8, 9, 10, 11], [12, 13, 14, 15]]]}],
+        },
+        "tree": {
+            "type": "SolitaryVegetationObject",
+            "geometry": [{"type": "MultiSurface", "lod": "1", "boundaries": [[[0, 1, 2]]]}],
+        },
+    },
+    "vertices": [
+        *(
+            [0, 0, 0],
+            [1000, 0, 0],
+            [1000, 600, 0],
+            [0, 600, 0],
+            [0, 0, 500],
+            [1000, 0, 500],
+            [1000, 600, 500],
+            [0, 600, 500],
+        ),
+        *([3000, 0, 0], [5000, 0, 0], [5000, 2000, 0], [3000, 2000, 0]),
+        *([3500, 500, 0], [3500, 1500, 0], [4500, 1500, 0], [4500, 500, 0]),
+    ],
+}
+
+
+def test_footprints_of_a_city_model(tmp_path):
+    """A ground surface by its semantics, a court with a hole at level 0; a tree has none (CityJSON 2.0, 3.3, from memory)."""
+    path = tmp_path / "city.json"
+    path.write_text(json.dumps(CITY))
+    source = read(path, take="footprints")
+    (areas,) = source.datasets
+    assert areas.sizes().tolist() == pytest.approx([60.0, 400.0 - 100.0])
+    assert areas.attributes["id"].tolist() == [b"house", b"court"]
+    assert areas.attributes["storeys"].tolist() == [2, 1] and areas.attributes["owner"].tolist() == [
+        b"Tollgarth Quarry",
+        b"",
+    ]
+    assert "1 object without a ground surface" in " ".join(finding.text for finding in source.findings)
+    assert areas.vertices[:, 2].tolist() == [100.0] * len(areas.vertices)
+    assert sent(areas, tmp_path / "city.gpkg").good
+    assert {each.kind for each in read(path).datasets} <= {"tin", "mesh"}
+    path.write_text(json.dumps({**CITY, "CityObjects": {"tree": CITY["CityObjects"]["tree"]}}))
+    with pytest.raises(FormatError, match="no object in it has a footprint"):
+        read(path, take="footprints")

@@ -7,22 +7,28 @@ import json
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
 from typing import Annotated, Any, BinaryIO
 
 import numpy as np
+from numpy.typing import NDArray
 
+from vastgrid.base import late_shapely as shapely
 from vastgrid.base.errors import FormatError
-from vastgrid.base.findings import Finding, left_out
+from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
-from vastgrid.data.dataset import Dataset
+from vastgrid.data.areas import Areas
+from vastgrid.data.dataset import Dataset, Floats
 from vastgrid.data.frame import UNKNOWN, Frame, epsg_code, frame_of_crs
 from vastgrid.data.mesh import Mesh
 from vastgrid.data.tin import Tin
 from vastgrid.declarations.conversion import listed
-from vastgrid.declarations.fileformat import Carries, Format, NoParams, ReadResult, rounding, weighing
+from vastgrid.declarations.fileformat import Carries, Format, ReadResult, rounding, weighing
+from vastgrid.format_support.columns import text_column
 from vastgrid.format_support.meshfile import Part, Up, faces_of, surfaces
 from vastgrid.format_support.origin import NOWHERE, heard, told
+from vastgrid.format_support.polygons import areas_of
 from vastgrid.kernels.text.textrows import RowTemplate
 from vastgrid.params.declare import Param
 from vastgrid.terrain.tin.assemble import fans
@@ -31,8 +37,28 @@ from vastgrid.terrain.tin.assemble import fans
 _DEPTH = {"MultiSurface": 0, "CompositeSurface": 0, "Solid": 1, "MultiSolid": 2, "CompositeSolid": 2}
 
 
-def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
-    """Read the surfaces of every object at its highest level of detail; reliefs become TINs.
+class Take(Enum):
+    """What is taken of each object."""
+
+    SURFACES = "surfaces"
+    FOOTPRINTS = "footprints"
+
+
+@dataclass(frozen=True)
+class CityReadParams:
+    """What is read."""
+
+    take: Annotated[
+        Take,
+        Param(
+            "Take",
+            "surfaces: of every object at its highest level of detail; footprints: the ground surfaces of objects, or their outlines at level 0, as areas.",
+        ),
+    ] = Take.SURFACES
+
+
+def read(path: Path, params: CityReadParams, progress: Progress) -> ReadResult:
+    """Read the surfaces of every object at its highest level of detail, or their footprints; reliefs become TINs.
 
     Raises
     ------
@@ -49,8 +75,11 @@ def read(path: Path, params: NoParams, progress: Progress) -> ReadResult:
         vertices = raw * np.array(transform["scale"], float) + np.array(transform["translate"], float)
         progress.report(0.4, f"reading {path.name}")
         findings: list[Finding] = []
-        parts, other = _parts(model["CityObjects"], vertices, findings)
         frame = _frame(model, findings)
+        if params.take is Take.FOOTPRINTS:
+            areas = _footprints(path, model["CityObjects"], vertices, frame, findings)
+            return ReadResult((areas,), tuple(findings))
+        parts, other = _parts(model["CityObjects"], vertices, findings)
     except (ValueError, TypeError, KeyError, AttributeError, IndexError, RecursionError) as error:
         raise FormatError(
             path, "this is not whole CityJSON: something that every model has is missing or of another kind"
@@ -89,6 +118,76 @@ def _parts(objects: dict[str, Any], vertices: Any, findings: list[Finding]) -> t
     if holes:
         findings.append(Finding("holes-closed", f"{holes} surfaces have holes, which were closed."))
     return parts, other
+
+
+def _footprints(path: Path, objects: dict[str, Any], vertices: Floats, frame: Frame, findings: list[Finding]) -> Areas:
+    """Return the footprint of each object that has one, with its id, type and attributes."""
+    shapes: list[Any] = []
+    rows: list[dict[str, Any]] = []
+    without = 0
+    for own, thing in objects.items():
+        rings = _ground_of(thing.get("geometry") or [])
+        polygons = [shapely.Polygon(vertices[ring[0]], [vertices[hole] for hole in ring[1:]]) for ring in rings]
+        polygons = [each for each in polygons if each.area > 0.0]
+        if not polygons:
+            without += bool(thing.get("geometry"))
+            continue
+        # The ground surfaces of one object are parts of one footprint, and lie beside each other.
+        whole = shapely.union_all(np.array(polygons, object)) if len(polygons) > 1 else polygons[0]
+        if whole.geom_type not in ("Polygon", "MultiPolygon"):
+            whole = shapely.multipolygons(polygons)
+        shapes.append(whole)
+        simple = {k: v for k, v in (thing.get("attributes") or {}).items() if isinstance(v, str | int | float | bool)}
+        rows.append({"id": own, "type": str(thing.get("type")), **simple})
+    if without:
+        text = f"{count(without, 'object')} without a ground surface, and without an outline at level 0: left out."
+        findings.append(left_out("no-footprint", text))
+    if not shapes:
+        raise FormatError(path, "no object in it has a footprint: a ground surface, or an outline at level 0")
+    names = list(dict.fromkeys(name for row in rows for name in row))
+    columns = {name: _column([row.get(name) for row in rows]) for name in names}
+    areas, _ = areas_of(
+        path,
+        np.array(shapes, object),
+        lambda k: str(rows[k]["id"]),
+        findings,
+        name=path.stem,
+        frame=frame,
+        layer=np.zeros(len(shapes), np.int64),
+        layers=("FOOTPRINT",),
+        attributes=columns,
+    )
+    return areas
+
+
+def _column(values: list[Any]) -> NDArray[Any]:
+    if all(isinstance(value, int | float) and not isinstance(value, bool) for value in values):
+        return np.array(values)
+    if all(isinstance(value, int | float) or value is None for value in values):
+        return np.array([np.nan if value is None else float(value) for value in values])
+    return text_column(values)[0]
+
+
+def _ground_of(geometries: list[Any]) -> list[list[list[int]]]:
+    """Return the surfaces, each a list of rings, that are called ground (CityJSON 2.0, 3.3), or that are all of level 0."""
+    able = sorted((g for g in geometries if g["type"] in _DEPTH), key=lambda g: str(g.get("lod", "0")), reverse=True)
+    for geometry in able:
+        kinds = [surface.get("type") for surface in (geometry.get("semantics") or {}).get("surfaces", [])]
+        if "GroundSurface" not in kinds:
+            continue
+        surfaces, values = geometry["boundaries"], geometry["semantics"]["values"]
+        for _ in range(_DEPTH[geometry["type"]]):
+            values = [None] * len(surfaces) if values is None else values
+            pairs = list(zip(surfaces, values, strict=True))
+            values = [each for outer, own in pairs for each in (own if own is not None else [None] * len(outer))]
+            surfaces = [inner for outer, _ in pairs for inner in outer]
+        return [
+            surface
+            for surface, own in zip(surfaces, values, strict=True)
+            if own is not None and kinds[own] == "GroundSurface"
+        ]
+    flat = [g for g in able if str(g.get("lod", "")).startswith("0") and _DEPTH[g["type"]] == 0]
+    return list(flat[-1]["boundaries"]) if flat else []
 
 
 def _frame(model: dict[str, Any], findings: list[Finding]) -> Frame:
@@ -180,6 +279,7 @@ FORMAT = Format(
     carries=_CARRIES,
     carries_as=rounding(_CARRIES),
     read=read,
+    read_params=CityReadParams,
     write=write,
     write_params=CityWriteParams,
     weigh=weighing(vertices=26, triangles=23),
