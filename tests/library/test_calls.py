@@ -288,3 +288,16 @@ def test_parameters_are_the_declared_ones():
         told = getattr(vg, conversion.id).__doc__
         assert conversion.help in told and all(each.name in told for each in declare.fields(conversion.params))
     assert METRES.horizontal.value == vg.PointSet.from_arrays(XYZ).unit
+
+
+def test_errors_speak_of_parameters(tmp_path):
+    """What the command line calls an option is a parameter of a script."""
+    (tmp_path / "a.csv").write_text("E,N,Z\n1,2,3\n4,5,6\n7,1,9\n")
+    data = vg.read(tmp_path / "a.csv")
+    with pytest.raises(vg.CallError) as caught:
+        data.tin(max_edge="60 m").contours(interval="1 ft").write(tmp_path / "a.xml")
+    assert "--" not in str(caught.value)
+    (tmp_path / "b.csv").write_text("E [m],N [m],Z [m]\n1,2,3\n4,5,6\n7,1,9\n")
+    with pytest.raises(vg.CallError, match="override_units=True makes") as caught:
+        vg.read(tmp_path / "b.csv", unit="ft", vertical_unit="ft")
+    assert "--" not in str(caught.value)

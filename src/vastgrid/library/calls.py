@@ -18,6 +18,7 @@ from vastgrid.execution.inspection import inspect
 from vastgrid.execution.steps import convert as run_step
 from vastgrid.execution.steps import in_one_frame
 from vastgrid.library.data import Data, Finding, Origin, dataset_of, origin_of, told, wrapped
+from vastgrid.library.spoken import in_script_words
 from vastgrid.library.values import words_of
 from vastgrid.params import declare
 
@@ -95,6 +96,11 @@ def check(*data: Data, progress: Told | None = None, **thresholds: Mapping[str, 
 
 
 def _called(conversion: Conversion, inputs: Sequence[Data], given: Mapping[str, Any], progress: Progress) -> Any:
+    with in_script_words():
+        return _worked(conversion, inputs, given, progress)
+
+
+def _worked(conversion: Conversion, inputs: Sequence[Data], given: Mapping[str, Any], progress: Progress) -> Any:
     roles, values = _parted(conversion, inputs, given)
     words = words_of(conversion.params, values)
     params = declare.build(conversion.params, words)

@@ -32,6 +32,7 @@ from vastgrid.data.pointset import PointSet as PointsData
 from vastgrid.data.survey import Survey as SurveyData
 from vastgrid.data.table import Table as TableData
 from vastgrid.data.tin import Tin as TinData
+from vastgrid.library.spoken import said
 
 if TYPE_CHECKING:
     from affine import Affine
@@ -61,7 +62,7 @@ class Finding:
 
 def told(found: Sequence[core.Finding]) -> tuple[Finding, ...]:
     """Return findings as a script has them."""
-    return tuple(Finding(each.code, each.text, each.severity.value, each.at) for each in found)
+    return tuple(Finding(each.code, said(each.text), each.severity.value, each.at) for each in found)
 
 
 @dataclass(frozen=True, slots=True)
@@ -259,9 +260,9 @@ def frame_from(crs: Any, unit: str | None, vertical_unit: str | None) -> Frame:
     except ValueError as error:
         raise CallError(f"crs: {error}") from error
     plan, height = (_unit(word) if word is not None else None for word in (unit, vertical_unit))
-    for what, said, known in (("unit", plan, own.horizontal), ("vertical_unit", height, own.vertical)):
-        if said is not None and known is not None and said is not known:
-            raise CallError(f"{what}: {said.title} was said, the reference system has {known.title}")
+    for what, asked, known in (("unit", plan, own.horizontal), ("vertical_unit", height, own.vertical)):
+        if asked is not None and known is not None and asked is not known:
+            raise CallError(f"{what}: {asked.title} was said, the reference system has {known.title}")
     plan = plan or own.horizontal or Unit.METRE
     if height is None and own.vertical is None and plan not in (Unit.METRE, Unit.DEGREE) and unit is None:
         raise CallError(f"vertical_unit: the reference system has {plan.title} in plan and says nothing of heights")

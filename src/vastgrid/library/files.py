@@ -20,11 +20,13 @@ from vastgrid.execution.run_log import Account, source_sentence
 from vastgrid.execution.steps import in_one_frame
 from vastgrid.library.calls import Told, _step, log, paths_behind, progress_of
 from vastgrid.library.data import Data, Finding, Origin, dataset_of, told, wrapped
+from vastgrid.library.spoken import in_script_words
 from vastgrid.library.values import words_of
 from vastgrid.lineage.delivered import Compared, Delivery
 from vastgrid.params import declare
 
 
+@in_script_words()
 def read(
     *paths: str | Path,
     unit: str | None = None,
@@ -105,6 +107,7 @@ class Written:
     files: tuple[str, ...] = ()
 
 
+@in_script_words()
 def write(
     path: str | Path,
     *data: Data,
