@@ -13,10 +13,10 @@ __version__ = "0.1.0"
 _PUBLIC = {
     **dict.fromkeys(("Error", "CallError", "DataError", "FormatError", "WriteError", "Cancelled"), "base.errors"),
     "Length": "library.values",
-    **dict.fromkeys(
-        ("Data", "PointSet", "Linework", "Contours", "Areas", "Tin", "Mesh", "Grid", "Survey", "Table", "Finding"),
-        "library.data",
-    ),
+    **dict.fromkeys(("Data", "Finding"), "library.data"),
+    **dict.fromkeys(("PointSet", "Linework", "Contours", "Areas"), "library.vectors"),
+    **dict.fromkeys(("Tin", "Mesh", "Grid"), "library.surfaces"),
+    **dict.fromkeys(("Survey", "Table"), "library.kinds"),
     **dict.fromkeys(("convert", "check"), "library.calls"),
     **dict.fromkeys(("read", "write", "Written"), "library.files"),
     **dict.fromkeys(("run", "open_job", "Ran", "Job"), "library.repeating"),

@@ -1249,7 +1249,7 @@ class Data:
     def more(self) -> Mapping[str, Data]:
         """What else the step gave, by name: residuals beside the data that was fitted, say."""
     @property
-    def tables(self) -> tuple[Table, ...]:
+    def tables(self) -> tuple[Any, ...]:
         """All tables that the step gave."""
     def write(self, path: str | Path, **options: Any) -> Any:
         """Write it, read it back and compare; see `vastgrid.write`."""

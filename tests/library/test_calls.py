@@ -20,7 +20,7 @@ from vastgrid.base.progress import Silent
 from vastgrid.declarations.conversion import Inputs
 from vastgrid.execution.steps import convert, read_file
 from vastgrid.library import stubs
-from vastgrid.library.data import WRAPPERS, dataset_of, wrapped
+from vastgrid.library.kinds import WRAPPERS, dataset_of, wrapped
 from vastgrid.params import declare
 
 ROOT = Path(__file__).parents[2]

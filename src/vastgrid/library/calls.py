@@ -17,7 +17,8 @@ from vastgrid.declarations.conversion import Conversion, Inputs, listed
 from vastgrid.execution.inspection import inspect
 from vastgrid.execution.steps import convert as run_step
 from vastgrid.execution.steps import in_one_frame
-from vastgrid.library.data import Data, Finding, Origin, dataset_of, origin_of, told, wrapped
+from vastgrid.library.data import Data, Finding, Origin, told
+from vastgrid.library.kinds import dataset_of, origin_of, wrapped
 from vastgrid.library.spoken import in_script_words
 from vastgrid.library.values import words_of
 from vastgrid.params import declare
@@ -111,7 +112,7 @@ def _worked(conversion: Conversion, inputs: Sequence[Data], given: Mapping[str, 
         what = f"{conversion.id}, which uses {kinds}"
         for step in catalog.chain(have, conversion.takes_with(params), what):
             # As by the command line: what was not asked for is made of everything that it can use.
-            inputs = _step(step, inputs, progress)
+            inputs = made_unasked(step, inputs, progress)
     if len(inputs) > 1 and len(makers) == 1 and not conversion.many:
         mains = [each for each in inputs if conversion.can_use(dataset_of(each))]
         others = [each for each in inputs if each not in mains]
@@ -120,7 +121,8 @@ def _worked(conversion: Conversion, inputs: Sequence[Data], given: Mapping[str, 
     return _made(conversion, inputs, roles, words, progress)
 
 
-def _step(step: Conversion, inputs: Sequence[Data], progress: Progress) -> tuple[Data, ...]:
+def made_unasked(step: Conversion, inputs: Sequence[Data], progress: Progress) -> tuple[Data, ...]:
+    """Return what a step that nobody asked for makes of everything that it can use, and the rest as it is."""
     usable = [each for each in inputs if step.can_use(dataset_of(each))]
     rest = [each for each in inputs if each not in usable]
     groups = [usable] if step.many else [[each] for each in usable]

@@ -18,8 +18,9 @@ from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.run import Run
 from vastgrid.execution.run_log import Account, source_sentence
 from vastgrid.execution.steps import in_one_frame
-from vastgrid.library.calls import Told, _step, log, paths_behind, progress_of
-from vastgrid.library.data import Data, Finding, Origin, dataset_of, told, wrapped
+from vastgrid.library.calls import Told, log, made_unasked, paths_behind, progress_of
+from vastgrid.library.data import Data, Finding, Origin, told
+from vastgrid.library.kinds import dataset_of, wrapped
 from vastgrid.library.spoken import in_script_words
 from vastgrid.library.values import words_of
 from vastgrid.lineage.delivered import Compared, Delivery
@@ -161,7 +162,7 @@ def _fit_for(data: Sequence[Data], wanted: tuple[type[Dataset], ...], what: str,
     for each in data:
         made: Sequence[Data] = (each,)
         for step in catalog.chain([dataset_of(each)], wanted, what):
-            made = _step(step, made, progress)
+            made = made_unasked(step, made, progress)
         out += [dataset_of(one).renamed(each.name) for one in made]
     return out
 

@@ -11,8 +11,9 @@ from typing import Any, Self
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.words import instead, shortly
 from vastgrid.library.calls import Told, log, progress_of
-from vastgrid.library.data import Data, Origin, told, wrapped
+from vastgrid.library.data import Data, Origin, told
 from vastgrid.library.files import Written, written
+from vastgrid.library.kinds import wrapped
 
 
 @dataclass(frozen=True, slots=True)

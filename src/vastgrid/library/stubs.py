@@ -12,8 +12,9 @@ from vastgrid import catalog
 from vastgrid.base.quantities import Length
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion
-from vastgrid.library import data as library
 from vastgrid.library.data import Data
+from vastgrid.library.kinds import WRAPPERS
+from vastgrid.library.vectors import Lines
 from vastgrid.params import declare
 
 _HEAD = '''"""Vast Grid: terrain conversion for survey technicians, with the proof of what each conversion did."""
@@ -123,7 +124,7 @@ def open_job(folder: str | Path) -> Job:
 def text() -> str:
     """Return the stub of the package."""
     names = _classes()
-    parts = [_HEAD, *(_mixin(each) for each in catalog.CONVERSIONS), _class(Data, []), _class(library.Lines, [])]
+    parts = [_HEAD, *(_mixin(each) for each in catalog.CONVERSIONS), _class(Data, []), _class(Lines, [])]
     for own in names.values():
         parts.append(_class(own, [each for each in catalog.CONVERSIONS if _begins(own._of, each)]))
     parts += [_function(each, names) for each in catalog.CONVERSIONS]
@@ -131,7 +132,7 @@ def text() -> str:
 
 
 def _classes() -> dict[type[Dataset], type[Data]]:
-    return {own._of: own for own in library.WRAPPERS.values()}
+    return {own._of: own for own in WRAPPERS.values()}
 
 
 def _begins(kind: type[Dataset], conversion: Conversion) -> bool:

@@ -12,8 +12,10 @@ from vastgrid import catalog
 from vastgrid.data.areas import Areas as AreasData
 from vastgrid.data.linework import Linework as LineworkData
 from vastgrid.declarations.fileformat import Format
-from vastgrid.library.data import Areas, Data, Grid, Linework, PointSet, Tin
+from vastgrid.library.data import Data
 from vastgrid.library.files import read, write
+from vastgrid.library.surfaces import Grid, Tin
+from vastgrid.library.vectors import Areas, Linework, PointSet
 from vastgrid.verification.cases import Figures, case
 from vastgrid.verification.shapes import plane_points
 
@@ -224,6 +226,26 @@ def _() -> Pair:
         return xyz[np.lexsort(np.round(xyz, 3).T)].ravel()
 
     return points.xyz[order].ravel(), _written("a.copc.laz", points, look)
+
+
+_RFC = """{"type": "Polygon", "coordinates": [
+[[100.0, 0.0], [101.0, 0.0], [101.0, 1.0], [100.0, 1.0], [100.0, 0.0]],
+[[100.8, 0.8], [100.8, 0.2], [100.2, 0.2], [100.2, 0.8], [100.8, 0.8]]]}"""
+
+
+@case(
+    "geojson.example",
+    "The standard's own polygon with a hole, read.",
+    "RFC 7946, appendix A.3 (from memory)",
+    1e-12,
+    "square degrees",
+)
+def _() -> Pair:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.geojson"
+        path.write_text(_RFC)
+        own = read(path)
+    return [1.0 - 0.6 * 0.6, 2.0], [*own.plan_sizes, own.count["rings"]]
 
 
 @case(

@@ -8,7 +8,8 @@ import numpy as np
 
 from vastgrid.data.survey import Record, survey_of
 from vastgrid.library.calls import function
-from vastgrid.library.data import Contours, Linework, dataset_of, wrapped
+from vastgrid.library.kinds import dataset_of, wrapped
+from vastgrid.library.vectors import Contours, Linework
 from vastgrid.verification.cases import Figures, case
 from vastgrid.verification.shapes import CLOSED, frustum, plane, square, square_line
 
@@ -140,7 +141,7 @@ def _() -> Pair:
 def _() -> Pair:
     import shapely
 
-    from vastgrid.library.data import Areas
+    from vastgrid.library.vectors import Areas
 
     both = Areas.from_geometries([shapely.box(0, 0, 10, 10), shapely.box(20, 0, 25, 10)], {"no": ["a", "b"]}, unit="m")
     return [50.0, 100.0], [*both.choose(at="22 5").plan_sizes, *both.choose(by="no", named="b", side="out").plan_sizes]

@@ -11,9 +11,9 @@ from typing import Any
 import numpy as np
 
 from vastgrid.library.calls import function
-from vastgrid.library.data import PointSet
 from vastgrid.library.files import read
 from vastgrid.library.values import Length
+from vastgrid.library.vectors import PointSet
 from vastgrid.verification.cases import Figures, case
 from vastgrid.verification.shapes import CLOSED, plane, plane_points
 

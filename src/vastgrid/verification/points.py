@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.library.calls import function
-from vastgrid.library.data import PointSet
+from vastgrid.library.vectors import PointSet
 from vastgrid.verification.cases import Figures, case
 from vastgrid.verification.shapes import CLOSED, plane, plane_grid
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vastgrid.library.data import Areas, Grid, Linework, PointSet, Tin
+from vastgrid.library.surfaces import Grid, Tin
+from vastgrid.library.vectors import Areas, Linework, PointSet
 
 CLOSED = "closed form"
 

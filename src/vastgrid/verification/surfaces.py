@@ -7,7 +7,8 @@ import math
 import numpy as np
 
 from vastgrid.library.calls import function
-from vastgrid.library.data import Grid, Mesh, PointSet
+from vastgrid.library.surfaces import Grid, Mesh
+from vastgrid.library.vectors import PointSet
 from vastgrid.verification.cases import Figures, case
 from vastgrid.verification.shapes import CLOSED, frustum, plane, plane_grid, plane_points, square
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from vastgrid.library.calls import function
-from vastgrid.library.data import PointSet, Tin
+from vastgrid.library.surfaces import Tin
+from vastgrid.library.vectors import PointSet
 from vastgrid.verification.cases import Figures, case
 from vastgrid.verification.shapes import CLOSED, frustum, frustum_volume, plane, square, square_line
 
@@ -40,7 +41,7 @@ def _() -> Pair:
 def _() -> Pair:
     import shapely
 
-    from vastgrid.library.data import Areas
+    from vastgrid.library.vectors import Areas
 
     ring = shapely.box(10, 10, 60, 60).difference(shapely.box(20, 20, 40, 40))
     inside = Areas.from_geometries([ring], unit="m")
