@@ -749,6 +749,14 @@ class _Begins_parcels:
     ) -> Areas:
         """The parcels of a survey as areas, each with its name, what the file says of it, and its stated area."""
 
+class _Begins_records:
+    def records(
+        self,
+        *,
+        progress: _Told | None = ...,
+    ) -> Survey:
+        """Each part of an area as a parcel, with its name and its area, its holes as plan features, for LandXML."""
+
 class _Begins_noise:
     def noise(
         self,
@@ -1458,6 +1466,7 @@ class Areas(
     _Begins_choose,
     _Begins_clip,
     _Begins_contours,
+    _Begins_courses,
     _Begins_edit,
     _Begins_facets,
     _Begins_fit,
@@ -1472,6 +1481,8 @@ class Areas(
     _Begins_merge,
     _Begins_mosaic,
     _Begins_move,
+    _Begins_parcels,
+    _Begins_records,
     _Begins_noise,
     _Begins_offset,
     _Begins_outline,
@@ -2148,6 +2159,13 @@ def parcels(
     progress: _Told | None = ...,
 ) -> Areas:
     """The parcels of a survey as areas, each with its name, what the file says of it, and its stated area."""
+
+def records(
+    *inputs: Data,
+    areas: Data | Sequence[Data] = ...,
+    progress: _Told | None = ...,
+) -> Survey:
+    """Each part of an area as a parcel, with its name and its area, its holes as plan features, for LandXML."""
 
 def noise(
     *inputs: Data,

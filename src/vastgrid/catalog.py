@@ -107,7 +107,7 @@ CONVERSIONS: Listed[Conversion] = Listed(
     answers.accuracy grids.align points.along areas=lines.to_areas lines.arrows grids.aspect lines.bands answers.between
     cells=grids.points_to_grid points.clean whole.choose whole.clip answers.compare lines.contours courses=lines.records_to_lines
     surfaces.daylight surfaces.difference surfaces.edit facets=surfaces.grid_to_tin whole.fit grids.grid points.ground
-    grids.hillshade whole.heights lines.labels points.lattice lines.lay lines.levels lines=lines.area_lines surfaces.merge grids.mosaic whole.move lines.no_change lines.parcels
+    grids.hillshade whole.heights lines.labels points.lattice lines.lay lines.levels lines=lines.area_lines surfaces.merge grids.mosaic whole.move lines.no_change lines.parcels lines.records
     points.noise lines.offset whole.outline answers.pile points.points whole.reproject points.scatter surfaces.simplify grids.slope
     solids.solid answers.sizes answers.stages solids.structures whole.system points.thin lines.ticks surfaces.tin
     upper=surfaces.mesh_to_tin answers.volumes

@@ -4,21 +4,24 @@ import json
 
 import numpy as np
 import pytest
+import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import HANDMADE, METRES, ground, scattered
 from formats.second_landxml_reader import linear_unit, surfaces
+from vastgrid import catalog
 from vastgrid.base.errors import CallError, FormatError
 from vastgrid.base.progress import Silent
 from vastgrid.base.quantities import Length, Unit
 from vastgrid.base.words import plain
 from vastgrid.conversions.lines import contours
 from vastgrid.conversions.surfaces.tin import TinParams, run
+from vastgrid.data.areas import from_shapes
 from vastgrid.data.frame import Frame
 from vastgrid.data.linework import from_lines
 from vastgrid.data.survey import Record, survey_of
-from vastgrid.declarations.fileformat import losses
+from vastgrid.declarations.fileformat import NoParams, losses
 from vastgrid.delivery.deliver import deliver
 from vastgrid.execution.steps import read_file
 from vastgrid.formats import landxml
@@ -299,3 +302,24 @@ def test_parcels_beside_alignments_stay_lines(tmp_path, run_cli):
     assert lines.kind == "lines" and len(lines) == 4
     assert run_cli("convert", tmp_path / "both.xml", tmp_path / "plots.gpkg", "--via", "parcels")[0] == 0
     assert len(read_file(tmp_path / "plots.gpkg", {}, Silent()).datasets[0]) == 2
+
+
+def test_areas_go_out_as_parcels_and_come_back(tmp_path, run_cli):
+    """With their names and sizes; holes are plan features, and the stated area leaves them out."""
+    shapes = [shapely.box(0, 0, 20, 30), shapely.box(40, 0, 50, 10)]
+    areas = from_shapes(shapes, name="plots", frame=METRES, attributes={"name": np.array([b"North & South", b"Pond"])})
+    assert deliver([areas], tmp_path / "a.gpkg", catalog.format_named("geopackage"), NoParams(), Silent()).good
+    code, _, err = run_cli("convert", tmp_path / "a.gpkg", tmp_path / "a.xml", "--from-units", "m")
+    assert code == 0, err
+    text = (tmp_path / "a.xml").read_text()
+    assert '<Parcel name="North &amp; South" area="600.' in text and text.count("<Parcel ") == 2
+    assert run_cli("convert", tmp_path / "a.xml", tmp_path / "b.gpkg")[0] == 0
+    (back,) = read_file(tmp_path / "b.gpkg", {}, Silent()).datasets
+    assert back.sizes().tolist() == [600.0, 100.0]
+    assert [plain(each) for each in back.attributes["name"]] == ["North & South", "Pond"]
+    holed = from_shapes([shapes[0] - shapely.box(5, 5, 8, 8)], name="plots", frame=METRES)
+    assert deliver([holed], tmp_path / "h.gpkg", catalog.format_named("geopackage"), NoParams(), Silent()).good
+    code, _, err = run_cli("convert", tmp_path / "h.gpkg", tmp_path / "h.xml", "--from-units", "m")
+    text = (tmp_path / "h.xml").read_text()
+    assert code == 0 and "1 hole of areas became plan features" in err
+    assert text.count("<PlanFeature ") == 1 and 'area="591.' in text

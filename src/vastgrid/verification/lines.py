@@ -145,3 +145,9 @@ def _() -> Pair:
 
     both = Areas.from_geometries([shapely.box(0, 0, 10, 10), shapely.box(20, 0, 25, 10)], {"no": ["a", "b"]}, unit="m")
     return [50.0, 100.0], [*both.choose(at="22 5").plan_sizes, *both.choose(by="no", named="b", side="out").plan_sizes]
+
+
+@case("records.area", "Areas become parcels of their size, and come back.", CLOSED, 1e-9, "m²")
+def _() -> Pair:
+    own = square(0, 25)
+    return own.plan_sizes, own.records().parcels().attributes["stated_area"]

@@ -42,7 +42,8 @@ def _weigh(dataset: Dataset) -> float:
 
 
 _CARRIES = Carries(
-    kinds=(Tin, Contours, Linework, PointSet, Survey),
+    # Parcels come before plain lines: they are what areas are to it.
+    kinds=(Tin, Contours, Survey, Linework, PointSet),
     several=True,
     units="one",
     unit_needed=True,
