@@ -31,6 +31,7 @@ KEEPS = {
     ("lines", "tin"): "every vertex, lines as edges",
     ("lines", "tin", "grid"): "the ground between the lines; the loss is measured",
     ("lines", "points"): "every vertex",
+    ("areas", "records"): "each rim with its name and size, holes as plan features; other attributes are told",
     ("areas", "lines"): "every rim, with the holes' own",
     ("areas", "lines", "tin"): "every vertex that has a height, rims as edges",
     ("areas", "lines", "tin", "grid"): "the ground between the rims; the loss is measured",

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from vastgrid.base.errors import DataError
-from vastgrid.base.findings import Finding, count
+from vastgrid.base.findings import Finding, count, left_out
 from vastgrid.base.progress import Progress
 from vastgrid.base.words import plain
 from vastgrid.data.areas import Areas
@@ -57,6 +57,10 @@ def run(inputs: Sequence[Areas], params: RecordParams, progress: Progress) -> Re
     if holes:
         text = f"{count(holes, 'hole')} of areas became plan features of their own: a parcel has one line around it."
         findings.append(Finding("parcel-holes", text))
+    gone = [name for name in areas.attributes if name.lower() not in ("name", "desc")]
+    if gone:
+        text = f"Parcels have a name and a description; other attributes are left out: {', '.join(gone)}."
+        findings.append(left_out("parcel-attributes", text))
     return Result(survey_of(areas.name, areas.frame, records), tuple(findings))
 
 
