@@ -10,7 +10,7 @@ import pytest
 
 from vastgrid import catalog
 
-TIMES = os.environ.get("VASTGRID_FUZZ", "1000")
+TIMES = os.environ.get("VASTGRID_FUZZ", "700")
 # Formats that one reader reads are damaged once.
 READERS = list({each.read: each.id for each in reversed(catalog.FORMATS) if each.read}.values())
 

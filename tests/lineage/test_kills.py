@@ -1,4 +1,4 @@
-"""A job that is killed at any moment: eighty times, or as often as VASTGRID_KILLS says."""
+"""A job that is killed at any moment: forty times, or as often as VASTGRID_KILLS says."""
 
 import json
 import os
@@ -6,7 +6,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-KILLS = int(os.environ.get("VASTGRID_KILLS", "80"))
+KILLS = int(os.environ.get("VASTGRID_KILLS", "40"))
 
 
 def test_a_job_survives_kills_at_any_moment(tmp_path):

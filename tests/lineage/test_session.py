@@ -150,15 +150,22 @@ def test_parameters_that_are_gone_are_left_out_and_the_rest_counts(session):
     assert states(again)["Ground"] is State.STALE
 
 
-def test_a_step_nobody_knows_is_told_and_the_job_left_alone(session):
+def test_a_step_nobody_knows_is_told_and_its_results_stay(session):
+    """Whether a plug-in or a newer program made it: it cannot be made anew, and everything else goes on."""
     before = (session.folder / "job.json").read_text()
 
     def newer(node):
         if node["operation"] == "contours":
             node["operation"] = "dream"
 
-    with pytest.raises(FormatError, match=r"a step “dream” that is not known here"):
-        rewritten(session, newer)
+    again = rewritten(session, newer)
+    own = next(node for node in again.graph.nodes.values() if node.operation == "dream")
+    card = own.outputs[0].card
+    assert "“dream” of a plug-in, which is not here" in str(again.sentence(card))
+    assert again.named(card).content == session.named(card).content
+    with pytest.raises(CallError, match="which is not here"):
+        again.executor.make(again.graph, own.id, Silent())
+    again.close()
     assert "dream" in (session.folder / "job.json").read_text()
     (session.folder / "job.json").write_text(before)
     assert Session(session.folder).graph == session.graph

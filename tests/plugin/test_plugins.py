@@ -96,20 +96,21 @@ def test_it_is_there_like_ours(vastgrid, tmp_path):
     assert (
         "a with water up to 230.5." in made.stdout and (tmp_path / "b.tollgarth_spots").read_text().count("230.5") == 2
     )
-    told = json.loads(vastgrid("conversions", "--json").stdout)["conversions"]
-    assert (
-        next(each for each in told if each["id"] == "tollgarth_spots_fill")["title"]
-        == "Water up to a level (tollgarth_spots)"
-    )
     assert "Spots of tollgarth_spots (tollgarth_spots)" in vastgrid("formats").stdout
-    assert "Height of the water." in vastgrid("manual", "conversion-tollgarth_spots_fill").stdout
     assert "Plug-ins: tollgarth_spots 0.1.0" in vastgrid("doctor").stdout
     found = json.loads(vastgrid("inspect", "a.tollgarth_spots", "--json").stdout)
     assert "1 point below -430" in json.dumps(found)
-    code = "import vastgrid as vg; d = vg.read('a.tollgarth_spots'); print(d.tollgarth_spots_fill(level=230.5).xyz[:, 2].min())"
+    code = (
+        "import vastgrid as vg\n"
+        "from vastgrid import catalog\n"
+        "from vastgrid.manual.pages import page\n"
+        "print(catalog.conversion_named('tollgarth_spots_fill').title)\n"
+        "print('Height of the water.' in page('conversion-tollgarth_spots_fill').text)\n"
+        "d = vg.read('a.tollgarth_spots'); print(d.tollgarth_spots_fill(level=230.5).xyz[:, 2].min())\n"
+    )
     own = {**os.environ, "PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(tmp_path / "packages")])}
     made = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=tmp_path, env=own)
-    assert made.stdout.strip() == "230.5", made.stderr
+    assert made.stdout.split("\n")[:3] == ["Water up to a level (tollgarth_spots)", "True", "230.5"], made.stderr
 
 
 def test_a_job_keeps_its_results_without_it(vastgrid, tmp_path):
