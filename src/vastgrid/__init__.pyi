@@ -1282,6 +1282,39 @@ class Lines(Data):
         """Shapely lines, (k,) object; with heights where there are some."""
     def __iter__(self) -> Iterator[NDArray[np.float64]]: ...
 
+class Faces(Data):
+    """What a TIN and a mesh have in common: vertices, and triangles of three of them."""
+
+    @classmethod
+    def from_arrays(
+        cls,
+        vertices: Any,
+        triangles: Any,
+        unit: str | None = None,
+        vertical_unit: str | None = None,
+        crs: Any = None,
+        name: str = "surface",
+    ) -> Self:
+        """Return it from (n, 3) vertices and (m, 3) indices; triangles of a TIN are turned counter-clockwise."""
+    @classmethod
+    def from_trimesh(
+        cls,
+        mesh: Any,
+        unit: str | None = None,
+        vertical_unit: str | None = None,
+        crs: Any = None,
+        name: str = "surface",
+    ) -> Self:
+        """Return what a mesh of the trimesh package holds."""
+    @property
+    def vertices(self) -> NDArray[np.float64]:
+        """Vertices, (n, 3) float64."""
+    @property
+    def triangles(self) -> NDArray[np.int32]:
+        """Indices of vertices, (m, 3) int32; of a TIN counter-clockwise in plan."""
+    def to_trimesh(self) -> Any:
+        """Return a mesh of the trimesh package, in the same coordinates."""
+
 class PointSet(
     _Begins_accuracy,
     _Begins_align,
@@ -1571,34 +1604,9 @@ class Tin(
     _Begins_ticks,
     _Begins_tin,
     _Begins_volumes,
-    Data,
+    Faces,
 ):
-    """A TIN: vertices, and triangles of three of them."""
-
-    @classmethod
-    def from_arrays(
-        cls,
-        vertices: Any,
-        triangles: Any,
-        unit: str | None = None,
-        vertical_unit: str | None = None,
-        crs: Any = None,
-        name: str = "TIN",
-    ) -> Self:
-        """Return a TIN from (n, 3) vertices and (m, 3) indices; triangles are turned counter-clockwise."""
-    @property
-    def vertices(self) -> NDArray[np.float64]:
-        """Vertices, (n, 3) float64."""
-    @property
-    def triangles(self) -> NDArray[np.int32]:
-        """Indices of vertices, counter-clockwise in plan, (m, 3) int32."""
-    def to_trimesh(self) -> Any:
-        """Return a mesh of the trimesh package, in the same coordinates."""
-    @classmethod
-    def from_trimesh(
-        cls, mesh: Any, unit: str | None = None, vertical_unit: str | None = None, crs: Any = None, name: str = "mesh"
-    ) -> Self:
-        """Return what a mesh of the trimesh package holds."""
+    """A TIN: a surface with one height at each place."""
 
 class Mesh(
     _Begins_arrows,
@@ -1631,34 +1639,9 @@ class Mesh(
     _Begins_ticks,
     _Begins_tin,
     _Begins_upper,
-    Data,
+    Faces,
 ):
-    """A mesh in space: vertices, and triangles of three of them."""
-
-    @classmethod
-    def from_arrays(
-        cls,
-        vertices: Any,
-        triangles: Any,
-        unit: str | None = None,
-        vertical_unit: str | None = None,
-        crs: Any = None,
-        name: str = "mesh",
-    ) -> Self:
-        """Return a mesh from (n, 3) vertices and (m, 3) indices."""
-    @property
-    def vertices(self) -> NDArray[np.float64]:
-        """Vertices, (n, 3) float64."""
-    @property
-    def triangles(self) -> NDArray[np.int32]:
-        """Indices of vertices, (m, 3) int32."""
-    def to_trimesh(self) -> Any:
-        """Return a mesh of the trimesh package, in the same coordinates."""
-    @classmethod
-    def from_trimesh(
-        cls, mesh: Any, unit: str | None = None, vertical_unit: str | None = None, crs: Any = None, name: str = "mesh"
-    ) -> Self:
-        """Return what a mesh of the trimesh package holds."""
+    """A mesh in space, which may lie over itself."""
 
 class Grid(
     _Begins_accuracy,

@@ -228,7 +228,8 @@ def columns_from(attributes: Mapping[str, Any] | None, number: int, of: str) -> 
     """Return columns as they are kept: numbers, and texts as UTF-8."""
     found = {}
     for name, values in (attributes or {}).items():
-        own = np.asarray(values)
+        # What was given may be changed later; data may not.
+        own = np.array(values)
         if own.dtype.kind in "UO":
             own = np.array([str(each).encode() for each in own.tolist()] or [b""])[: len(own)]
         if len(own) != number:

@@ -14,6 +14,7 @@ from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion
 from vastgrid.library.data import Data
 from vastgrid.library.kinds import WRAPPERS
+from vastgrid.library.surfaces import Faces
 from vastgrid.library.vectors import Lines
 from vastgrid.params import declare
 
@@ -124,7 +125,13 @@ def open_job(folder: str | Path) -> Job:
 def text() -> str:
     """Return the stub of the package."""
     names = _classes()
-    parts = [_HEAD, *(_mixin(each) for each in catalog.CONVERSIONS), _class(Data, []), _class(Lines, [])]
+    parts = [
+        _HEAD,
+        *(_mixin(each) for each in catalog.CONVERSIONS),
+        _class(Data, []),
+        _class(Lines, []),
+        _class(Faces, []),
+    ]
     for own in names.values():
         parts.append(_class(own, [each for each in catalog.CONVERSIONS if _begins(own._of, each)]))
     parts += [_function(each, names) for each in catalog.CONVERSIONS]

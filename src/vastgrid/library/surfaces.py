@@ -7,134 +7,114 @@ from typing import TYPE_CHECKING, Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from vastgrid.base import findings as core
 from vastgrid.base.errors import DataError
+from vastgrid.data.dataset import Dataset
+from vastgrid.data.frame import Frame
 from vastgrid.data.grid import Grid as GridData
 from vastgrid.data.mesh import Mesh as MeshData
 from vastgrid.data.tin import Tin as TinData
 from vastgrid.library.data import Data, Origin, frame_from, told
 from vastgrid.library.vectors import places_from
+from vastgrid.terrain.tin.assemble import oriented_tin
 
 if TYPE_CHECKING:
     from affine import Affine
 
 
-class Tin(Data):
-    """A TIN: vertices, and triangles of three of them."""
+class Faces(Data):
+    """What a TIN and a mesh have in common: vertices, and triangles of three of them."""
+
+    __slots__ = ()
+
+    @classmethod
+    def from_arrays(
+        cls,
+        vertices: Any,
+        triangles: Any,
+        unit: str | None = None,
+        vertical_unit: str | None = None,
+        crs: Any = None,
+        name: str = "surface",
+    ) -> Self:
+        """Return it from (n, 3) vertices and (m, 3) indices; triangles of a TIN are turned counter-clockwise.
+
+        Raises
+        ------
+        CallError, DataError
+            If units contradict the system, or triangles name vertices that are not there.
+        """
+        xyz, corners = places_from(vertices), np.asarray(triangles)
+        if not np.isfinite(xyz).all():
+            raise DataError("a vertex has no height")
+        if corners.ndim != 2 or corners.shape[1] != 3 or corners.dtype.kind not in "iu":
+            raise DataError(f"triangles have the shape {corners.shape} of {corners.dtype}, not (m, 3) of whole numbers")
+        if len(corners) and (corners.min() < 0 or corners.max() >= len(xyz)):
+            raise DataError("a triangle names a vertex that is not there")
+        made, noticed = cls._made(name, frame_from(crs, unit, vertical_unit), xyz, corners.astype(np.int32))
+        return cls(made, Origin(findings=told(noticed)))
+
+    @staticmethod
+    def _made(
+        name: str, frame: Frame, vertices: NDArray[np.float64], triangles: NDArray[np.int32]
+    ) -> tuple[Dataset, list[core.Finding]]:
+        raise NotImplementedError
+
+    @classmethod
+    def from_trimesh(
+        cls,
+        mesh: Any,
+        unit: str | None = None,
+        vertical_unit: str | None = None,
+        crs: Any = None,
+        name: str = "surface",
+    ) -> Self:
+        """Return what a mesh of the trimesh package holds."""
+        return cls.from_arrays(mesh.vertices, mesh.faces, unit, vertical_unit, crs, name)
+
+    @property
+    def vertices(self) -> NDArray[np.float64]:
+        """Vertices, (n, 3) float64."""
+        return self._dataset.coordinates()
+
+    @property
+    def triangles(self) -> NDArray[np.int32]:
+        """Indices of vertices, (m, 3) int32; of a TIN counter-clockwise in plan."""
+        assert isinstance(self._dataset, TinData | MeshData)
+        return self._dataset.triangles
+
+    def to_trimesh(self) -> Any:
+        """Return a mesh of the trimesh package, in the same coordinates."""
+        import trimesh
+
+        # As it is: nothing merged, nothing turned.
+        return trimesh.Trimesh(vertices=self.vertices, faces=self.triangles, process=False)
+
+
+class Tin(Faces):
+    """A TIN: a surface with one height at each place."""
 
     __slots__ = ()
     _of = TinData
 
-    @classmethod
-    def from_arrays(
-        cls,
-        vertices: Any,
-        triangles: Any,
-        unit: str | None = None,
-        vertical_unit: str | None = None,
-        crs: Any = None,
-        name: str = "TIN",
-    ) -> Self:
-        """Return a TIN from (n, 3) vertices and (m, 3) indices; triangles are turned counter-clockwise.
-
-        Raises
-        ------
-        CallError, DataError
-            If units contradict the system, or triangles name vertices that are not there.
-        """
-        from vastgrid.terrain.tin.assemble import oriented_tin
-
-        xyz, corners = _faces(vertices, triangles)
-        made, noticed = oriented_tin(name, frame_from(crs, unit, vertical_unit), xyz, corners)
-        return cls(made, Origin(findings=told(noticed)))
-
-    @property
-    def vertices(self) -> NDArray[np.float64]:
-        """Vertices, (n, 3) float64."""
-        return self._dataset.coordinates()
-
-    @property
-    def triangles(self) -> NDArray[np.int32]:
-        """Indices of vertices, counter-clockwise in plan, (m, 3) int32."""
-        assert isinstance(self._dataset, TinData)
-        return self._dataset.triangles
-
-    def to_trimesh(self) -> Any:
-        """Return a mesh of the trimesh package, in the same coordinates."""
-        return _as_trimesh(self.vertices, self.triangles)
-
-    @classmethod
-    def from_trimesh(
-        cls, mesh: Any, unit: str | None = None, vertical_unit: str | None = None, crs: Any = None, name: str = "mesh"
-    ) -> Self:
-        """Return what a mesh of the trimesh package holds."""
-        return cls.from_arrays(mesh.vertices, mesh.faces, unit, vertical_unit, crs, name)
+    @staticmethod
+    def _made(
+        name: str, frame: Frame, vertices: NDArray[np.float64], triangles: NDArray[np.int32]
+    ) -> tuple[Dataset, list[core.Finding]]:
+        return oriented_tin(name, frame, vertices, triangles)
 
 
-class Mesh(Data):
-    """A mesh in space: vertices, and triangles of three of them."""
+class Mesh(Faces):
+    """A mesh in space, which may lie over itself."""
 
     __slots__ = ()
     _of = MeshData
 
-    @classmethod
-    def from_arrays(
-        cls,
-        vertices: Any,
-        triangles: Any,
-        unit: str | None = None,
-        vertical_unit: str | None = None,
-        crs: Any = None,
-        name: str = "mesh",
-    ) -> Self:
-        """Return a mesh from (n, 3) vertices and (m, 3) indices.
-
-        Raises
-        ------
-        CallError, DataError
-            If units contradict the system, or triangles name vertices that are not there.
-        """
-        xyz, corners = _faces(vertices, triangles)
-        return cls(MeshData(name=name, frame=frame_from(crs, unit, vertical_unit), vertices=xyz, triangles=corners))
-
-    @property
-    def vertices(self) -> NDArray[np.float64]:
-        """Vertices, (n, 3) float64."""
-        return self._dataset.coordinates()
-
-    @property
-    def triangles(self) -> NDArray[np.int32]:
-        """Indices of vertices, (m, 3) int32."""
-        assert isinstance(self._dataset, MeshData)
-        return self._dataset.triangles
-
-    def to_trimesh(self) -> Any:
-        """Return a mesh of the trimesh package, in the same coordinates."""
-        return _as_trimesh(self.vertices, self.triangles)
-
-    @classmethod
-    def from_trimesh(
-        cls, mesh: Any, unit: str | None = None, vertical_unit: str | None = None, crs: Any = None, name: str = "mesh"
-    ) -> Self:
-        """Return what a mesh of the trimesh package holds."""
-        return cls.from_arrays(mesh.vertices, mesh.faces, unit, vertical_unit, crs, name)
-
-
-def _as_trimesh(vertices: NDArray[np.float64], triangles: NDArray[np.int32]) -> Any:
-    import trimesh
-
-    # As it is: nothing merged, nothing turned.
-    return trimesh.Trimesh(vertices=vertices, faces=triangles, process=False)
-
-
-def _faces(vertices: Any, triangles: Any) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
-    xyz, corners = places_from(vertices), np.asarray(triangles)
-    if not np.isfinite(xyz).all():
-        raise DataError("a vertex has no height")
-    if corners.ndim != 2 or corners.shape[1] != 3 or corners.dtype.kind not in "iu":
-        raise DataError(f"triangles have the shape {corners.shape} of {corners.dtype}, not (m, 3) of whole numbers")
-    if len(corners) and (corners.min() < 0 or corners.max() >= len(xyz)):
-        raise DataError("a triangle names a vertex that is not there")
-    return xyz, corners.astype(np.int32)
+    @staticmethod
+    def _made(
+        name: str, frame: Frame, vertices: NDArray[np.float64], triangles: NDArray[np.int32]
+    ) -> tuple[Dataset, list[core.Finding]]:
+        return MeshData(name=name, frame=frame, vertices=vertices, triangles=triangles), []
 
 
 class Grid(Data):

@@ -168,7 +168,7 @@ def _conversion(own: Conversion) -> tuple[Look, ...]:
             return ""
         except VastGridError:
             return ""
-        return "it does not stop when it is told to"
+        return "it goes on when it is cancelled"
 
     return ("runs on the examples", each_of(refuses_or_runs)), ("can be cancelled", each_of(cancels))
 
