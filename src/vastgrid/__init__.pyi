@@ -1550,7 +1550,7 @@ class Areas(
         """Return areas from shapely polygons and multipolygons; slips are mended as those of a file."""
     @property
     def geometries(self) -> NDArray[Any]:
-        """Shapely multipolygons, (k,) object; with heights where there are some."""
+        """Shapely polygons, multipolygons where an area has several parts, (k,) object; with heights where there are some."""
     @property
     def plan_sizes(self) -> NDArray[np.float64]:
         """Plan area of each, in square plan units, holes taken out, (k,)."""

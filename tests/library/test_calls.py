@@ -222,6 +222,7 @@ def test_out_to_other_libraries_and_back(points, tmp_path):
     mesh = points.tin().to_trimesh()
     assert isinstance(mesh, trimesh.Trimesh) and vg.Tin.from_trimesh(mesh, unit="m").count == points.tin().count
     areas = vg.Areas.from_geometries([shapely.box(0, 0, 9, 9), shapely.box(20, 0, 25, 9)], attributes={"no": [1, 2]})
+    assert [each.geom_type for each in areas.geometries] == ["Polygon", "Polygon"]
     assert shapely.area(areas.geometries).tolist() == areas.plan_sizes.tolist() == [81.0, 45.0]
     shape = shapely.geometry.shape(areas.__geo_interface__["features"][1]["geometry"])
     assert shape.equals(shapely.box(20, 0, 25, 9)) and areas.__geo_interface__["features"][1]["properties"] == {"no": 2}
@@ -239,7 +240,11 @@ def test_a_figure_of_each_kind(points):
     answer = vg.volumes(base=plane, top=top)
     assert answer.figures["fill"] == pytest.approx(100 * 50 * 0.5, rel=1e-12) and answer.figures["cut"] == 0
     assert answer.tables[0].columns["fill"][-1] == answer.figures["fill"] and len(answer.tables) == 3
-    assert vg.compare(plane, top).loss.largest == pytest.approx(0.5) or vg.compare(plane, top).figures
+    apart = vg.compare(plane, top)
+    assert apart.loss.largest == apart.figures["largest"] == pytest.approx(0.5)
+    shots = vg.PointSet.from_arrays([[10, 10, 4.1], [90, 40, 11.9]], unit="m", vertical_unit="m")
+    figures = vg.accuracy(surface=plane, points=shots).figures
+    assert figures["rmse"] == pytest.approx(0.1) and figures["count"] == 2
 
 
 def test_jobs_and_recipes(demo, tmp_path, run_cli):

@@ -25,6 +25,8 @@ from vastgrid.params import declare
 
 Told = Callable[[float, str], None]
 log = logging.getLogger("vastgrid")
+# What an answer about two surfaces says first.
+_OF_LOSS = ("largest", "rmse", "mean", "p95", "area")
 # A script that does not listen hears nothing.
 log.addHandler(logging.NullHandler())
 
@@ -188,6 +190,8 @@ def _made(
     # An answer's figures stand by their own names.
     own = result.figures.get(conversion.id)
     figures = {**result.figures, **own} if isinstance(own, Mapping) else dict(result.figures)
+    if conversion.answers and result.loss is not None:
+        figures = {**{name: getattr(result.loss, name) for name in _OF_LOSS}, **figures}
     origin = Origin(sentence, result.loss, told(result.findings), figures, more, paths)
     return wrapped(result.dataset, origin)
 

@@ -287,9 +287,12 @@ class Areas(Data):
 
     @property
     def geometries(self) -> NDArray[Any]:
-        """Shapely multipolygons, (k,) object; with heights where there are some."""
+        """Shapely polygons, multipolygons where an area has several parts, (k,) object; with heights where there are some."""
         own = self._own()
-        return own.shapes(plan=not np.isfinite(own.vertices[:, 2]).any())
+        shapes = own.shapes(plan=not np.isfinite(own.vertices[:, 2]).any())
+        single = np.diff(own.members) == 1
+        shapes[single] = shapely.get_geometry(shapes[single], 0)
+        return shapes
 
     @property
     def plan_sizes(self) -> NDArray[np.float64]:
