@@ -216,9 +216,10 @@ def test_out_to_other_libraries_and_back(points, tmp_path):
         back = vg.Grid.from_arrays(file.read(1, masked=True), file.transform, unit="m", vertical_unit="m")
         assert file.xy(3, 4) == (grid.x[4], grid.y[3])
     np.testing.assert_array_equal(back.heights, grid.heights)
-    assert vg.Grid.from_arrays(
-        grid.heights[::-1], (2, 0, back.extent.east[0] - 1, 0, 2, back.extent.north[0] - 1)
-    ).count
+    rising = grid.transform.f - 2.0 * len(grid.heights)
+    turned = vg.Grid.from_arrays(grid.heights[::-1], (2, 0, grid.transform.c, 0, 2, rising))
+    np.testing.assert_array_equal(turned.heights, grid.heights)
+    assert turned.transform == grid.transform
     mesh = points.tin().to_trimesh()
     assert isinstance(mesh, trimesh.Trimesh) and vg.Tin.from_trimesh(mesh, unit="m").count == points.tin().count
     areas = vg.Areas.from_geometries([shapely.box(0, 0, 9, 9), shapely.box(20, 0, 25, 9)], attributes={"no": [1, 2]})

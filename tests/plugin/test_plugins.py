@@ -211,5 +211,8 @@ def test_by_command(run_cli, tmp_path, monkeypatch):
     assert code == 0 and "python -m vastgrid.plugin.check heaps" in out
     code, out, _ = run_cli("plugin", "check", "heaps")
     assert code == 0 and "15 of 15 kept" in out
-    (tmp_path / "heaps" / "src" / "heaps" / "low.py").write_text("INTERFACE = '1.0'\n")
-    assert "15 of 15" in out and run_cli("plugin", "new", "heaps")[0] == 2
+    assert run_cli("plugin", "new", "heaps")[0] == 2
+    assert run_cli("plugin", "new", "mounds")[0] == 0
+    (tmp_path / "mounds" / "src" / "mounds" / "low.py").write_text("INTERFACE = '1.0'\n")
+    code, out, _ = run_cli("plugin", "check", "mounds")
+    assert code == 1 and "FAIL  mounds-low: loads" in out

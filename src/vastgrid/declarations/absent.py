@@ -55,7 +55,6 @@ def absent_conversion(
         params=params,
         template=f"{{inputs}} by “{name}” of {origin or 'a plug-in'}, which is not here.",
         run=_refusing(name, origin),
-        settle=lambda given, own: own,
         origin=origin,
     )
 

@@ -82,6 +82,7 @@ def able(data: Data) -> list[str]:
     return [each.id for each in catalog.CONVERSIONS if any(each.can_use(own, role.role) for role in each.inputs)]
 
 
+@in_script_words()
 def check(*data: Data, progress: Told | None = None, **thresholds: Mapping[str, Any]) -> tuple[Finding, ...]:
     """Look at data with every check, side by side; thresholds by check, whose hyphens are underscores.
 

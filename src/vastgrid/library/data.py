@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Any, ClassVar, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,9 +21,6 @@ from vastgrid.data.frame import Frame, frame_of_crs
 from vastgrid.data.loss import Loss
 from vastgrid.data.table import Table as TableData
 from vastgrid.library.spoken import said
-
-if TYPE_CHECKING:
-    pass
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +86,7 @@ class Data:
         raise AttributeError(f"{type(self).__name__} cannot be changed")
 
     def __getstate__(self) -> tuple[Dataset, Origin]:
-        return self._dataset, dataclasses.replace(self._origin, figures=dict(self.figures), more=dict(self.more))
+        return self._dataset, self._origin
 
     def __setstate__(self, state: tuple[Dataset, Origin]) -> None:
         object.__setattr__(self, "_dataset", state[0])

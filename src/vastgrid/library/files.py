@@ -11,7 +11,6 @@ from vastgrid import catalog
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.files import refuse_clashes
 from vastgrid.base.progress import Progress
-from vastgrid.base.quantities import parse_unit
 from vastgrid.data.dataset import Dataset
 from vastgrid.delivery.deliver import deliver
 from vastgrid.execution.input_options import Options, Said
@@ -22,7 +21,7 @@ from vastgrid.library.calls import Told, log, made_unasked, paths_behind, progre
 from vastgrid.library.data import Data, Finding, Origin, told
 from vastgrid.library.kinds import dataset_of, wrapped
 from vastgrid.library.spoken import in_script_words
-from vastgrid.library.values import words_of
+from vastgrid.library.values import units_from, words_of
 from vastgrid.lineage.delivered import Compared, Delivery
 from vastgrid.params import declare
 
@@ -66,7 +65,7 @@ def read(
     words |= {name: str(value) for name, value in options.items() if not {name, name.removesuffix("_")} & words.keys()}
     account = Account()
     run = Run(account)
-    units = (parse_unit(unit) if unit else None, parse_unit(vertical_unit) if vertical_unit else None)
+    units = units_from(unit, vertical_unit)
     run.read(own, Options(words), Said(units), progress_of(progress), override=override_units)
     found: list[Data] = []
     for (source, _), step in zip(run.sources, account.steps, strict=True):
@@ -149,7 +148,7 @@ def write(
     noticed: list[Any] = []
     if not carries.geographic:
         sent = in_one_frame(sent, noticed)
-    units = (parse_unit(unit) if unit else None, parse_unit(vertical_unit) if vertical_unit else None)
+    units = units_from(unit, vertical_unit)
     made = deliver(sent, target, kind, params, own.part(0.3, 1.0), units)
     log.info(made.sentence())
     if not made.good:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from numpy.typing import NDArray
 
@@ -14,9 +14,6 @@ from vastgrid.data.table import Table as TableData
 from vastgrid.library.data import Data, Origin, as_text
 from vastgrid.library.surfaces import Grid, Mesh, Tin
 from vastgrid.library.vectors import Areas, Contours, Linework, PointSet
-
-if TYPE_CHECKING:
-    pass
 
 
 class Survey(Data):

@@ -14,6 +14,7 @@ from vastgrid.library.calls import Told, log, progress_of
 from vastgrid.library.data import Data, Origin, told
 from vastgrid.library.files import Written, written
 from vastgrid.library.kinds import wrapped
+from vastgrid.library.spoken import in_script_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +42,7 @@ class Ran:
     digests: Mapping[str, str]
 
 
+@in_script_words()
 def run(
     recipe: str | Path,
     files: Mapping[str, str | Path | Sequence[str | Path]],
@@ -137,6 +139,7 @@ class Job(Mapping[str, Data]):
         return len(self._cards())
 
 
+@in_script_words()
 def open_job(folder: str | Path) -> Job:
     """Open a job's folder to read its cards.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
     from affine import Affine
 
 
-class Faces(Data):
+class Faces(Data, ABC):
     """What a TIN and a mesh have in common: vertices, and triangles of three of them."""
 
     __slots__ = ()
@@ -55,10 +56,11 @@ class Faces(Data):
         return cls(made, Origin(findings=told(noticed)))
 
     @staticmethod
+    @abstractmethod
     def _made(
         name: str, frame: Frame, vertices: NDArray[np.float64], triangles: NDArray[np.int32]
     ) -> tuple[Dataset, list[core.Finding]]:
-        raise NotImplementedError
+        """Return the data, and what was noticed in making it."""
 
     @classmethod
     def from_trimesh(

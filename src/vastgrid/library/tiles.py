@@ -9,15 +9,16 @@ from typing import Any
 from vastgrid import catalog
 from vastgrid.base.errors import WriteError
 from vastgrid.base.quantities import Length as AnyLength
-from vastgrid.base.quantities import parse_length, parse_unit
 from vastgrid.execution.input_options import Options, Said
 from vastgrid.execution.run_log import Account, Via
 from vastgrid.library.calls import Told, log, progress_of
 from vastgrid.library.data import told
 from vastgrid.library.files import Written, written
-from vastgrid.library.values import words_of
+from vastgrid.library.spoken import in_script_words
+from vastgrid.library.values import Length, units_from, words_of
 
 
+@in_script_words()
 def run_tiles(
     paths: str | Path | Sequence[str | Path],
     target: str | Path,
@@ -64,13 +65,7 @@ def run_tiles(
     for name, parameters in steps:
         conversion = catalog.conversion_named(name)
         vias.append(Via(conversion, words_of(conversion.params, parameters)))
-    width = (
-        parse_length(tile)
-        if isinstance(tile, str)
-        else AnyLength(float(tile))
-        if isinstance(tile, int | float)
-        else tile
-    )
+    width = tile if tile is None or isinstance(tile, AnyLength) else Length(tile)
     account = Account()
     run_tiled(
         own,
@@ -78,7 +73,7 @@ def run_tiles(
         vias,
         read_words=Options({name: str(value) for name, value in (reading or {}).items()}),
         write_words=words_of(kind.write_params, options),
-        from_units=Said((parse_unit(unit) if unit else None, parse_unit(vertical_unit) if vertical_unit else None)),
+        from_units=Said(units_from(unit, vertical_unit)),
         asked=TilingOptions(width, workers, cluster),
         progress=progress_of(progress),
         account=account,

@@ -32,6 +32,17 @@ class Length(quantities.Length):
         super().__init__(own.value, own.unit)
 
 
+def units_from(unit: str | None, vertical_unit: str | None) -> tuple[Unit | None, Unit | None]:
+    """Return the units of plan and height that were said; None where none was.
+
+    Raises
+    ------
+    CallError
+        If one is unknown.
+    """
+    return (parse_unit(unit) if unit else None, parse_unit(vertical_unit) if vertical_unit else None)
+
+
 def words_of(params: type, values: Mapping[str, Any]) -> dict[str, str]:
     """Return the values of parameters as words; what is None stays open.
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -31,7 +32,8 @@ def fill_of(areas: Areas, tins: Sequence[Tin], lowest: float) -> tuple[Floats, N
         except DataError:
             continue
         _add(places, triangles, piece.vertices, piece.triangles)
-        ground = shapely.union_all(outline_of(tin, None).shapes())
+        # Each layer of areas asks for it.
+        ground = tin.worked_out("outline", partial(_ground, tin))
         left = left.difference(ground)
         if left.is_empty:
             break
@@ -44,6 +46,10 @@ def fill_of(areas: Areas, tins: Sequence[Tin], lowest: float) -> tuple[Floats, N
     if not places:
         return np.zeros((0, 3)), np.zeros((0, 3), np.int64)
     return np.concatenate(places), np.concatenate(triangles)
+
+
+def _ground(tin: Tin) -> Any:
+    return shapely.union_all(outline_of(tin, None).shapes())
 
 
 def _add(places: list[Floats], triangles: list[NDArray[np.int64]], xyz: Floats, corners: NDArray[Any]) -> None:
