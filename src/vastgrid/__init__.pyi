@@ -26,7 +26,8 @@ from vastgrid.library.values import Length as Length
 __version__: str
 _Length: TypeAlias = Length | float | str
 _Row: TypeAlias = str | Sequence[float] | Sequence[Sequence[float]]
-_Told: TypeAlias = Callable[[float, str], None]
+Told: TypeAlias = Callable[[float, str], None]
+AnyLength: TypeAlias = Length
 _D = TypeVar("_D", bound=Data)
 
 class _Begins_accuracy:
@@ -38,7 +39,7 @@ class _Begins_accuracy:
         by: str | Path = ...,
         blunder: float = ...,
         survey: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Table:
         """Compares independent check points with a surface: residuals, RMSEz and accuracy at 95 % by the published standards.
 
@@ -58,7 +59,7 @@ class _Begins_align:
         *,
         like: Data | Sequence[Data] = ...,
         method: Literal["linear", "natural", "idw", "lowest", "highest", "mean", "median", "count"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Grid:
         """Heights of a surface or of points at the cells of another grid: the same corner, size, rows and columns.
 
@@ -75,7 +76,7 @@ class _Begins_along:
         surface: Data | Sequence[Data] = ...,
         spacing: _Length | None = ...,
         corners: bool = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> PointSet:
         """Points at an even distance along lines, with the heights of the lines or of a surface.
 
@@ -92,7 +93,7 @@ class _Begins_areas:
         self,
         *,
         close: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Areas:
         """Closed lines as areas: one inside another on the same layer is a hole in it.
 
@@ -108,7 +109,7 @@ class _Begins_arrows:
         *,
         spacing: _Length | None = ...,
         level: _Length | _Row = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Linework:
         """Arrows at an even spacing that point down the slope, with their slope and bearing.
 
@@ -124,7 +125,7 @@ class _Begins_aspect:
     def aspect(
         self,
         *,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Grid:
         """The bearing, clockwise from north, that the ground falls towards at each cell; level cells have none. After Horn (1981)."""
 
@@ -136,7 +137,7 @@ class _Begins_bands:
         limits: _Length | _Row | None = ...,
         shares: int | None = ...,
         as_: Literal["polygons", "grid"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Areas:
         """The surface divided by height, or a grid by its values, such as slope: areas, or a grid.
 
@@ -159,7 +160,7 @@ class _Begins_between:
         inside: Data | Sequence[Data] = ...,
         boundaries: str | Path = ...,
         area: _Length | _Row | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Table:
         """Cut and fill from each of several surfaces to every later one, in the order in which they are given.
 
@@ -175,7 +176,7 @@ class _Begins_cells:
     def cells(
         self,
         *,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Grid:
         """A grid with a cell at every point of a regular grid of points, its height unchanged."""
 
@@ -184,7 +185,7 @@ class _Begins_clean:
         self,
         *,
         log: _Length | _Row = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """Points deleted, kept or given a class by areas drawn in the plan, in a section or in 3D: a log of lines, replayed when the points change.
 
@@ -202,7 +203,7 @@ class _Begins_choose:
         by: str | Path = ...,
         named: str | Path = ...,
         side: Literal["kept", "out"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """The areas at places, or those that an attribute names, kept alone or left out.
 
@@ -225,7 +226,7 @@ class _Begins_clip:
         limit: Data | Sequence[Data] = ...,
         side: Literal["inside", "outside"] = ...,
         area: _Length | _Row | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """What lies inside or outside closed lines: triangles and lines are cut exactly at the edge.
 
@@ -242,7 +243,7 @@ class _Begins_compare:
         self,
         *,
         new: Data | Sequence[Data] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Table:
         """How far one surface lies above another where there are both: largest, RMSE, mean, 95 %."""
 
@@ -263,7 +264,7 @@ class _Begins_contours:
         weed: _Length | None = ...,
         supplementary: _Length | _Row | None = ...,
         area: _Length | _Row | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Contours:
         """Level lines of a TIN or grid, chained, with higher ground on the left.
 
@@ -300,7 +301,7 @@ class _Begins_courses:
         self,
         *,
         layers: Literal["role", "name"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Linework:
         """Alignments, parcels, plan features and trajectories, as lines on layers.
 
@@ -324,7 +325,7 @@ class _Begins_daylight:
         width: _Length | None = ...,
         lines: _Length | None = ...,
         gives: Literal["slopes", "ground", "limit", "lines"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """Slopes from a line or the edge of a pad to the ground, in cut and in fill: their TIN, the ground with them, the daylight line, or slope lines.
 
@@ -357,7 +358,7 @@ class _Begins_difference:
         top: Data | Sequence[Data] = ...,
         as_: Literal["tin", "grid"] | None = ...,
         cell: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """How far a surface lies above another, as a surface of its own: exact between TINs, or by cells.
 
@@ -375,7 +376,7 @@ class _Begins_edit:
         *,
         log: _Length | _Row = ...,
         near: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """A TIN with edits made by hand: a log of lines, replayed by coordinates when what it is made from changes.
 
@@ -391,7 +392,7 @@ class _Begins_facets:
     def facets(
         self,
         *,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """A TIN with a vertex at the centre of every cell that has a height."""
 
@@ -409,7 +410,7 @@ class _Begins_fit:
         keep: str | Path = ...,
         using: str | Path = ...,
         inverse: bool = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """Data from a local grid onto known points: shift, turn and scale by least squares, with residuals at every point.
 
@@ -443,7 +444,7 @@ class _Begins_grid:
         classes: _Length | _Row | None = ...,
         area: _Length | _Row | None = ...,
         fill: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Grid:
         """Heights at the centres of regular cells: of a surface, or from the points in each cell.
 
@@ -472,7 +473,7 @@ class _Begins_ground:
         height: _Length | None = ...,
         scale: float | None = ...,
         noise: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """Sets the class of each point to ground or not, by a morphological filter; no point is dropped.
 
@@ -502,7 +503,7 @@ class _Begins_hillshade:
         altitude: float = ...,
         suns: int = ...,
         exaggeration: float = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Grid:
         """Light on each cell: 255 times the cosine between the sun and the ground's normal after Horn (1981), 0 where it is dark.
 
@@ -527,7 +528,7 @@ class _Begins_heights:
         geoid: str | Path = ...,
         to: Literal["orthometric", "ellipsoidal"] | None = ...,
         outside: Literal["refuse", "drop"] | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """Heights raised or lowered, multiplied, or brought from the ellipsoid to the geoid and back by a geoid grid.
 
@@ -563,7 +564,7 @@ class _Begins_labels:
         along: _Length | _Row | None = ...,
         depressions: bool = ...,
         moved: _Length | _Row = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """The levels written along contours: never over each other, none on a sharp bend.
 
@@ -608,7 +609,7 @@ class _Begins_lattice:
         area: _Length | _Row | None = ...,
         elevations: Literal["surface", "service", "simulated"] = ...,
         service: str | Path = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> PointSet:
         """Points at an even spacing over an area, with elevations from a surface or from an elevation service.
 
@@ -631,7 +632,7 @@ class _Begins_lay:
         self,
         *,
         surface: Data | Sequence[Data] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """Lines with the heights of a surface: a vertex wherever it bends below them, their own vertices kept in plan."""
 
@@ -641,7 +642,7 @@ class _Begins_levels:
         *,
         interval: _Length | None = ...,
         index: int = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Contours:
         """Level lines, each of one height, as contours, with index contours by their interval.
 
@@ -657,7 +658,7 @@ class _Begins_lines:
     def lines(
         self,
         *,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Linework:
         """The rims of areas and of their holes as closed lines, with the layer and attributes of their area."""
 
@@ -672,7 +673,7 @@ class _Begins_merge:
         offset: _Length | None = ...,
         gap: _Length | None = ...,
         area: _Length | _Row | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """A surface laid over another, or the lower or higher of two, with shared edges where they meet.
 
@@ -696,7 +697,7 @@ class _Begins_mosaic:
         *,
         overlap: Literal["feather", "first", "mean", "lowest", "highest"] = ...,
         width: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Grid:
         """Several grids as one, on the cells of the finest.
 
@@ -716,7 +717,7 @@ class _Begins_move:
         turn: float | None = ...,
         scale: float | None = ...,
         about: str | Path = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """The same data elsewhere: shifted, turned about a place, plan lengths scaled; a grid is sampled anew only where it must be.
 
@@ -737,7 +738,7 @@ class _Begins_no_change:
         self,
         *,
         second: Data | Sequence[Data] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Linework:
         """The line along which two surfaces have the same height."""
 
@@ -745,7 +746,7 @@ class _Begins_parcels:
     def parcels(
         self,
         *,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Areas:
         """The parcels of a survey as areas, each with its name, what the file says of it, and its stated area."""
 
@@ -753,7 +754,7 @@ class _Begins_records:
     def records(
         self,
         *,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Survey:
         """Each part of an area as a parcel, with its name and its area, its holes as plan features, for LandXML."""
 
@@ -763,7 +764,7 @@ class _Begins_noise:
         *,
         neighbours: int = ...,
         times: float = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """Sets the class of points that stand apart from all others to low noise (7) or high noise (18); no point is dropped.
 
@@ -782,7 +783,7 @@ class _Begins_offset:
         by: _Length = ...,
         rise: _Length = ...,
         corners: Literal["square", "round"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Linework:
         """Lines moved sideways in plan by a distance, and up or down.
 
@@ -802,7 +803,7 @@ class _Begins_outline:
         *,
         length: _Length | None = ...,
         area: _Length | _Row | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Areas:
         """What a TIN, a grid or points cover: the rim with its holes, the outer edges of cells, the convex hull or a closer one.
 
@@ -823,7 +824,7 @@ class _Begins_pile:
         boundaries: str | Path = ...,
         area: _Length | _Row | None = ...,
         ground: bool = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Table:
         """A stockpile or a pond: what lies above and below a base made from the rim of an area.
 
@@ -843,7 +844,7 @@ class _Begins_points:
     def points(
         self,
         *,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> PointSet:
         """The vertices of a TIN, of a mesh, of lines or contours, or the cell centres of a grid."""
 
@@ -852,7 +853,7 @@ class _Begins_reproject:
         self,
         *,
         crs: str | Path = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """The same ground in another coordinate reference system; heights change to another system only where that is certain.
 
@@ -869,7 +870,7 @@ class _Begins_scatter:
         number: int = ...,
         seed: int = ...,
         area: _Length | _Row | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> PointSet:
         """Randomly placed points, evenly distributed over a surface, with its heights.
 
@@ -889,7 +890,7 @@ class _Begins_simplify:
         *,
         tolerance: _Length | None = ...,
         triangles: int | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """A TIN of a surface within a vertical tolerance, or with at most a given number of triangles; outlines, voids, breaklines and no-data stay.
 
@@ -906,7 +907,7 @@ class _Begins_slope:
         self,
         *,
         as_: Literal["percent", "degrees", "ratio"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Grid:
         """How steep the ground is at each cell, after Horn (1981).
 
@@ -927,7 +928,7 @@ class _Begins_solid:
         bed: _Length | _Row = ...,
         tiles: bool = ...,
         area: _Length | _Row | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Mesh:
         """A closed body of the surface with a base, in millimetres at a scale, checked against a printer's bed.
 
@@ -954,7 +955,7 @@ class _Begins_sizes:
         self,
         *,
         ground: bool = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Table:
         """A table with the area and the perimeter of each area; in degrees by the ellipsoid.
 
@@ -974,7 +975,7 @@ class _Begins_stages:
         boundaries: str | Path = ...,
         area: _Length | _Row | None = ...,
         ground: bool = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Table:
         """Area and volume between the ground and a level surface inside a line, level by level.
 
@@ -1001,7 +1002,7 @@ class _Begins_structures:
         shape: Literal["cylinder", "box"] = ...,
         size: _Length = ...,
         above: _Length = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Mesh:
         """Cylinders or boxes that stand at points, on a surface or above it, as tall as an attribute says.
 
@@ -1023,7 +1024,7 @@ class _Begins_system:
         *,
         crs: str | Path = ...,
         instead: bool = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """States the coordinate reference system of data whose file does not say it; every coordinate stays as it is.
 
@@ -1041,7 +1042,7 @@ class _Begins_thin:
         *,
         spacing: _Length | None = ...,
         keep: Literal["lowest", "highest", "mean", "central"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Self:
         """One point of each cell of a lattice: the lowest, the highest, the one nearest to its middle, or their mean.
 
@@ -1059,7 +1060,7 @@ class _Begins_ticks:
         *,
         length: _Length | None = ...,
         spacing: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Linework:
         """Short lines on contours that close around lower ground, pointing down.
 
@@ -1098,7 +1099,7 @@ class _Begins_tin:
         crossings: Literal["mean", "first", "last", "highest", "lowest", "refuse"] | None = ...,
         offset: _Length | None = ...,
         same_place: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """Constrained Delaunay triangulation of points, breaklines of every kind and contours, inside one outer boundary and outside voids; a TIN is built anew from its source data, or from its vertices, breaklines and rim.
 
@@ -1155,7 +1156,7 @@ class _Begins_upper:
         self,
         *,
         side: Literal["upper", "lower"] = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Tin:
         """The upper (or lower) side of a mesh with overhangs, or of a closed body, as a TIN.
 
@@ -1179,7 +1180,7 @@ class _Begins_volumes:
         shrink: float | None = ...,
         cell: _Length | None = ...,
         sections: _Length | None = ...,
-        progress: _Told | None = ...,
+        progress: Told | None = ...,
     ) -> Table:
         """How much earth lies between two surfaces: exact, and by cells and sections beside it; inside each of some boundaries, and by depth.
 
@@ -1787,7 +1788,7 @@ def accuracy(
     by: str | Path = ...,
     blunder: float = ...,
     survey: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Table:
     """Compares independent check points with a surface: residuals, RMSEz and accuracy at 95 % by the published standards."""
 
@@ -1796,7 +1797,7 @@ def align(
     surface: Data | Sequence[Data] = ...,
     like: Data | Sequence[Data] = ...,
     method: Literal["linear", "natural", "idw", "lowest", "highest", "mean", "median", "count"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Grid:
     """Heights of a surface or of points at the cells of another grid: the same corner, size, rows and columns."""
 
@@ -1806,7 +1807,7 @@ def along(
     surface: Data | Sequence[Data] = ...,
     spacing: _Length | None = ...,
     corners: bool = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> PointSet:
     """Points at an even distance along lines, with the heights of the lines or of a surface."""
 
@@ -1814,7 +1815,7 @@ def areas(
     *inputs: Data,
     lines: Data | Sequence[Data] = ...,
     close: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Areas:
     """Closed lines as areas: one inside another on the same layer is a hole in it."""
 
@@ -1823,14 +1824,14 @@ def arrows(
     surface: Data | Sequence[Data] = ...,
     spacing: _Length | None = ...,
     level: _Length | _Row = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Linework:
     """Arrows at an even spacing that point down the slope, with their slope and bearing."""
 
 def aspect(
     *inputs: Data,
     surface: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Grid:
     """The bearing, clockwise from north, that the ground falls towards at each cell; level cells have none. After Horn (1981)."""
 
@@ -1841,7 +1842,7 @@ def bands(
     limits: _Length | _Row | None = ...,
     shares: int | None = ...,
     as_: Literal["polygons", "grid"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Areas:
     """The surface divided by height, or a grid by its values, such as slope: areas, or a grid."""
 
@@ -1851,14 +1852,14 @@ def between(
     inside: Data | Sequence[Data] = ...,
     boundaries: str | Path = ...,
     area: _Length | _Row | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Table:
     """Cut and fill from each of several surfaces to every later one, in the order in which they are given."""
 
 def cells(
     *inputs: Data,
     points: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Grid:
     """A grid with a cell at every point of a regular grid of points, its height unchanged."""
 
@@ -1866,7 +1867,7 @@ def clean(
     *inputs: Data,
     points: Data | Sequence[Data] = ...,
     log: _Length | _Row = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """Points deleted, kept or given a class by areas drawn in the plan, in a section or in 3D: a log of lines, replayed when the points change."""
 
@@ -1877,7 +1878,7 @@ def choose(
     by: str | Path = ...,
     named: str | Path = ...,
     side: Literal["kept", "out"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """The areas at places, or those that an attribute names, kept alone or left out."""
 
@@ -1887,7 +1888,7 @@ def clip(
     limit: Data | Sequence[Data] = ...,
     side: Literal["inside", "outside"] = ...,
     area: _Length | _Row | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """What lies inside or outside closed lines: triangles and lines are cut exactly at the edge."""
 
@@ -1895,7 +1896,7 @@ def compare(
     *inputs: Data,
     old: Data | Sequence[Data] = ...,
     new: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Table:
     """How far one surface lies above another where there are both: largest, RMSE, mean, 95 %."""
 
@@ -1915,7 +1916,7 @@ def contours(
     weed: _Length | None = ...,
     supplementary: _Length | _Row | None = ...,
     area: _Length | _Row | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Contours:
     """Level lines of a TIN or grid, chained, with higher ground on the left."""
 
@@ -1923,7 +1924,7 @@ def courses(
     *inputs: Data,
     records: Data | Sequence[Data] = ...,
     layers: Literal["role", "name"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Linework:
     """Alignments, parcels, plan features and trajectories, as lines on layers."""
 
@@ -1940,7 +1941,7 @@ def daylight(
     width: _Length | None = ...,
     lines: _Length | None = ...,
     gives: Literal["slopes", "ground", "limit", "lines"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """Slopes from a line or the edge of a pad to the ground, in cut and in fill: their TIN, the ground with them, the daylight line, or slope lines."""
 
@@ -1950,7 +1951,7 @@ def difference(
     top: Data | Sequence[Data] = ...,
     as_: Literal["tin", "grid"] | None = ...,
     cell: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """How far a surface lies above another, as a surface of its own: exact between TINs, or by cells."""
 
@@ -1959,14 +1960,14 @@ def edit(
     surface: Data | Sequence[Data] = ...,
     log: _Length | _Row = ...,
     near: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """A TIN with edits made by hand: a log of lines, replayed by coordinates when what it is made from changes."""
 
 def facets(
     *inputs: Data,
     grid: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """A TIN with a vertex at the centre of every cell that has a height."""
 
@@ -1983,7 +1984,7 @@ def fit(
     keep: str | Path = ...,
     using: str | Path = ...,
     inverse: bool = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """Data from a local grid onto known points: shift, turn and scale by least squares, with residuals at every point."""
 
@@ -1996,7 +1997,7 @@ def grid(
     classes: _Length | _Row | None = ...,
     area: _Length | _Row | None = ...,
     fill: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Grid:
     """Heights at the centres of regular cells: of a surface, or from the points in each cell."""
 
@@ -2010,7 +2011,7 @@ def ground(
     height: _Length | None = ...,
     scale: float | None = ...,
     noise: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """Sets the class of each point to ground or not, by a morphological filter; no point is dropped."""
 
@@ -2021,7 +2022,7 @@ def hillshade(
     altitude: float = ...,
     suns: int = ...,
     exaggeration: float = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Grid:
     """Light on each cell: 255 times the cosine between the sun and the ground's normal after Horn (1981), 0 where it is dark."""
 
@@ -2033,7 +2034,7 @@ def heights(
     geoid: str | Path = ...,
     to: Literal["orthometric", "ellipsoidal"] | None = ...,
     outside: Literal["refuse", "drop"] | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """Heights raised or lowered, multiplied, or brought from the ellipsoid to the geoid and back by a geoid grid."""
 
@@ -2054,7 +2055,7 @@ def labels(
     along: _Length | _Row | None = ...,
     depressions: bool = ...,
     moved: _Length | _Row = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """The levels written along contours: never over each other, none on a sharp bend."""
 
@@ -2066,7 +2067,7 @@ def lattice(
     area: _Length | _Row | None = ...,
     elevations: Literal["surface", "service", "simulated"] = ...,
     service: str | Path = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> PointSet:
     """Points at an even spacing over an area, with elevations from a surface or from an elevation service."""
 
@@ -2074,7 +2075,7 @@ def lay(
     *inputs: Data,
     lines: Data | Sequence[Data] = ...,
     surface: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """Lines with the heights of a surface: a vertex wherever it bends below them, their own vertices kept in plan."""
 
@@ -2083,14 +2084,14 @@ def levels(
     lines: Data | Sequence[Data] = ...,
     interval: _Length | None = ...,
     index: int = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Contours:
     """Level lines, each of one height, as contours, with index contours by their interval."""
 
 def lines(
     *inputs: Data,
     areas: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Linework:
     """The rims of areas and of their holes as closed lines, with the layer and attributes of their area."""
 
@@ -2104,7 +2105,7 @@ def merge(
     offset: _Length | None = ...,
     gap: _Length | None = ...,
     area: _Length | _Row | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """A surface laid over another, or the lower or higher of two, with shared edges where they meet."""
 
@@ -2113,7 +2114,7 @@ def mosaic(
     grids: Data | Sequence[Data] = ...,
     overlap: Literal["feather", "first", "mean", "lowest", "highest"] = ...,
     width: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Grid:
     """Several grids as one, on the cells of the finest."""
 
@@ -2124,7 +2125,7 @@ def move(
     turn: float | None = ...,
     scale: float | None = ...,
     about: str | Path = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """The same data elsewhere: shifted, turned about a place, plan lengths scaled; a grid is sampled anew only where it must be."""
 
@@ -2132,21 +2133,21 @@ def no_change(
     *inputs: Data,
     first: Data | Sequence[Data] = ...,
     second: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Linework:
     """The line along which two surfaces have the same height."""
 
 def parcels(
     *inputs: Data,
     records: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Areas:
     """The parcels of a survey as areas, each with its name, what the file says of it, and its stated area."""
 
 def records(
     *inputs: Data,
     areas: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Survey:
     """Each part of an area as a parcel, with its name and its area, its holes as plan features, for LandXML."""
 
@@ -2155,7 +2156,7 @@ def noise(
     points: Data | Sequence[Data] = ...,
     neighbours: int = ...,
     times: float = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """Sets the class of points that stand apart from all others to low noise (7) or high noise (18); no point is dropped."""
 
@@ -2165,7 +2166,7 @@ def offset(
     by: _Length = ...,
     rise: _Length = ...,
     corners: Literal["square", "round"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Linework:
     """Lines moved sideways in plan by a distance, and up or down."""
 
@@ -2174,7 +2175,7 @@ def outline(
     data: Data | Sequence[Data] = ...,
     length: _Length | None = ...,
     area: _Length | _Row | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Areas:
     """What a TIN, a grid or points cover: the rim with its holes, the outer edges of cells, the convex hull or a closer one."""
 
@@ -2186,14 +2187,14 @@ def pile(
     boundaries: str | Path = ...,
     area: _Length | _Row | None = ...,
     ground: bool = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Table:
     """A stockpile or a pond: what lies above and below a base made from the rim of an area."""
 
 def points(
     *inputs: Data,
     data: Data | Sequence[Data] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> PointSet:
     """The vertices of a TIN, of a mesh, of lines or contours, or the cell centres of a grid."""
 
@@ -2201,7 +2202,7 @@ def reproject(
     *inputs: Data,
     data: Data | Sequence[Data] = ...,
     crs: str | Path = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """The same ground in another coordinate reference system; heights change to another system only where that is certain."""
 
@@ -2211,7 +2212,7 @@ def scatter(
     number: int = ...,
     seed: int = ...,
     area: _Length | _Row | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> PointSet:
     """Randomly placed points, evenly distributed over a surface, with its heights."""
 
@@ -2220,7 +2221,7 @@ def simplify(
     surface: Data | Sequence[Data] = ...,
     tolerance: _Length | None = ...,
     triangles: int | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """A TIN of a surface within a vertical tolerance, or with at most a given number of triangles; outlines, voids, breaklines and no-data stay."""
 
@@ -2228,7 +2229,7 @@ def slope(
     *inputs: Data,
     surface: Data | Sequence[Data] = ...,
     as_: Literal["percent", "degrees", "ratio"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Grid:
     """How steep the ground is at each cell, after Horn (1981)."""
 
@@ -2242,7 +2243,7 @@ def solid(
     bed: _Length | _Row = ...,
     tiles: bool = ...,
     area: _Length | _Row | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Mesh:
     """A closed body of the surface with a base, in millimetres at a scale, checked against a printer's bed."""
 
@@ -2250,7 +2251,7 @@ def sizes(
     *inputs: Data,
     areas: Data | Sequence[Data] = ...,
     ground: bool = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Table:
     """A table with the area and the perimeter of each area; in degrees by the ellipsoid."""
 
@@ -2263,7 +2264,7 @@ def stages(
     boundaries: str | Path = ...,
     area: _Length | _Row | None = ...,
     ground: bool = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Table:
     """Area and volume between the ground and a level surface inside a line, level by level."""
 
@@ -2275,7 +2276,7 @@ def structures(
     shape: Literal["cylinder", "box"] = ...,
     size: _Length = ...,
     above: _Length = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Mesh:
     """Cylinders or boxes that stand at points, on a surface or above it, as tall as an attribute says."""
 
@@ -2284,7 +2285,7 @@ def system(
     data: Data | Sequence[Data] = ...,
     crs: str | Path = ...,
     instead: bool = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """States the coordinate reference system of data whose file does not say it; every coordinate stays as it is."""
 
@@ -2293,7 +2294,7 @@ def thin(
     points: Data | Sequence[Data] = ...,
     spacing: _Length | None = ...,
     keep: Literal["lowest", "highest", "mean", "central"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Any:
     """One point of each cell of a lattice: the lowest, the highest, the one nearest to its middle, or their mean."""
 
@@ -2302,7 +2303,7 @@ def ticks(
     contours: Data | Sequence[Data] = ...,
     length: _Length | None = ...,
     spacing: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Linework:
     """Short lines on contours that close around lower ground, pointing down."""
 
@@ -2332,7 +2333,7 @@ def tin(
     crossings: Literal["mean", "first", "last", "highest", "lowest", "refuse"] | None = ...,
     offset: _Length | None = ...,
     same_place: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """Constrained Delaunay triangulation of points, breaklines of every kind and contours, inside one outer boundary and outside voids; a TIN is built anew from its source data, or from its vertices, breaklines and rim."""
 
@@ -2340,7 +2341,7 @@ def upper(
     *inputs: Data,
     mesh: Data | Sequence[Data] = ...,
     side: Literal["upper", "lower"] = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Tin:
     """The upper (or lower) side of a mesh with overhangs, or of a closed body, as a TIN."""
 
@@ -2357,19 +2358,23 @@ def volumes(
     shrink: float | None = ...,
     cell: _Length | None = ...,
     sections: _Length | None = ...,
-    progress: _Told | None = ...,
+    progress: Told | None = ...,
 ) -> Table:
     """How much earth lies between two surfaces: exact, and by cells and sections beside it; inside each of some boundaries, and by depth."""
 
 class Job(Mapping[str, Any]):
-    """A job that was opened for reading: its cards by name."""
+    """A job that was opened for reading: its cards by name. Use it in a ``with`` block, or close it."""
 
-    name: str
+    @property
+    def name(self) -> str:
+        """What the job is called."""
     def __enter__(self) -> Self: ...
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None
     ) -> None: ...
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of the job."""
+    def __contains__(self, name: object) -> bool: ...
     def __getitem__(self, name: str) -> Any: ...
     def __iter__(self) -> Iterator[str]: ...
     def __len__(self) -> int: ...
@@ -2379,7 +2384,7 @@ def read(
     unit: str | None = None,
     vertical_unit: str | None = None,
     override_units: bool = False,
-    progress: _Told | None = None,
+    progress: Told | None = None,
     **options: Any,
 ) -> Any:
     """Read files of any known format; return the data in them: one, or a tuple of all."""
@@ -2389,16 +2394,16 @@ def write(
     *data: Data,
     unit: str | None = None,
     vertical_unit: str | None = None,
-    progress: _Told | None = None,
+    progress: Told | None = None,
     **options: Any,
 ) -> Written:
-    """Write data into one file, or a set of them, read it back and compare."""
+    """Write data into one file, or a set of them, read it back and compare; the ending says the format."""
 
-def convert(data: Data | Sequence[Data], to: str, *, progress: _Told | None = None, **parameters: Any) -> Any:
-    """Return what a conversion makes of data."""
+def convert(data: Data | Sequence[Data], to: str, *, progress: Told | None = None, **parameters: Any) -> Any:
+    """Return what a conversion makes of data: ``convert(points, "tin", max_edge="60 m")``."""
 
-def check(*data: Data, progress: _Told | None = None, **thresholds: Mapping[str, Any]) -> tuple[Finding, ...]:
-    """Look at data with every check."""
+def check(*data: Data, progress: Told | None = None, **thresholds: Mapping[str, Any]) -> tuple[Finding, ...]:
+    """Look at data with every check, side by side; thresholds by check, whose hyphens are underscores."""
 
 def run(
     recipe: str | Path,
@@ -2406,7 +2411,7 @@ def run(
     into: str | Path,
     *,
     replace: bool = False,
-    progress: _Told | None = None,
+    progress: Told | None = None,
 ) -> Ran:
     """Run a recipe on files, by the names of its slots."""
 
@@ -2415,13 +2420,13 @@ def run_tiles(
     target: str | Path,
     steps: Sequence[tuple[str, Mapping[str, Any]]],
     *,
-    tile: _Length | None = None,
+    tile: AnyLength | float | str | None = None,
     workers: int = 0,
     cluster: str = "",
     unit: str | None = None,
     vertical_unit: str | None = None,
     reading: Mapping[str, Any] | None = None,
-    progress: _Told | None = None,
+    progress: Told | None = None,
     **options: Any,
 ) -> tuple[Written, ...]:
     """Read files or folders in parts, convert, and write; the result does not depend on the tiles."""

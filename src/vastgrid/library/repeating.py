@@ -11,7 +11,7 @@ from typing import Any, Self
 from vastgrid.base.errors import CallError, WriteError
 from vastgrid.base.words import instead, shortly
 from vastgrid.library.calls import Told, log, progress_of
-from vastgrid.library.data import Data, Origin, told
+from vastgrid.library.data import Origin, told
 from vastgrid.library.files import Written, written
 from vastgrid.library.kinds import wrapped
 from vastgrid.library.spoken import in_script_words
@@ -95,14 +95,18 @@ def run(
     )
 
 
-class Job(Mapping[str, Data]):
+class Job(Mapping[str, Any]):
     """A job that was opened for reading: its cards by name. Use it in a ``with`` block, or close it."""
 
     def __init__(self, folder: Path) -> None:
         from vastgrid.jobs.openjob import OpenJob
 
         self._job = OpenJob(folder)
-        self.name = self._job.name
+
+    @property
+    def name(self) -> str:
+        """What the job is called."""
+        return self._job.name
 
     def __enter__(self) -> Self:
         return self
@@ -121,7 +125,7 @@ class Job(Mapping[str, Data]):
     def __contains__(self, name: object) -> bool:
         return name in self._cards()
 
-    def __getitem__(self, name: str) -> Data:
+    def __getitem__(self, name: str) -> Any:
         cards = self._cards()
         if name not in cards:
             raise CallError(f"the job has no card “{shortly(name)}”; {instead(name, list(cards))}")

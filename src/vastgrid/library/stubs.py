@@ -12,9 +12,13 @@ from vastgrid import catalog
 from vastgrid.base.quantities import Length
 from vastgrid.data.dataset import Dataset
 from vastgrid.declarations.conversion import Conversion
+from vastgrid.library.calls import check, convert
 from vastgrid.library.data import Data
+from vastgrid.library.files import read, write
 from vastgrid.library.kinds import WRAPPERS
+from vastgrid.library.repeating import Job, open_job, run
 from vastgrid.library.surfaces import Faces
+from vastgrid.library.tiles import run_tiles
 from vastgrid.library.vectors import Lines
 from vastgrid.params import declare
 
@@ -47,79 +51,13 @@ from vastgrid.library.values import Length as Length
 __version__: str
 _Length: TypeAlias = Length | float | str
 _Row: TypeAlias = str | Sequence[float] | Sequence[Sequence[float]]
-_Told: TypeAlias = Callable[[float, str], None]
+Told: TypeAlias = Callable[[float, str], None]
+AnyLength: TypeAlias = Length
 _D = TypeVar("_D", bound=Data)
 
 '''
-_TAIL = '''
-class Job(Mapping[str, Any]):
-    """A job that was opened for reading: its cards by name."""
-
-    name: str
-    def __enter__(self) -> Self: ...
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None
-    ) -> None: ...
-    def close(self) -> None: ...
-    def __getitem__(self, name: str) -> Any: ...
-    def __iter__(self) -> Iterator[str]: ...
-    def __len__(self) -> int: ...
-
-def read(
-    *paths: str | Path,
-    unit: str | None = None,
-    vertical_unit: str | None = None,
-    override_units: bool = False,
-    progress: _Told | None = None,
-    **options: Any,
-) -> Any:
-    """Read files of any known format; return the data in them: one, or a tuple of all."""
-
-def write(
-    path: str | Path,
-    *data: Data,
-    unit: str | None = None,
-    vertical_unit: str | None = None,
-    progress: _Told | None = None,
-    **options: Any,
-) -> Written:
-    """Write data into one file, or a set of them, read it back and compare."""
-
-def convert(data: Data | Sequence[Data], to: str, *, progress: _Told | None = None, **parameters: Any) -> Any:
-    """Return what a conversion makes of data."""
-
-def check(*data: Data, progress: _Told | None = None, **thresholds: Mapping[str, Any]) -> tuple[Finding, ...]:
-    """Look at data with every check."""
-
-def run(
-    recipe: str | Path,
-    files: Mapping[str, str | Path | Sequence[str | Path]],
-    into: str | Path,
-    *,
-    replace: bool = False,
-    progress: _Told | None = None,
-) -> Ran:
-    """Run a recipe on files, by the names of its slots."""
-
-def run_tiles(
-    paths: str | Path | Sequence[str | Path],
-    target: str | Path,
-    steps: Sequence[tuple[str, Mapping[str, Any]]],
-    *,
-    tile: _Length | None = None,
-    workers: int = 0,
-    cluster: str = "",
-    unit: str | None = None,
-    vertical_unit: str | None = None,
-    reading: Mapping[str, Any] | None = None,
-    progress: _Told | None = None,
-    **options: Any,
-) -> tuple[Written, ...]:
-    """Read files or folders in parts, convert, and write; the result does not depend on the tiles."""
-
-def open_job(folder: str | Path) -> Job:
-    """Open a job's folder to read its cards."""
-'''
+# Calls that no conversion gives, told by their own signatures.
+_CALLS = (read, write, convert, check, run, run_tiles, open_job)
 
 
 def text() -> str:
@@ -135,7 +73,14 @@ def text() -> str:
     for own in names.values():
         parts.append(_class(own, [each for each in catalog.CONVERSIONS if _begins(own._of, each)]))
     parts += [_function(each, names) for each in catalog.CONVERSIONS]
-    return "".join(parts) + _TAIL
+    parts.append(_class(Job, []))
+    for call in _CALLS:
+        parts += ["\n", *(line.removeprefix("    ") for line in _member(call.__name__, call))]
+    return "".join(parts)
+
+
+# What of a class is told though its name begins with a line.
+_SPOKEN = ("__len__", "__iter__", "__getitem__", "__contains__", "__enter__", "__exit__")
 
 
 def _classes() -> dict[type[Dataset], type[Data]]:
@@ -154,13 +99,14 @@ def _begins(kind: type[Dataset], conversion: Conversion) -> bool:
     return any(issubclass(own, each.kinds) for own in reached for each in roles)
 
 
-def _class(own: type[Data], conversions: list[Conversion]) -> str:
+def _class(own: type, conversions: list[Conversion]) -> str:
     able = [each for each in conversions if not hasattr(own, each.id)]
-    bases = [f"_Begins_{each.id}" for each in able] + ([] if own is Data else [own.__mro__[1].__name__])
+    above = [] if own is Data else ["Mapping[str, Any]"] if own is Job else [own.__mro__[1].__name__]
+    bases = [f"_Begins_{each.id}" for each in able] + above
     base = f"({', '.join(bases)})" if bases else ""
     lines = [f'class {own.__name__}{base}:\n    """{inspect.getdoc(own)}"""\n\n']
     for name, member in vars(own).items():
-        if (name.startswith("_") and name not in ("__len__", "__iter__")) or name in ("__slots__",):
+        if name.startswith("_") and name not in _SPOKEN:
             continue
         lines += _member(name, member)
     return "".join(lines) + "\n"
@@ -175,9 +121,11 @@ def _member(name: str, member: Any) -> Iterator[str]:
     function = member.__func__ if isinstance(member, classmethod) else member
     if isinstance(member, classmethod):
         yield "    @classmethod\n"
-    shown = []
+    shown: list[str] = []
     own = inspect.signature(function)
     for each in own.parameters.values():
+        if each.kind is each.KEYWORD_ONLY and not any(word.startswith("*") for word in shown):
+            shown.append("*")
         mark = "*" if each.kind is each.VAR_POSITIONAL else "**" if each.kind is each.VAR_KEYWORD else ""
         kind = "" if each.annotation is each.empty else f": {_plain(each.annotation)}"
         default = "" if each.default is each.empty else f" = {each.default!r}"
@@ -219,7 +167,7 @@ def _parameters(conversion: Conversion, blank: str, *, main: bool = False) -> st
     lines = [
         *(f"{each.role}{'_' if keyword.iskeyword(each.role) else ''}: Data | Sequence[Data] = ..." for each in roles),
         *fields.values(),
-        "progress: _Told | None = ...",
+        "progress: Told | None = ...",
     ]
     return "".join(f"{blank}{line},\n" for line in lines)
 
